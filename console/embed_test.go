@@ -4,13 +4,16 @@ import (
 	"bytes"
 	"compress/gzip"
 	"io/fs"
+	"os"
 	"regexp"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"kanban/console"
+	"kanban/internal/core/rule"
 )
 
 // maxFirstLoad is the most script, gzipped, that opening the board may take.
@@ -51,4 +54,21 @@ func TestFirstLoadIsSmall(t *testing.T) {
 	t.Logf("%d files, %d bytes gzipped", len(seen), total)
 	assert.Greater(t, len(seen), 3)
 	assert.Less(t, total, maxFirstLoad)
+}
+
+// The console's words for types of event are the service's.
+func TestEventsAreCalledTheSameEverywhere(t *testing.T) {
+	text, err := os.ReadFile("src/parts/triggers.ts")
+	require.NoError(t, err)
+	_, table, _ := strings.Cut(string(text), "export const happenings")
+	table, _, _ = strings.Cut(table, "}")
+	var here []rule.Trigger
+	for _, m := range regexp.MustCompile(`'([a-z.-]+)': '([^']+)',`).FindAllStringSubmatch(table, -1) {
+		here = append(here, rule.Trigger(m[1]))
+		assert.Equal(t, rule.Trigger(m[1]).Name(), m[2])
+	}
+	assert.Equal(t, rule.Triggers, here, "the same types in the same order")
+	for _, trigger := range rule.Triggers {
+		assert.NotEqual(t, string(trigger), trigger.Name(), "%s has no name in words", trigger)
+	}
 }

@@ -210,7 +210,7 @@ var Kinds = []Kind{
 			until,
 			{
 				Name: "notice", Title: "Notice attribute",
-				Help: "Optional: the service's own attribute that says whether a newcomer is told about their account, written urn:…:User:attribute. Kanban sets it to false unless a pairing asks for notices",
+				Help: "Optional: the service's own attribute that says whether a newcomer is notified of their account, written urn:…:User:attribute. Kanban sets it to false unless a pairing asks for notices",
 			},
 			{Name: "classLevel", Title: "Level of a class", Help: classHelp("level"), Rare: true},
 			{Name: "classSubject", Title: "Subject of a class", Help: classHelp("subject"), Rare: true},
@@ -347,7 +347,7 @@ var Kinds = []Kind{
 	},
 	{
 		KindEvents, "Service that reports events (CloudEvents)",
-		"Takes signed CloudEvents: purchases, memberships, whatever a service wants to tell. Rules react to them.",
+		"Takes signed CloudEvents: purchases, memberships, whatever a service wants to report. Rules react to them.",
 		[]Field{
 			{
 				Name: "secret", Title: "Signing secret",
@@ -380,7 +380,7 @@ var Kinds = []Kind{
 			},
 			{
 				Name: "order", Title: "Order",
-				Help:    "A CEL expression over event that tells one purchase from another",
+				Help:    "A CEL expression over event that is different for each purchase",
 				Default: "event.subject", Rare: true,
 			},
 			{

@@ -68,7 +68,7 @@ func Over(t testing.TB, s *db.Database) *World {
 			Public: "http://kanban.example", Zone: time.UTC, Call: Quick,
 			Delays: []time.Duration{time.Second, time.Minute},
 		})}
-	x.Batches.Now = func() time.Time { return x.Pairings.Now() }
+	x.Batches.Clock = func() time.Time { return x.Pairings.Clock.Now() }
 	return x
 }
 

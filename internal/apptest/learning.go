@@ -19,8 +19,8 @@ func Clocked(t testing.TB) (*World, *time.Time) {
 	w := New(t)
 	w.Read(w.Register(), false)
 	now := time.Now().UTC().Add(time.Minute)
-	w.Deliveries.Now = func() time.Time { return now }
-	w.Facts.Now = w.Deliveries.Now
+	w.Deliveries.Clock = func() time.Time { return now }
+	w.Facts.Clock = w.Deliveries.Clock
 	return w, &now
 }
 

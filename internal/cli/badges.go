@@ -28,7 +28,7 @@ func badges() *cli.Command {
 			{
 				Name: "restore", Usage: "Restore an award: cancel a revocation that was made by mistake",
 				ArgsUsage:   "BADGE PERSON",
-				Description: "The award holds again, and its status list says so. Whoever checked it meanwhile was told that it was revoked.\n\n  kanban badges restore Cuttings bram.birch@fernmoor.example",
+				Description: "The award holds again, and its status list says so. Whoever checked it meanwhile saw that it was revoked.\n\n  kanban badges restore Cuttings bram.birch@fernmoor.example",
 				Action:      restoreBadge,
 			},
 		},
@@ -145,7 +145,7 @@ func badgesAwards() *cli.Command {
 
 func badgesRevoke() *cli.Command {
 	return &cli.Command{
-		Name: "revoke", Usage: "Revoke somebody's badge, which whoever checks it is told", ArgsUsage: "BADGE PERSON",
+		Name: "revoke", Usage: "Revoke somebody's badge; whoever checks it sees that", ArgsUsage: "BADGE PERSON",
 		Description: "The badge can be awarded anew afterwards, and a mistake can be mended: kanban badges restore.\n\n  kanban badges revoke Cuttings bram.birch@fernmoor.example --reason \"Awarded by mistake\"",
 		Flags: []cli.Flag{&cli.StringFlag{
 			Name: "reason", Required: true,

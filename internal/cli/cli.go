@@ -49,12 +49,7 @@ func App(version string, extra ...*cli.Command) *cli.Command {
 			},
 			&cli.StringFlag{
 				Name: "output", Aliases: []string{"o"}, Value: "table", Usage: "table, json or csv",
-				Sources: cli.EnvVars("KANBAN_OUTPUT"), Validator: func(s string) error {
-					if s != "table" && s != "json" && s != "csv" {
-						return fmt.Errorf("%q is not one of table, json, csv", s)
-					}
-					return nil
-				},
+				Sources: cli.EnvVars("KANBAN_OUTPUT"),
 			},
 			&cli.BoolFlag{
 				Name:  "ids",
@@ -66,10 +61,12 @@ func App(version string, extra ...*cli.Command) *cli.Command {
 			matching(), pairings(), runs(), courses(), rules(), offersOf(), operationsOf(), maintenance(),
 			historyOf(), events(), deliveries(), tasksOf(), sheetsOf(), badges(), stagePlansOf(),
 		),
+		Before:         knownOutput,
 		ExitErrHandler: func(context.Context, *cli.Command, error) {}, // Run tells
 	}
 	withExamples(app, app.Name)
 	refuseUnknown(app)
+	refuseWrongUse(app)
 	for _, c := range app.Commands[len(extra):] {
 		keepCommas(c)
 	}
@@ -82,6 +79,26 @@ func keepCommas(c *cli.Command) {
 	c.DisableSliceFlagSeparator = true
 	for _, sub := range c.Commands {
 		keepCommas(sub)
+	}
+}
+
+// knownOutput refuses a form of output that there is not, whether a flag asks for it or the
+// environment.
+func knownOutput(ctx context.Context, cmd *cli.Command) (context.Context, error) {
+	if o := cmd.String("output"); o != "table" && o != "json" && o != "csv" {
+		return ctx, fmt.Errorf("%w: output %q is not one of table, json, csv", errUsage, o)
+	}
+	return ctx, nil
+}
+
+// refuseWrongUse makes a flag that is not there, is missing or has a value that cannot be read
+// wrong use, at every level, and leads to the command's help.
+func refuseWrongUse(c *cli.Command) {
+	for _, sub := range c.Commands {
+		refuseWrongUse(sub)
+	}
+	c.OnUsageError = func(_ context.Context, cmd *cli.Command, err error, _ bool) error {
+		return fmt.Errorf("%w: %w\n  help:  %s --help", errUsage, err, cmd.FullName())
 	}
 }
 
@@ -140,7 +157,7 @@ func Run(ctx context.Context, app *cli.Command, args []string) int {
 		return ExitUsage
 	case errors.As(err, &p):
 		return ExitFailed
-	case strings.Contains(err.Error(), "flag") || errors.Is(err, errUsage):
+	case errors.Is(err, errUsage):
 		return ExitUsage
 	}
 	return ExitFailed

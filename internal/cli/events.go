@@ -7,6 +7,7 @@ import (
 	"net/url"
 
 	"kanban/internal/client"
+	"kanban/internal/core/rule"
 	"kanban/internal/wire/api"
 
 	"github.com/urfave/cli/v3"
@@ -29,11 +30,11 @@ func events() *cli.Command {
 				}
 				return tableOf(page.Items, "Nothing has happened yet.",
 					[]string{
-						"at", "event", "person", "section", "about", "deliveries",
+						"at", "event", "type", "person", "section", "about", "deliveries",
 						"waiting",
 					}, func(e api.Event) []string {
 						return []string{
-							moment(&e.RecordedAt), e.Type, e.Person, e.Section, about(e),
+							moment(&e.RecordedAt), rule.Trigger(e.Type).Name(), e.Type, e.Person, e.Section, about(e),
 							fmt.Sprint(e.Deliveries), fmt.Sprint(e.Waiting),
 						}
 					}).print(cmd)

@@ -321,7 +321,9 @@ func wrong(t *testing.T, p *played) {
 		args []string
 	}{
 		{cli.ExitUsage, "has no command", []string{"sections", "lst"}},
-		{cli.ExitUsage, "flag", []string{"sections", "list", "--no-such-flag"}},
+		{cli.ExitUsage, "no-such-flag", []string{"sections", "list", "--no-such-flag"}},
+		{cli.ExitUsage, "kanban offers add --help", []string{"offers", "add", "Nothing"}},
+		{cli.ExitUsage, "limit", []string{"events", "list", "--limit", "many"}},
 		{cli.ExitUsage, "not one of table, json, csv", []string{"--output", "xml", "sections", "list"}},
 		{cli.ExitUsage, "there is no section", []string{"pairings", "show", "NONE-A"}},
 		{cli.ExitUsage, "2 arguments given, 1 needed", []string{"sections", "roster", "Propagation A", "surplus"}},
@@ -331,7 +333,6 @@ func wrong(t *testing.T, p *played) {
 		{cli.ExitUsage, "no rule", []string{"rules", "show", "Nothing of this name"}},
 		{cli.ExitUsage, "there is no code", []string{"explain", "no-such-code"}},
 		{cli.ExitUsage, "", []string{"sections", "roster", "PROP-A", "--at", "yesterday"}},
-		{cli.ExitUsage, "", []string{"offers", "add", "Nothing"}},
 		{cli.ExitUsage, "", []string{"badges", "revoke", "stu-001"}},
 		{cli.ExitUsage, "", []string{"deliveries", "list", "--state", "lost"}},
 		{cli.ExitUsage, "", []string{"pairings", "many", "juggle", "PROP-A"}},
@@ -341,6 +342,7 @@ func wrong(t *testing.T, p *played) {
 			assert.Equal(t, c.code, code, "%s%s", out, complaints)
 			assert.Contains(t, complaints, c.says)
 			assert.Contains(t, complaints, "kanban:")
+			assert.Empty(t, out, "what is wrong is not said where an answer would be")
 		})
 	}
 	nobody := &played{address: "http://127.0.0.1:1", token: "x"}

@@ -151,8 +151,8 @@ func only(r roster.Role) string {
 }
 
 func conditions(x roster.Exclusion) string {
-	parts := given([2]string{"role", string(x.Role)}, [2]string{"user name", x.UserName}, [2]string{"email", x.Email},
-		[2]string{"organisation", x.Organisation})
+	parts := given(condition{"role", string(x.Role)}, condition{"user name", x.UserName}, condition{"email", x.Email},
+		condition{"organisation", x.Organisation})
 	if x.SecondAccounts {
 		parts = append(parts, "second account of a person already in")
 	}

@@ -34,7 +34,7 @@ func offersOf() *cli.Command {
 			offersGive(),
 			offersEnd(),
 			{
-				Name: "assign", Usage: "Say whose a purchase is of which that cannot be told", ArgsUsage: "ID PERSON",
+				Name: "assign", Usage: "Say whose a purchase is when Kanban cannot know", ArgsUsage: "ID PERSON",
 				Description: "The id is that of: kanban offers accesses --troubled --ids. Nobody is enrolled for a purchase while it is not known whose it is.\n\n  kanban offers assign 01a2203f-5c1e-7d02-9b1a-2f6c0d8e4a11 bram.birch@fernmoor.example",
 				Action:      assignAccess,
 			},
@@ -51,7 +51,7 @@ func offersAdd() *cli.Command {
   kanban offers add "Orchard membership" --sold-by "Garden shop" --as orchard-membership \
       --course ORCH --term current --at-end mark`,
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "sold-by", Required: true, Usage: "the connection that tells about purchases"},
+			&cli.StringFlag{Name: "sold-by", Required: true, Usage: "the connection that reports purchases"},
 			&cli.StringFlag{Name: "as", Required: true, Usage: "what the service calls it"},
 			&cli.StringSliceFlag{Name: "section", Usage: "a section it gives access to (code or title)"},
 			&cli.StringFlag{Name: "course", Usage: "instead: the section of this course with the fewest learners"},

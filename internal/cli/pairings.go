@@ -156,7 +156,7 @@ func pairingsOpen() *cli.Command {
 			},
 			&cli.BoolFlag{Name: "cancel", Usage: "cancel that it opens by itself; it stays held"},
 		},
-		Description: "Says first how many learners wait, and whether the service tells them.\n\n  kanban pairings open PROP-A\n  kanban pairings open PROP-A --at 2027-09-01T08:00\n  kanban pairings open PROP-A --cancel",
+		Description: "Says first how many learners wait, and whether the service notifies them.\n\n  kanban pairings open PROP-A\n  kanban pairings open PROP-A --at 2027-09-01T08:00\n  kanban pairings open PROP-A --cancel",
 	}
 }
 
@@ -321,7 +321,7 @@ func showPreview(cmd *cli.Command, p api.Preview, all bool) error {
 var notices = map[string]string{
 	"not-notified": "nobody is notified of it",
 	"notified":     "the service notifies each of them",
-	"unknown":      "whether the service tells them is up to it, because the connection names no notice attribute",
+	"unknown":      "whether the service notifies them is up to it, because the connection names no notice attribute",
 }
 
 func previewPairing(ctx context.Context, cmd *cli.Command) error {

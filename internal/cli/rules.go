@@ -122,14 +122,15 @@ func within(ctx context.Context, c *client.Client, course api.Course, s rule.Sco
 	if err != nil {
 		return s, err
 	}
-	find := func(id *string, what string, is func(m learning.Module) (ids [][2]string)) error {
+	type named struct{ id, title string }
+	find := func(id *string, what string, in func(m learning.Module) []named) error {
 		if *id == "" {
 			return nil
 		}
 		for _, m := range o.Modules {
-			for _, x := range is(m) {
-				if fits(*id, x[0], x[1]) {
-					*id = x[0]
+			for _, x := range in(m) {
+				if fits(*id, x.id, x.title) {
+					*id = x.id
 					return nil
 				}
 			}
@@ -137,11 +138,11 @@ func within(ctx context.Context, c *client.Client, course api.Course, s rule.Sco
 		return fmt.Errorf("%w: the outline of %s has no %s %q; see it with: kanban courses show %s", errUsage,
 			course.Title, what, *id, course.Code)
 	}
-	err = find(&s.Module, "module", func(m learning.Module) [][2]string { return [][2]string{{m.ID, m.Title}} })
+	err = find(&s.Module, "module", func(m learning.Module) []named { return []named{{m.ID, m.Title}} })
 	if err == nil {
-		err = find(&s.Activity, "activity", func(m learning.Module) (list [][2]string) {
+		err = find(&s.Activity, "activity", func(m learning.Module) (list []named) {
 			for _, a := range m.All() {
-				list = append(list, [2]string{a.ID, a.Title})
+				list = append(list, named{a.ID, a.Title})
 			}
 			return list
 		})

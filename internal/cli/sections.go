@@ -155,8 +155,8 @@ func hidingRules(ctx context.Context, cmd *cli.Command) error {
 }
 
 func hidingWords(r visibility.SectionRule) string {
-	parts := given([2]string{"course code", r.CourseCode}, [2]string{"title", r.Title},
-		[2]string{"class type", r.ClassType})
+	parts := given(condition{"course code", r.CourseCode}, condition{"title", r.Title},
+		condition{"class type", r.ClassType})
 	if r.Empty {
 		parts = append(parts, "no learners")
 	}
@@ -166,11 +166,14 @@ func hidingWords(r visibility.SectionRule) string {
 	return strings.Join(parts, " and ")
 }
 
+// condition is what a person or section must have, "" for whatever.
+type condition struct{ name, value string }
+
 // given says each named condition that has a value.
-func given(conditions ...[2]string) (parts []string) {
+func given(conditions ...condition) (parts []string) {
 	for _, c := range conditions {
-		if c[1] != "" {
-			parts = append(parts, c[0]+" "+c[1])
+		if c.value != "" {
+			parts = append(parts, c.name+" "+c.value)
 		}
 	}
 	return parts

@@ -89,7 +89,7 @@ func signOut() *cli.Command {
 				if _, err := client.Send[client.Empty](ctx, connect(cmd), http.MethodDelete, "/session",
 					nil); err != nil {
 					fmt.Fprintf(os.Stderr,
-						"The service could not be told, so the token still lets in whoever has it: %v\n", err)
+						"The service could not be reached, so the token still works for whoever has it: %v\n", err)
 				}
 			}
 			if err := os.Remove(path); err != nil && !os.IsNotExist(err) {

@@ -26,7 +26,7 @@ func templates() *cli.Command {
 			&cli.BoolFlag{Name: "first", Usage: "with --set: make it the usual one"},
 			&cli.StringSliceFlag{
 				Name:  "detail",
-				Usage: "with --set: what services are told of a class, `NAME=TEXT`, e.g. \"level=Year {level}\"; names are level, subject, starts, ends; without TEXT it is as the register has it",
+				Usage: "with --set: what services get to know of a class, `NAME=TEXT`, e.g. \"level=Year {level}\"; names are level, subject, starts, ends; without TEXT it is as the register has it",
 			},
 			&cli.StringFlag{
 				Name:  "target",
@@ -100,7 +100,7 @@ func editTemplates(ctx context.Context, cmd *cli.Command) error {
 	}
 	return tableOf(list, "", []string{
 		"template", "classes are called", "leavers", "hold", "runs by itself",
-		"services are told",
+		"services get to know",
 	}, func(t api.Template) []string {
 		hold := "no"
 		if t.Policy.Hold {

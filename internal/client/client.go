@@ -311,8 +311,9 @@ func (c *Client) Wait(ctx context.Context, runID string, seen func(api.Run)) (ap
 	}
 }
 
-// Live calls news for everything that changes until ctx ends or the stream does.
-func (c *Client) Live(ctx context.Context, news func(api.Live)) error {
+// Live calls news for everything that changes until ctx ends or the stream does, and opened before
+// that, once nothing is missed any more.
+func (c *Client) Live(ctx context.Context, opened func(), news func(api.Live)) error {
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.address+"/api/v1/live", nil)
 	if err != nil {
 		return err
@@ -327,8 +328,12 @@ func (c *Client) Live(ctx context.Context, news func(api.Live)) error {
 		return &Problem{Status: resp.StatusCode, Detail: resp.Status}
 	}
 	lines := bufio.NewScanner(resp.Body)
-	for lines.Scan() {
+	for first := true; lines.Scan(); {
 		if data, ok := strings.CutPrefix(lines.Text(), "data: "); ok {
+			if first { // the service's greeting
+				first = false
+				opened()
+			}
 			var l api.Live
 			if json.Unmarshal([]byte(data), &l) == nil && l.Topic != "" {
 				news(l)

@@ -122,18 +122,19 @@ func TestLive(t *testing.T) {
 	c := serve(t, func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "text/event-stream")
 		for _, line := range []string{
-			": comment", `data: {"topic": "run", "id": "1"}`, `data: nonsense`,
+			": comment", `data: {"at": "2026-09-01T08:00:00Z"}`, `data: {"topic": "run", "id": "1"}`, `data: nonsense`,
 			`data: {"topic": "rule", "id": "2"}`,
 		} {
 			_, _ = io.WriteString(w, line+"\n\n")
 		}
 	})
 	var heard []string
-	require.NoError(t, c.Live(t.Context(), func(l api.Live) { heard = append(heard, l.Topic+" "+l.ID) }))
-	assert.Equal(t, []string{"run 1", "rule 2"}, heard)
+	require.NoError(t, c.Live(t.Context(), func() { heard = append(heard, "opened") },
+		func(l api.Live) { heard = append(heard, l.Topic+" "+l.ID) }))
+	assert.Equal(t, []string{"opened", "run 1", "rule 2"}, heard)
 	refused := serve(t, func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusUnauthorized) })
 	var p *client.Problem
-	require.ErrorAs(t, refused.Live(t.Context(), func(api.Live) {}), &p)
+	require.ErrorAs(t, refused.Live(t.Context(), func() {}, func(api.Live) {}), &p)
 }
 
 // Files go out and come in as they are.

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -60,6 +61,7 @@ func TestKillsLoseAndDoubleNothing_E8(t *testing.T) {
 		mu.Unlock()
 		return reports(at, made, body)
 	}
+	var acknowledged atomic.Int64
 	var group sync.WaitGroup
 	group.Go(func() {
 		for i, who := range learners {
@@ -78,12 +80,14 @@ func TestKillsLoseAndDoubleNothing_E8(t *testing.T) {
 				for tries := 0; !send(body) && tries < 400; tries++ { // as platforms do: again, with the same id
 					time.Sleep(50 * time.Millisecond)
 				}
-				time.Sleep(40 * time.Millisecond)
+				acknowledged.Add(1)
+				time.Sleep(40 * time.Millisecond) // how fast the platform reports
 			}
 		}
 	})
-	for range 3 {
-		time.Sleep(400 * time.Millisecond)
+	facts := len(learners) * len(activities)
+	for kill := range 3 {
+		soon(t, "some are on record", func() bool { return int(acknowledged.Load()) >= (kill+1)*facts/5 })
 		w.service.Kill()
 		w.start()
 		mu.Lock()
@@ -92,7 +96,6 @@ func TestKillsLoseAndDoubleNothing_E8(t *testing.T) {
 	}
 	group.Wait()
 	c := w.again(w.service.Address)
-	facts := len(learners) * len(activities)
 	var list []api.Delivery
 	soon(t, "every delivery is made", func() bool {
 		var err error

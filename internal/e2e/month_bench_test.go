@@ -9,7 +9,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/core/rule"
-	"kanban/internal/scenario"
 	"kanban/internal/store/db"
 	"kanban/internal/store/eventstore"
 )
@@ -27,12 +26,6 @@ const (
 func BenchmarkMonthOfEvents(b *testing.B) {
 	for b.Loop() {
 		f := newFactory(b)
-		secret, err := f.Access.SetupSecret(b.Context())
-		require.NoError(b, err)
-		caller, err := f.Access.SetUp(b.Context(), secret, "Maud Marrow", scenario.Email, scenario.Password)
-		require.NoError(b, err)
-		token, err := f.Access.NewToken(b.Context(), caller, "bench")
-		require.NoError(b, err)
 		for i := range monthRules {
 			f.Rule(rule.Draft{
 				Name: fmt.Sprintf("rule %d", i), Trigger: "activity.completed",
@@ -65,7 +58,7 @@ func BenchmarkMonthOfEvents(b *testing.B) {
 				"/deliveries?limit=50&state=waiting&rule="+id, "/deliveries?limit=50&rule="+id+"&cursor="+deep,
 				"/rules/"+id+"/samples")
 		}
-		address := f.address
+		address, token := f.address, f.token
 		b.ReportMetric(slices.Max(pages(b, address, token, ofPerson...)), "ms-person")
 		b.ReportMetric(slices.Max(pages(b, address, token, ofRule...)), "ms-rule")
 		b.ReportMetric(slices.Max(pages(b, address, token, "/rules")), "ms-rules")
@@ -73,7 +66,7 @@ func BenchmarkMonthOfEvents(b *testing.B) {
 			"/deliveries?limit=50&state=waiting", "/deliveries?limit=50&cursor="+deep)), "ms-lists")
 
 		// The month goes whole once nobody waits for any of it.
-		_, err = f.Store.Pool.Exec(b.Context(), `UPDATE deliveries SET state = 'skipped' WHERE state = 'waiting'`)
+		_, err := f.Store.Pool.Exec(b.Context(), `UPDATE deliveries SET state = 'skipped' WHERE state = 'waiting'`)
 		require.NoError(b, err)
 		started = time.Now()
 		require.NoError(b, eventstore.Drop(b.Context(), f.Store, time.Now()))

@@ -52,10 +52,16 @@ func TestReplicasShareWorkAndNews(t *testing.T) {
 	start("worker")
 	listener := w.token()
 	topics := make(chan string, 1000)
+	opened := make(chan bool)
 	go func() {
-		_ = client.New(other.Address, listener).Live(ctx, func(l api.Live) { topics <- l.Topic })
+		_ = client.New(other.Address, listener).Live(ctx, func() { close(opened) },
+			func(l api.Live) { topics <- l.Topic })
 	}()
-	time.Sleep(300 * time.Millisecond) // let the stream open before anything happens
+	select {
+	case <-opened:
+	case <-ctx.Done():
+		t.Fatal("the stream does not open")
+	}
 	require.NoError(t, w.ReadRegister(ctx), "asked at one, done by another")
 	heard := map[string]bool{}
 	soon(t, "the other replica's pages heard of it", func() bool {

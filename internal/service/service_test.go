@@ -5,6 +5,7 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -119,6 +120,77 @@ func TestDatabaseThatIsKilled(t *testing.T) {
 	require.NoError(t, kill(pid))
 	require.Eventually(t, func() bool { return l.says("is started again") }, time.Minute, 20*time.Millisecond)
 	require.NoError(t, stop(), "stopped while it starts again")
+}
+
+// address is where a service said that it is.
+func (l *log) address(t *testing.T) string {
+	t.Helper()
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	_, rest, found := strings.Cut(l.text.String(), "msg=ready address=")
+	require.True(t, found)
+	at, _, _ := strings.Cut(rest, " ")
+	return at
+}
+
+func status(t *testing.T, address string) int {
+	t.Helper()
+	resp, err := http.Get(address)
+	require.NoError(t, err)
+	require.NoError(t, resp.Body.Close())
+	return resp.StatusCode
+}
+
+// A process that only works serves its health and nothing else, invites nobody, and a role that
+// there is not is refused before anything is started.
+func TestRoles(t *testing.T) {
+	at, l := folder(t), &log{}
+	o := options(at, l)
+	o.Roles = []string{service.RoleWorker, "cook"}
+	require.ErrorContains(t, service.Run(t.Context(), o), `"cook" is not a role`)
+	require.NoDirExists(t, filepath.Join(at, "postgres"))
+
+	o.Roles = []string{service.RoleWorker}
+	stop := run(t, o, l)
+	address := l.address(t)
+	assert.Equal(t, http.StatusOK, status(t, address+"/livez"))
+	assert.Equal(t, http.StatusOK, status(t, address+"/readyz"))
+	assert.Equal(t, http.StatusUnauthorized, status(t, address+"/metrics"))
+	for _, path := range []string{"/", "/api/v1/connections", "/setup", "/openapi.json"} {
+		assert.Equal(t, http.StatusNotFound, status(t, address+path), path)
+	}
+	assert.False(t, l.says("setup_link"))
+	require.NoError(t, stop())
+	_, err := http.Get(address + "/livez")
+	require.Error(t, err, "nothing is served any more")
+
+	both := &log{}
+	stop = run(t, options(at, both), both)
+	assert.True(t, both.says("setup_link"), "there is no administrator yet")
+	assert.Equal(t, http.StatusUnauthorized, status(t, both.address(t)+"/api/v1/connections"))
+	require.NoError(t, stop())
+}
+
+// A stop ends within its time, whoever is listening still.
+func TestStopDoesNotWaitForListeners(t *testing.T) {
+	at, l := folder(t), &log{}
+	o := options(at, l)
+	o.Roles = []string{service.RoleAPI}
+	stop := run(t, o, l)
+	address := l.address(t)
+	conn, err := net.Dial("tcp", strings.TrimPrefix(address, "http://"))
+	require.NoError(t, err)
+	defer conn.Close()
+	_, err = io.WriteString(conn, "GET /livez HTTP/1.1\r\nHost: kanban\r\n\r\n") // and stays connected
+	require.NoError(t, err)
+	first := make([]byte, 12)
+	_, err = io.ReadFull(conn, first)
+	require.NoError(t, err)
+	assert.Equal(t, "HTTP/1.1 200", string(first))
+	require.NoError(t, stop())
+	rest, err := io.ReadAll(conn)
+	require.NoError(t, err, "the connection is closed in order")
+	assert.Contains(t, string(rest), "ok")
 }
 
 func kill(pid string) error {

@@ -79,7 +79,7 @@ func TestProgress(t *testing.T) {
 	state := must[learning.State](t)(learningstore.ProgressOf(ctx, s, ada.ID, prop.ID))
 	assert.True(t, state.Activities[one].Completed)
 	at := []learningstore.ProgressRow{{PersonID: ada.ID, SectionID: prop.ID}}
-	assert.Len(t, must[map[[2]string]learning.State](t)(learningstore.States(ctx, s, at)), 1)
+	assert.Len(t, must[map[learningstore.SectionKey]learning.State](t)(learningstore.States(ctx, s, at)), 1)
 	tx(t, s, func(tx *db.Tx) error {
 		states, err := learningstore.States(ctx, tx, at)
 		assert.Len(t, states, 1)

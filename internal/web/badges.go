@@ -51,7 +51,7 @@ var (
 	revokeAwardOp = operation{
 		ID: "revoke-award", Method: http.MethodPost, Path: "/awards/{id}/revoke",
 		Status: http.StatusOK, Tag: "badges",
-		Summary: "Revoke an award, which whoever checks it is told",
+		Summary: "Revoke an award; whoever checks it sees that",
 	}
 	restoreAwardOp = operation{
 		ID: "restore-award", Method: http.MethodPost, Path: "/awards/{id}/restore",

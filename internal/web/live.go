@@ -32,7 +32,10 @@ func (h *hub) run(ctx context.Context, s *db.Database, log *slog.Logger) {
 		}
 		log.Warn("listening for changes broke off, starting again", "cause", err.Error())
 		h.pass(db.Live{Topic: "all"}) // something may have been missed
-		time.Sleep(time.Second)
+		select {
+		case <-ctx.Done():
+		case <-time.After(time.Second):
+		}
 	}
 }
 

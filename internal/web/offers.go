@@ -70,7 +70,7 @@ var (
 	assignAccessOp = operation{
 		ID: "assign-access", Method: http.MethodPost, Path: "/accesses/{id}/person",
 		Status: http.StatusNoContent, Tag: "access",
-		Summary: "Say whose a purchase is of which that cannot be told",
+		Summary: "Say whose a purchase is when Kanban cannot know",
 	}
 	listUnmappedOp = operation{
 		ID: "list-unmapped", Method: http.MethodGet, Path: "/unmapped", Status: http.StatusOK, Tag: "access",
@@ -198,7 +198,7 @@ func (s *Server) shownAccess(x purchasestore.ListedAccess) api.Access {
 	if out.Why == "" && out.OfferID == "" {
 		out.Why = "no offer says where it leads"
 	}
-	now := s.Purchases.Now()
+	now := s.Purchases.Clock.Now()
 	switch {
 	case !x.Holds(now):
 	case len(x.SectionIDs) == 0:

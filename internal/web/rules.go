@@ -400,14 +400,14 @@ func (s *Server) shownRules(ctx context.Context, all []rulestore.Rule) ([]api.Ru
 // where says a scope in words; what is not there any more goes by its id.
 func where(s rule.Scope, p rulestore.ScopeTitles) string {
 	var parts []string
-	for _, x := range [][2]string{
+	for _, x := range []struct{ id, title string }{
 		{s.Course, p.Course},
 		{s.Section, p.Section},
 		{s.Module, p.Module},
 		{s.Activity, p.Activity},
 	} {
-		if x[0] != "" {
-			parts = append(parts, cmp.Or(x[1], x[0]))
+		if x.id != "" {
+			parts = append(parts, cmp.Or(x.title, x.id))
 		}
 	}
 	return strings.Join(parts, " · ")

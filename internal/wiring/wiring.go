@@ -76,8 +76,8 @@ func New(db *db.Database, o Options) *UseCases {
 		Access:      &access.Service{Store: db},
 		Badges:      &badges.Service{Store: db, Public: o.Public + "/open"},
 		Connections: &connections.Service{Store: db, Source: o.Public, Call: o.Call},
-		History:     &history.Service{Store: db, Now: time.Now},
-		Lists:       &lists.Service{Store: db, Now: time.Now},
+		History:     &history.Service{Store: db},
+		Lists:       &lists.Service{Store: db},
 		Tasks:       &tasks.Service{Store: db},
 	}
 	compiled := &outlines.Compiled{Store: db}
@@ -86,28 +86,28 @@ func New(db *db.Database, o Options) *UseCases {
 	x.Matching = &matching.Service{Store: db, Connections: x.Connections, Call: o.Call}
 	x.Runs = &runs.Service{Store: db, Connections: x.Connections, Call: o.Call, Zone: o.Zone, Public: o.Public}
 	x.Pairings = &pairings.Service{
-		Store: db, Now: time.Now, Schedules: x.Runs, Connections: x.Connections,
+		Store: db, Schedules: x.Runs, Connections: x.Connections,
 		Call: o.Call,
 	}
-	x.Linking = &linking.Service{Store: db, Pairings: x.Pairings, Runs: x.Runs, Now: time.Now}
-	x.Batches = &batches.Service{Store: db, Pairings: x.Pairings, Runs: x.Runs, Linking: x.Linking, Now: time.Now}
+	x.Linking = &linking.Service{Store: db, Pairings: x.Pairings, Runs: x.Runs}
+	x.Batches = &batches.Service{Store: db, Pairings: x.Pairings, Runs: x.Runs, Linking: x.Linking}
 	x.Deliveries = &pipeline.Deliveries{
 		Store: db, Connections: x.Connections, Badges: x.Badges, Outlines: compiled, Expressions: expressions,
 		Source: o.Public, Call: o.Call, Delays: o.Delays, Zone: o.Zone, Remember: o.Remember,
 	}
-	x.Purchases = &purchases.Service{Store: db, Now: time.Now, Expressions: expressions}
+	x.Purchases = &purchases.Service{Store: db, Expressions: expressions}
 	x.Facts = &pipeline.Facts{
 		Store: db, Expressions: expressions, Outlines: compiled, Reactions: x.Deliveries,
 		Purchases: x.Purchases,
 	}
-	x.Outlines = &outlines.Service{Store: db, Call: o.Call, Now: time.Now}
+	x.Outlines = &outlines.Service{Store: db, Call: o.Call}
 	x.Rules = &rules.Service{
 		Store: db, Connections: x.Connections, Pipeline: x.Deliveries, Source: o.Public,
 		Call: o.Call, Expressions: expressions,
 	}
-	x.Stages = &stages.Service{Store: db, Now: time.Now, Outlines: compiled}
+	x.Stages = &stages.Service{Store: db, Outlines: compiled}
 	x.Reports = &reports.Service{
-		Store: db, Now: time.Now, Purchases: disagreements{x.Purchases}, Progress: reversals{x.Facts}, Rules: x.Rules,
+		Store: db, Purchases: disagreements{x.Purchases}, Progress: reversals{x.Facts}, Rules: x.Rules,
 		Sections: sectionStates{db, x.Pairings},
 	}
 	return x

@@ -47,7 +47,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Say whose a purchase is of which that cannot be told */
+        /** Say whose a purchase is when Kanban cannot know */
         post: operations["assign-access"];
         delete?: never;
         options?: never;
@@ -98,7 +98,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Revoke an award, which whoever checks it is told */
+        /** Revoke an award; whoever checks it sees that */
         post: operations["revoke-award"];
         delete?: never;
         options?: never;
@@ -2483,10 +2483,10 @@ export interface components {
             offer: string;
             /** @description Absent when no offer says where it leads */
             offerId?: string;
-            /** @description What tells one purchase from another */
+            /** @description What is different for each purchase */
             order?: string;
             person?: string;
-            /** @description Whose it is; absent while that cannot be told */
+            /** @description Whose it is; absent while that is not known */
             personId?: string;
             /** @description Why it was given by hand */
             reason?: string;
@@ -3658,7 +3658,7 @@ export interface components {
              * @enum {string}
              */
             atEnd: "unenrol" | "mark";
-            /** @description The service that tells about purchases */
+            /** @description The service that reports purchases */
             connectionId: string;
             /** @description Instead of sections: the one of this course with the fewest learners, in the term that termRule names */
             courseId?: string;
@@ -3793,7 +3793,7 @@ export interface components {
              * @enum {string}
              */
             atEnd: "unenrol" | "mark";
-            /** @description The service that tells about purchases */
+            /** @description The service that reports purchases */
             connectionId: string;
             /** @description Instead of sections: the one of this course with the fewest learners, in the term that termRule names */
             courseId?: string;
@@ -3845,7 +3845,7 @@ export interface components {
              */
             newAccounts: number;
             /**
-             * @description Whether the service tells those for whom an account is made: not, all of them, or as it likes because the connection names no notice attribute
+             * @description Whether the service notifies those for whom an account is made: not, all of them, or as it likes because the connection names no notice attribute
              * @enum {string}
              */
             notice: "not-notified" | "notified" | "unknown";
@@ -4273,7 +4273,7 @@ export interface components {
              */
             newAccounts: number;
             /**
-             * @description Whether the service tells these newcomers: not, all of them, or as it likes because the connection names no notice attribute
+             * @description Whether the service notifies these newcomers: not, all of them, or as it likes because the connection names no notice attribute
              * @enum {string}
              */
             notice: "not-notified" | "notified" | "unknown";
@@ -5108,7 +5108,7 @@ export interface components {
             title: string;
         };
         Template: {
-            /** @description What services are told of a class, for example level: Year {level}; by level, subject, starts, ends; what is absent is as the register has it */
+            /** @description What services get to know of a class, for example level: Year {level}; by level, subject, starts, ends; what is absent is as the register has it */
             details?: {
                 [key: string]: string;
             };

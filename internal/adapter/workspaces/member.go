@@ -38,16 +38,19 @@ type Someone struct {
 // ErrNoGroup means that the service has no such group, or several.
 var ErrNoGroup = errors.New("the service has no such group")
 
-// ErrNoAccount means that nobody at the service can be told to be the person.
+// ErrNoAccount means that no account at the service could be recognised as the person's.
 var ErrNoAccount = errors.New("the person has no account at the service")
+
+// attribute is a SCIM attribute and what it must be (RFC 7644 section 3.4.2.2), "" for whatever.
+type attribute struct{ name, value string }
 
 // FindGroup finds the one group that is meant.
 func (w *Workspace) FindGroup(ctx context.Context, g Group) (id string, err error) {
-	for _, filter := range [][2]string{{"externalId", g.ExternalID}, {"displayName", g.Name}} {
-		if filter[1] == "" {
+	for _, by := range []attribute{{"externalId", g.ExternalID}, {"displayName", g.Name}} {
+		if by.value == "" {
 			continue
 		}
-		found, err := w.client.Groups(ctx, scim.Equal(filter[0], filter[1]))
+		found, err := w.client.Groups(ctx, scim.Equal(by.name, by.value))
 		if err != nil {
 			return "", err
 		}
@@ -55,7 +58,7 @@ func (w *Workspace) FindGroup(ctx context.Context, g Group) (id string, err erro
 			return found[0].ID, nil
 		}
 		if len(found) > 1 {
-			return "", fmt.Errorf("%w: %d groups have the %s %q", ErrNoGroup, len(found), filter[0], filter[1])
+			return "", fmt.Errorf("%w: %d groups have the %s %q", ErrNoGroup, len(found), by.name, by.value)
 		}
 	}
 	return "", fmt.Errorf("%w: %s", ErrNoGroup, g)
@@ -81,15 +84,15 @@ func (w *Workspace) accountOf(ctx context.Context, p Someone) (string, error) {
 			return u.ID, err
 		}
 	}
-	for _, filter := range [][2]string{
+	for _, by := range []attribute{
 		{"externalId", p.Identifier},
 		{"emails.value", p.Email},
 		{"userName", p.UserName},
 	} {
-		if filter[1] == "" {
+		if by.value == "" {
 			continue
 		}
-		found, err := w.client.Users(ctx, scim.Equal(filter[0], filter[1]))
+		found, err := w.client.Users(ctx, scim.Equal(by.name, by.value))
 		if x, ok := call.As(err); ok && x.Kind == call.Refused {
 			continue // the service cannot filter by this key
 		}
@@ -100,7 +103,7 @@ func (w *Workspace) accountOf(ctx context.Context, p Someone) (string, error) {
 			return found[0].ID, nil
 		}
 		if len(found) > 1 {
-			return "", fmt.Errorf("%w: %d accounts have the %s %q", ErrNoAccount, len(found), filter[0], filter[1])
+			return "", fmt.Errorf("%w: %d accounts have the %s %q", ErrNoAccount, len(found), by.name, by.value)
 		}
 	}
 	return "", nil

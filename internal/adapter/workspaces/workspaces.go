@@ -159,12 +159,12 @@ const filterLength = 1500
 func (w *Workspace) lookUp(ctx context.Context, wanted []roster.Wanted, ids []string) ([]scim.User, error) {
 	var terms []string
 	for _, p := range wanted {
-		for _, t := range [][2]string{
+		for _, by := range []attribute{
 			{"externalId", p.Identifier},
 			{"emails.value", p.Email},
 			{"userName", p.UserName},
 		} {
-			if term := scim.Equal(t[0], t[1]); t[1] != "" && !slices.Contains(terms, term) {
+			if term := scim.Equal(by.name, by.value); by.value != "" && !slices.Contains(terms, term) {
 				terms = append(terms, term)
 			}
 		}
@@ -355,11 +355,11 @@ func (w *Workspace) probeWrite(ctx context.Context) error {
 // told, and those for what it wants to know of a class.
 func (w *Workspace) probeAttributes(ctx context.Context) error {
 	type named struct{ path, title, lest string }
-	wanted := []named{{w.notice, "notice attribute", ", so it may tell newcomers"}}
+	wanted := []named{{w.notice, "notice attribute", ", so it may notify newcomers"}}
 	for _, d := range Details {
 		wanted = append(wanted, named{
 			w.details[d.Name], "attribute for the " + d.Name + " of a class",
-			", so it cannot be told",
+			", so it cannot be said",
 		})
 	}
 	wanted = slices.DeleteFunc(wanted, func(n named) bool { return n.path == "" })

@@ -252,7 +252,7 @@ func TestProbeTellsAboutTheNotice_R6(t *testing.T) {
 	s.here.Settings["notice"] = workspace.WelcomeSchema + ":shout"
 	r := s.connect().Probe(t.Context())[1]
 	assert.Equal(t, adapter.NotEnabled, r.State)
-	assert.Contains(t, r.Detail, "may tell newcomers")
+	assert.Contains(t, r.Detail, "may notify newcomers")
 }
 
 // A connection's limit holds for everything that uses it.

@@ -14,6 +14,7 @@ import (
 	"github.com/lestrrat-go/jwx/v3/jwk"
 
 	"kanban/internal/core/badge"
+	"kanban/internal/core/clock"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/rule"
@@ -30,6 +31,7 @@ type Service struct {
 	// Public is the address under which verifiers reach this installation,
 	// without a slash at its end. Credentials carry it for ever.
 	Public string
+	Clock  clock.Clock
 }
 
 // IssuerAddress is the public profile of an issuer.
@@ -274,10 +276,10 @@ func (s *Service) Check(ctx context.Context, awardID string) (Checked, error) {
 		}
 		return key, nil
 	}
-	credential, err := openbadge.Verify(a.Credential, time.Now(), keyAt)
+	credential, err := openbadge.Verify(a.Credential, s.Clock.Now(), keyAt)
 	revoked := false
 	if err == nil {
-		revoked, err = openbadge.Revoked(credential, time.Now(), func(address string) (string, error) {
+		revoked, err = openbadge.Revoked(credential, s.Clock.Now(), func(address string) (string, error) {
 			place, there := strings.CutPrefix(address, s.IssuerAddress(b.IssuerID)+"/status/")
 			if !there {
 				return "", db.ErrNotFound

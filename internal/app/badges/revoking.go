@@ -44,7 +44,7 @@ func (s *Service) Restore(ctx context.Context, who, awardID string) (badgestore.
 		if err := tx.Audit(ctx, who, "cancelled a revocation", "award/"+a.ID, was); err != nil {
 			return err
 		}
-		return s.tell(ctx, tx, rule.BadgeAwarded, a, b, time.Now().UTC(), "/again/"+db.NewID(), 0)
+		return s.tell(ctx, tx, rule.BadgeAwarded, a, b, s.Clock.Now(), "/again/"+db.NewID(), 0)
 	})
 	if errors.Is(err, db.ErrTaken) {
 		return a, refusal.Conflict("",
@@ -67,7 +67,7 @@ func (s *Service) Revoke(ctx context.Context, who, awardID, reason string) (badg
 	if err != nil {
 		return a, err
 	}
-	now := time.Now().UTC()
+	now := s.Clock.Now()
 	a.RevokedAt, a.RevokedBy, a.Reason = &now, who, reason
 	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
 		ok, err := badgestore.Revoke(ctx, tx, &a)
@@ -115,7 +115,7 @@ func (s *Service) StatusList(ctx context.Context, issuerID, number string) (stri
 	for i, n := range numbers {
 		places[i] = int(n - list*badge.Entries)
 	}
-	l, err := badge.BuildStatusList(s.listAddress(issuerID, list), s.IssuerAddress(issuerID), places, time.Now())
+	l, err := badge.BuildStatusList(s.listAddress(issuerID, list), s.IssuerAddress(issuerID), places, s.Clock.Now())
 	if err != nil {
 		return "", err
 	}

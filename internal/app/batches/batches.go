@@ -18,6 +18,7 @@ import (
 	"kanban/internal/app/linking"
 	"kanban/internal/app/pairings"
 	"kanban/internal/app/runs"
+	"kanban/internal/core/clock"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
@@ -32,7 +33,7 @@ type Service struct {
 	Pairings *pairings.Service
 	Runs     *runs.Service
 	Linking  *linking.Service
-	Now      func() time.Time
+	Clock    clock.Clock
 }
 
 // Act is what is done with each.
@@ -181,7 +182,7 @@ const mostItems = 5000
 
 // Prepare shows what would happen and keeps it, so that Do does exactly that.
 func (s *Service) Prepare(ctx context.Context, who string, o Order) (Batch, error) {
-	b := Batch{ID: db.NewID(), Order: o, MadeBy: who, CreatedAt: s.Now().UTC()}
+	b := Batch{ID: db.NewID(), Order: o, MadeBy: who, CreatedAt: s.Clock.Now()}
 	n := len(o.Pairings)
 	switch o.Act {
 	case Pair:

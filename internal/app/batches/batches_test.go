@@ -329,7 +329,7 @@ func TestNextTerm_S8(t *testing.T) {
 	assert.Empty(t, moves[1].To.ID, "Propagation C ends too, and nothing follows it")
 	assert.Equal(t, propagation, pairingOf[moves[1].From.ID])
 
-	w.Pairings.Now = func() time.Time { return time.Now().AddDate(0, 0, 70) } // the first term is over
+	w.Pairings.Clock = func() time.Time { return time.Now().AddDate(0, 0, 70) } // the first term is over
 	cards, err := w.Pairings.Cards(t.Context(), pairings.Filter{Text: "ORCH-A"})
 	require.NoError(t, err)
 	assert.Equal(t, roster.Ended, cards[0].State)

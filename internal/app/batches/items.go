@@ -297,7 +297,7 @@ func (s *Service) Proposals(ctx context.Context, ids []string, ahead int) ([]rol
 	if err != nil {
 		return nil, nil, err
 	}
-	until := s.Now().AddDate(0, 0, ahead)
+	until := s.Clock.Now().AddDate(0, 0, ahead)
 	wanted := make(map[string]bool, len(ids))
 	for _, id := range ids {
 		wanted[id] = true
@@ -322,7 +322,7 @@ func (s *Service) Proposals(ctx context.Context, ids []string, ahead int) ([]rol
 			pairings[x.ID] = c.Pairing.ID
 		}
 	}
-	return rollover.Propose(ending, all, s.Now()), pairings, nil
+	return rollover.Propose(ending, all, s.Clock.Now()), pairings, nil
 }
 
 // moves looks at pairings whose classes are to go to the sections that follow.
@@ -433,7 +433,7 @@ func (s *Service) follow(i *Item, cards []pairings.Card, p pairingstore.Pairing)
 	switch c := cards[0]; {
 	case c.Section.Gone:
 		i.block(finding.SectionGone, "%s is no longer in the register", c.Title())
-	case c.Section.Ended(s.Now()):
+	case c.Section.Ended(s.Clock.Now()):
 		i.block(finding.SectionEnded, "%s ended on %s", c.Title(), c.Section.EndsOn.Format("2 January 2006"))
 	case c.Section.ID == p.SectionID:
 		i.block(finding.AlreadyPaired, "it is the section that has the class now")

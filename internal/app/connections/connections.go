@@ -12,9 +12,9 @@ import (
 	"net/url"
 	"slices"
 	"strings"
-	"time"
 
 	"kanban/internal/adapter"
+	"kanban/internal/core/clock"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/rule"
 	"kanban/internal/core/schedule"
@@ -32,7 +32,8 @@ type Service struct {
 	// Source is the public address of this installation, named in probe events.
 	Source string
 	// Call bounds outside calls.
-	Call call.Options
+	Call  call.Options
+	Clock clock.Clock
 }
 
 func owner(id string) string { return "connection/" + id }
@@ -215,7 +216,7 @@ func (s *Service) pause(ctx context.Context, c *connectionstore.Connection, paus
 	}
 	c.PausedAt = nil
 	if *paused {
-		now := time.Now().UTC()
+		now := s.Clock.Now()
 		c.PausedAt = &now
 	}
 	return due, nil

@@ -79,7 +79,7 @@ func (s *Service) Probe(ctx context.Context, id string) ([]adapter.Report, error
 		return nil, err
 	}
 	return reports, s.Store.InTx(ctx, func(tx *db.Tx) error {
-		if err := connectionstore.KeepProbe(ctx, tx, id, reports, time.Now().UTC()); err != nil {
+		if err := connectionstore.KeepProbe(ctx, tx, id, reports, s.Clock.Now()); err != nil {
 			return err
 		}
 		// it answers again

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"time"
 
+	"kanban/internal/core/clock"
 	"kanban/internal/core/refusal"
 	"kanban/internal/store/connectionstore"
 	"kanban/internal/store/db"
@@ -19,7 +20,7 @@ import (
 // Service is the use case. Fill every field.
 type Service struct {
 	Store *db.Database
-	Now   func() time.Time
+	Clock clock.Clock
 }
 
 // setting holds for how many whole months history is kept; 0 is for ever.
@@ -72,7 +73,7 @@ func (s *Service) as(ctx context.Context, months int) (History, error) {
 	}
 	h := History{Months: months, Kept: []Month{}}
 	for _, m := range list {
-		if m.First.After(s.Now()) {
+		if m.First.After(s.Clock.Now()) {
 			continue
 		}
 		x := Month{Month: m}
@@ -88,7 +89,7 @@ func (s *Service) as(ctx context.Context, months int) (History, error) {
 // gone counts the months that would go at once.
 func (s *Service) gone(h History) (n int) {
 	for _, m := range h.Kept {
-		if m.GoesAt != nil && !m.GoesAt.After(s.Now()) {
+		if m.GoesAt != nil && !m.GoesAt.After(s.Clock.Now()) {
 			n++
 		}
 	}
@@ -126,13 +127,13 @@ const previewsFor = 30 * 24 * time.Hour
 // Tend makes room for the months to come, removes those that are over for long enough
 // and previews that are old, and sums up what rules did. It can be done at any time and any number of times.
 func (s *Service) Tend(ctx context.Context) error {
-	err := errors.Join(s.Store.EnsurePartitions(ctx, s.Now()), rulestore.SumUpFirings(ctx, s.Store),
-		pairingstore.ForgetPreviews(ctx, s.Store, s.Now().Add(-previewsFor)))
-	_, deleted := connectionstore.DeleteConnections(ctx, s.Store, s.Now().Add(-connectionstore.RemovedFor))
+	err := errors.Join(s.Store.EnsurePartitions(ctx, s.Clock.Now()), rulestore.SumUpFirings(ctx, s.Store),
+		pairingstore.ForgetPreviews(ctx, s.Store, s.Clock.Now().Add(-previewsFor)))
+	_, deleted := connectionstore.DeleteConnections(ctx, s.Store, s.Clock.Now().Add(-connectionstore.RemovedFor))
 	err = errors.Join(err, deleted)
 	months, problem := s.months(ctx)
 	if problem != nil || months == 0 {
 		return errors.Join(err, problem)
 	}
-	return errors.Join(err, eventstore.Drop(ctx, s.Store, db.MonthOf(s.Now()).AddDate(0, -months, 0)))
+	return errors.Join(err, eventstore.Drop(ctx, s.Store, db.MonthOf(s.Clock.Now()).AddDate(0, -months, 0)))
 }

@@ -48,7 +48,7 @@ func TestHistoryGoesByTheMonth(t *testing.T) {
 	}
 	events(t, s, months...)
 	now := this
-	h := &history.Service{Store: s, Now: func() time.Time { return now }}
+	h := &history.Service{Store: s, Clock: func() time.Time { return now }}
 
 	require.NoError(t, h.Tend(t.Context()))
 	shown, err := h.Show(t.Context())
@@ -112,7 +112,7 @@ func TestOldPreviewsGo(t *testing.T) {
 		return ids
 	}
 	now := time.Now()
-	h := &history.Service{Store: w.Store, Now: func() time.Time { return now }}
+	h := &history.Service{Store: w.Store, Clock: func() time.Time { return now }}
 	require.NoError(t, h.Tend(t.Context()))
 	assert.Equal(t, []string{old.ID, queued.ID}, fresh())
 	now = now.AddDate(0, 0, 31)

@@ -33,7 +33,7 @@ func (s *Service) gather(ctx context.Context, sectionIDs []string, pairings []pa
 		return g, err
 	}
 	for _, section := range sections {
-		lines, err := rosterstore.RosterOn(ctx, s.Store, section.ID, s.Now())
+		lines, err := rosterstore.RosterOn(ctx, s.Store, section.ID, s.Clock.Now())
 		if err != nil {
 			return g, err
 		}

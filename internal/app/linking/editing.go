@@ -93,7 +93,7 @@ func (s *Service) edited(ctx context.Context, id string, e Edit) (x Edited, err 
 		x.Sections = append(x.Sections, section)
 	}
 	x.Refused = linking.Check(x.Sections[0], x.Sections[1:], cmp.Or(strings.TrimSpace(e.Reason), x.Set.Reason),
-		s.Now())
+		s.Clock.Now())
 	x.after, err = rosterstore.SectionsByID(ctx, s.Store, ids)
 	return x, err
 }
@@ -119,7 +119,7 @@ func (s *Service) Change(ctx context.Context, who, id string, version int, e Edi
 	if err != nil {
 		return err
 	}
-	kept, err := g.keep(x.Set.ID, s.Now())
+	kept, err := g.keep(x.Set.ID, s.Clock.Now())
 	if err != nil {
 		return err
 	}

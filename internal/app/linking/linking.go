@@ -9,10 +9,10 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"kanban/internal/app/pairings"
 	"kanban/internal/app/runs"
+	"kanban/internal/core/clock"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/linking"
 	"kanban/internal/core/refusal"
@@ -28,7 +28,7 @@ type Service struct {
 	Store    *db.Database
 	Pairings *pairings.Service
 	Runs     *runs.Service
-	Now      func() time.Time
+	Clock    clock.Clock
 }
 
 // school is every section as linking looks at it.
@@ -113,7 +113,7 @@ func (s *Service) Candidates(ctx context.Context, leadID, text string) ([]Candid
 	var list []Candidate
 	for _, section := range x.all {
 		if section.ID != lead.ID && contains(text, section.Title, section.Code, section.Course) {
-			list = append(list, Candidate{section, linking.Obstacles(lead, section, s.Now())})
+			list = append(list, Candidate{section, linking.Obstacles(lead, section, s.Clock.Now())})
 		}
 	}
 	rank := func(c Candidate) int {
@@ -156,7 +156,7 @@ func (s *Service) Proposals(ctx context.Context, sameTeacher, everything bool) (
 	if err != nil {
 		return out, err
 	}
-	all := linking.Propose(x.all, sameTeacher, s.Now())
+	all := linking.Propose(x.all, sameTeacher, s.Clock.Now())
 	out.List = all
 	if !everything {
 		left, err := s.Pairings.HiddenSections(ctx)
@@ -164,7 +164,7 @@ func (s *Service) Proposals(ctx context.Context, sameTeacher, everything bool) (
 			return out, err
 		}
 		seen := slices.DeleteFunc(slices.Clone(x.all), func(x linking.Section) bool { return left[x.ID] })
-		out.List = linking.Propose(seen, sameTeacher, s.Now())
+		out.List = linking.Propose(seen, sameTeacher, s.Clock.Now())
 		out.Hidden = count(all) - count(out.List)
 	}
 	var ids []string
@@ -248,7 +248,7 @@ func (s *Service) consequence(ctx context.Context, x school, w Wish) (c Conseque
 		c.Sections = append(c.Sections, other)
 	}
 	c.Name = strings.TrimSpace(cmp.Or(w.Name, lead.Course))
-	c.Refused = linking.Check(lead, c.Sections[1:], w.Reason, s.Now())
+	c.Refused = linking.Check(lead, c.Sections[1:], w.Reason, s.Clock.Now())
 	if c.Pairings, err = linkstore.PairingsOfSections(ctx, s.Store, []string{lead.ID}); err != nil {
 		return c, err
 	}
@@ -306,9 +306,9 @@ func (s *Service) LinkWith(ctx context.Context, who string, w Wish,
 	}
 	set := linkstore.LinkedSet{
 		ID: db.NewID(), Name: c.Name, LeadID: w.LeadID, Reason: strings.TrimSpace(w.Reason),
-		MadeBy: who, Version: 1, CreatedAt: s.Now().UTC(), Sections: sections,
+		MadeBy: who, Version: 1, CreatedAt: s.Clock.Now(), Sections: sections,
 	}
-	kept, err := c.gathered.keep(set.ID, s.Now())
+	kept, err := c.gathered.keep(set.ID, s.Clock.Now())
 	if err != nil {
 		return set, err
 	}
@@ -448,7 +448,7 @@ func (s *Service) Unlink(ctx context.Context, who, id string, version int, fate 
 		if err := linkstore.Unlink(ctx, tx, set.LinkedSet); err != nil {
 			return err
 		}
-		now := s.Now().UTC()
+		now := s.Clock.Now()
 		err := regroup(ctx, tx, who, set.Pairings, fate == ToLead, func(p *pairingstore.Pairing) {
 			p.SetID = nil
 			if fate == Ended {

@@ -159,7 +159,7 @@ func TestProposalsHideWhatListsDo_S9(t *testing.T) {
 
 	// The terms count too: next term's sections wait until it begins, or are asked for.
 	require.NoError(t, w.Pairings.SetHidingRules(t.Context(), "test", visibility.Default()))
-	w.Pairings.Now = func() time.Time { return w.Section("ORCH-B").BeginsOn.AddDate(0, 0, 1) }
+	w.Pairings.Clock = func() time.Time { return w.Section("ORCH-B").BeginsOn.AddDate(0, 0, 1) }
 	found, err = w.Linking.Proposals(t.Context(), false, false)
 	require.NoError(t, err)
 	assert.Empty(t, found.List)

@@ -7,8 +7,8 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"time"
 
+	"kanban/internal/core/clock"
 	"kanban/internal/core/refusal"
 	"kanban/internal/store/db"
 	"kanban/internal/store/linkstore"
@@ -19,7 +19,7 @@ import (
 // Service is the use case. Fill every field.
 type Service struct {
 	Store *db.Database
-	Now   func() time.Time
+	Clock clock.Clock
 }
 
 // Wish is a list to make.
@@ -37,7 +37,7 @@ const mostPeople = 10000
 func (s *Service) Make(ctx context.Context, who string, w Wish) (rosterstore.PeopleList, error) {
 	l := rosterstore.PeopleList{
 		ID: db.NewID(), Kind: w.Kind, Name: strings.TrimSpace(w.Name), MadeBy: who,
-		Version: 1, CreatedAt: s.Now().UTC(),
+		Version: 1, CreatedAt: s.Clock.Now(),
 	}
 	title, err := s.of(ctx, &l, w)
 	if err != nil {

@@ -3,7 +3,6 @@ package lists_test
 import (
 	"slices"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -27,7 +26,7 @@ func world(t *testing.T) (*apptest.World, *lists.Service, connectionstore.Connec
 	w := apptest.New(t)
 	register := w.Register()
 	w.Read(register, false)
-	return w, &lists.Service{Store: w.Store, Now: time.Now}, register, w.Workspace()
+	return w, &lists.Service{Store: w.Store}, register, w.Workspace()
 }
 
 func orgID(t *testing.T, w *apptest.World, name string) string {

@@ -6,8 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"time"
 
+	"kanban/internal/core/clock"
 	"kanban/internal/core/learning"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/stage"
@@ -24,8 +24,7 @@ import (
 type Service struct {
 	Store *db.Database
 	Call  call.Options
-	// Now is the clock.
-	Now func() time.Time
+	Clock clock.Clock
 }
 
 // LoadCartridge replaces a course's outline by that of a Common Cartridge.
@@ -150,7 +149,7 @@ func (s *Service) PreviewOutline(ctx context.Context, courseID string, o learnin
 		}
 		for _, g := range list {
 			out.People++
-			state := states[[2]string{g.PersonID, g.SectionID}]
+			state := states[g.Key()]
 			t := OutlineTouch{
 				PersonID: g.PersonID, Before: learning.Percent(now, state),
 				After: learning.Percent(o, state),

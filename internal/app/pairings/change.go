@@ -47,7 +47,7 @@ func (s *Service) Change(ctx context.Context, who, id string, version int, e Edi
 			return p, err
 		}
 		p.Policy = *e.Policy
-		p.NextAt = s.Schedules.NextRun(p, s.Now())
+		p.NextAt = s.Schedules.NextRun(p, s.Clock.Now())
 		if !p.Policy.Hold {
 			p.OpensAt = nil
 		}
@@ -55,7 +55,7 @@ func (s *Service) Change(ctx context.Context, who, id string, version int, e Edi
 	if e.Paused != nil {
 		p.PausedAt = nil
 		if *e.Paused {
-			now := s.Now().UTC()
+			now := s.Clock.Now()
 			p.PausedAt = &now
 		}
 	}
@@ -125,7 +125,7 @@ func (s *Service) Unpair(ctx context.Context, who, id string) error {
 	if err := s.AtRest(ctx, p); err != nil {
 		return err
 	}
-	now := s.Now().UTC()
+	now := s.Clock.Now()
 	p.EndedAt = &now
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := pairingstore.UpdatePairing(tx, &p); err != nil {

@@ -101,7 +101,7 @@ func (s *Service) judged(ctx context.Context) ([]Card, visibility.Rules, func(Ca
 		return nil, nil, nil, err
 	}
 	rules, err := s.HidingRules(ctx)
-	at := s.Now()
+	at := s.Clock.Now()
 	some := slices.ContainsFunc(cards, func(c Card) bool { return looked(c).Runs(at) })
 	return cards, rules, func(c Card) (string, bool) { return rules.Of(looked(c), at, some) }, err
 }

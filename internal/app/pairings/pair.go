@@ -231,7 +231,7 @@ func (l *looking) sections(o *Outlook, x *service) {
 		switch {
 		case p.Gone:
 			o.remark(finding.SectionGone, true, "%s is no longer in the register", p.Title)
-		case p.Ended(l.Now()):
+		case p.Ended(l.Clock.Now()):
 			o.remark(finding.SectionEnded, true, "%s ended on %s", p.Title, p.EndsOn.Format("2 January 2006"))
 		}
 	}
@@ -356,7 +356,7 @@ func (s *Service) Pair(ctx context.Context, who string, w Wish) (pairingstore.Pa
 // Make keeps the pairing of an outlook that is not blocked.
 func (s *Service) Make(ctx context.Context, tx *db.Tx, who string, o Outlook) (pairingstore.Pairing, error) {
 	p := o.Pairing()
-	p.NextAt = s.Schedules.NextRun(p, s.Now())
+	p.NextAt = s.Schedules.NextRun(p, s.Clock.Now())
 	if err := db.Create(tx, &p, "making the pairing"); err != nil {
 		return p, err
 	}

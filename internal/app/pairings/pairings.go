@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"kanban/internal/adapter"
+	"kanban/internal/core/clock"
 	"kanban/internal/core/roster"
 	"kanban/internal/store/connectionstore"
 	"kanban/internal/store/db"
@@ -27,9 +28,8 @@ type Schedules interface {
 
 // Service is the use case. Fill every field.
 type Service struct {
-	Store *db.Database
-	// Now tells the time, for sections that have ended.
-	Now       func() time.Time
+	Store     *db.Database
+	Clock     clock.Clock
 	Schedules Schedules
 	// Connections gives connections with their secrets.
 	Connections adapter.Opener
@@ -149,9 +149,10 @@ func (s *Service) cards(ctx context.Context) ([]Card, error) {
 
 // tellApart marks the cards of which another section has the same title and code.
 func tellApart(cards []Card) {
-	first := make(map[[2]string]int, len(cards))
+	type look struct{ title, code string }
+	first := make(map[look]int, len(cards))
 	for i := range cards {
-		key := [2]string{cards[i].Title(), cards[i].Section.Code}
+		key := look{cards[i].Title(), cards[i].Section.Code}
 		at, there := first[key]
 		if !there {
 			first[key] = i
@@ -260,7 +261,7 @@ func (s *Service) judge(c *Card, paused pauses) {
 		c.Connection = paused.connections[c.Pairing.ConnectionID].Name
 		there = paused.of(c.Pairing.ConnectionID)
 	}
-	c.standing = c.Pairing.Status(x, there, s.Now())
+	c.standing = c.Pairing.Status(x, there, s.Clock.Now())
 	c.State = roster.StateOf(c.standing)
 }
 

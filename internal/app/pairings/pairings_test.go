@@ -60,7 +60,7 @@ func TestStateThroughALife_S7(t *testing.T) {
 	require.NoError(t, w.Pairings.Unpair(t.Context(), "test", p.ID), "twice is harmless")
 	assert.Equal(t, roster.NotPaired, state("PROP-C"))
 
-	w.Pairings.Now = func() time.Time { return time.Now().AddDate(1, 0, 0) }
+	w.Pairings.Clock = func() time.Time { return time.Now().AddDate(1, 0, 0) }
 	assert.Equal(t, roster.Ended, state("PROP-C"))
 	_, err = w.Pairings.Pair(t.Context(), "test", pairings.Wish{
 		SectionID:    w.Section("PROP-C").ID,

@@ -111,7 +111,7 @@ func (l *looking) guesser(ctx context.Context, connectionID string, spaces []sim
 			sections = c.Set.Sections
 		}
 		for _, x := range sections {
-			if c.Section.Ended(l.Now()) || c.Section.Gone {
+			if c.Section.Ended(l.Clock.Now()) || c.Section.Gone {
 				continue
 			}
 			if _, known := g.cards[x.ID]; !known {

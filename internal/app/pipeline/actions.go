@@ -285,7 +285,7 @@ func (s *Deliveries) operated(ctx context.Context, service *services.Service, o 
 	}})
 	switch {
 	case problem != nil && err == nil:
-		return out, refusal.Conflict(finding.NotSuccess, "whether it worked cannot be told: %v; the answer was %s",
+		return out, refusal.Conflict(finding.NotSuccess, "it is not clear whether it worked: %v; the answer was %s",
 			problem, answer.Excerpt)
 	case problem == nil && worked:
 		return out, nil // even when the status says otherwise, as with "there already"
@@ -509,7 +509,7 @@ func (s *Deliveries) task(_ context.Context, p *prepared, d deliverystore.Delive
 		Owner: d.Action.Owner, PersonID: e.PersonID, SectionID: e.SectionID,
 	}
 	if wait, _ := rule.Span(d.Action.DueIn); wait > 0 {
-		due := s.now().Add(wait)
+		due := s.Clock.Now().Add(wait)
 		t.DueAt = &due
 	}
 	p.shown = map[string]any{"title": title, "text": detail, "owner": t.Owner}

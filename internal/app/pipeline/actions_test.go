@@ -346,7 +346,7 @@ func TestRevertedWhileUnderWay_E8(t *testing.T) {
 			w.DeliveriesThat(deliverystore.DeliveryFilter{EventID: failed.ID})[0].ID)
 		ended <- err
 	}()
-	time.Sleep(200 * time.Millisecond) // the call is under way
+	eventually(t, "the call is under way", func() bool { return counted(t, w, `begun_at IS NOT NULL`) == 1 })
 	w.Record(w.About(rule.AssessmentPassed, "p1", "stu-001"))
 	require.NoError(t, <-ended)
 	w.Standins.ClearFaults()

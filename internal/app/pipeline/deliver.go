@@ -90,7 +90,7 @@ func (m *maker) close() {
 // beginAll puts attempts on record that are about to be made. A turn whose delivery is
 // over by now, or is somebody else's, gets none.
 func (m *maker) beginAll(ctx context.Context, turns []*turn) error {
-	started := m.now()
+	started := m.Clock.Now()
 	ids := make([]string, len(turns))
 	for i, t := range turns {
 		ids[i] = t.delivery.ID
@@ -127,7 +127,7 @@ func (m *maker) turns(ctx context.Context, list []deliverystore.Delivery) ([]*tu
 		e, there := byID[d.EventID]
 		if t := (&turn{delivery: d, event: e, connections: connections}); there {
 			turns, events = append(turns, t), append(events, e)
-		} else if err := m.end.do(ctx, t.without(m.now(),
+		} else if err := m.end.do(ctx, t.without(m.Clock.Now(),
 			fmt.Errorf("the event %s is gone", d.EventID))); err != nil {
 			return nil, err
 		}
@@ -161,7 +161,7 @@ func (m *maker) look(ctx context.Context, known *known, t *turn) (err error) {
 	known.next()
 	t.values, err = known.values(ctx, t.event, append(textsOf(t.delivery.Action), t.rule.Stop, t.rule.Condition)...)
 	if errors.Is(err, db.ErrNotFound) { // whoever it is about went with their register
-		t.without(m.now(), err)
+		t.without(m.Clock.Now(), err)
 		return nil
 	}
 	if err != nil || t.delivery.Position == 0 && len(t.rule.Actions) < 2 {
@@ -192,7 +192,7 @@ func (m *maker) take(ctx context.Context, t *turn) error {
 	until, held, operation, err := m.heldBack(ctx, t)
 	if err == nil && held == "" && !m.overBefore(t) && t.rule.Most.Most > 0 && d.ConnectionID != nil {
 		var full *time.Time
-		if full, err = deliverystore.ClaimCall(ctx, m.Store, t.rule.ID, m.now(), t.rule.Most.Window(),
+		if full, err = deliverystore.ClaimCall(ctx, m.Store, t.rule.ID, m.Clock.Now(), t.rule.Most.Window(),
 			t.rule.Most.Most); full != nil {
 			until, held = *full, fmt.Sprintf("the rule's limit of %d calls", t.rule.Most.Most)
 		}
@@ -201,7 +201,7 @@ func (m *maker) take(ctx context.Context, t *turn) error {
 		return err
 	}
 	if held != "" {
-		t.again = max(until.Sub(m.now()), time.Millisecond)
+		t.again = max(until.Sub(m.Clock.Now()), time.Millisecond)
 		return m.hold.do(ctx, deliverystore.HeldDelivery{ID: d.ID, Why: held, For: operation, Until: until})
 	}
 	if !t.settled && !t.stopped {
@@ -219,7 +219,7 @@ func (m *maker) take(ctx context.Context, t *turn) error {
 		return nil
 	}
 	out, failure := m.attempt(ctx, t.connections.open, *d, t.event, t.values)
-	ended := m.now()
+	ended := m.Clock.Now()
 	t.ended, t.attempt.Millis, t.attempt.Status = ended, int(ended.Sub(t.attempt.StartedAt).Milliseconds()),
 		out.status
 	t.attempt.Request, t.attempt.Answer = mask(out.request, t.values["person"]), mask(out.answer, t.values["person"])
@@ -255,7 +255,7 @@ func (m *maker) finish(ctx context.Context, t *turn) error {
 			if refused++; refused == refusals {
 				t.keep, t.next, t.stopped = nil, nil, false
 				t.attempt.Error = "it was done, but could not be written down: " + err.Error()
-				t.without(m.now(), errors.New(t.attempt.Error))
+				t.without(m.Clock.Now(), errors.New(t.attempt.Error))
 			}
 			if refused > refusals {
 				return err
@@ -303,7 +303,7 @@ func (s *Deliveries) plain(turns []*turn) bool {
 func (s *Deliveries) writeWhole(ctx context.Context, worker string, turns []*turn) error {
 	var settled []*deliverystore.Delivery
 	var attempts []deliverystore.Attempt
-	now := s.now()
+	now := s.Clock.Now()
 	repeatable := true
 	for _, t := range turns {
 		repeatable = repeatable && t.keep == nil && t.next == nil && !t.stopped && t.failure == nil

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"kanban/internal/adapter"
+	"kanban/internal/core/clock"
 	"kanban/internal/core/rule"
 	"kanban/internal/store/badgestore"
 	"kanban/internal/store/connectionstore"
@@ -43,9 +44,8 @@ type Deliveries struct {
 	// Delays between the attempts of a delivery; DefaultDelays when nil.
 	Delays []time.Duration
 	// Zone is the institution's time zone, for quiet hours; UTC when nil.
-	Zone *time.Location
-	// Now is the clock; the machine's own when nil.
-	Now func() time.Time
+	Zone  *time.Location
+	Clock clock.Clock
 
 	// Remember is for how long a process goes on with the titles of sections that it has
 	// read; 0 reads them every time.
@@ -59,13 +59,6 @@ type Deliveries struct {
 }
 
 // now is the time, as finely as the database keeps it.
-func (s *Deliveries) now() time.Time {
-	if s.Now == nil {
-		return time.Now().UTC().Truncate(time.Microsecond)
-	}
-	return s.Now().UTC().Truncate(time.Microsecond)
-}
-
 func (s *Deliveries) zone() *time.Location {
 	if s.Zone == nil {
 		return time.UTC

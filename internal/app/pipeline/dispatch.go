@@ -70,7 +70,7 @@ func (x *dispatcher) look(ctx context.Context) error {
 	if m, err := settingstore.FindMaintenance(ctx, x.Store); err != nil || m.Since != nil {
 		return err
 	}
-	ready, err := deliverystore.ReadyLanes(ctx, x.Store, x.now())
+	ready, err := deliverystore.ReadyLanes(ctx, x.Store, x.Clock.Now())
 	if err != nil {
 		return err
 	}
@@ -201,7 +201,7 @@ func (x *dispatcher) slots(ctx context.Context, connectionID string) (n int, try
 		if r.Operation != "" || r.RestsUntil == nil {
 			continue
 		}
-		through, err := deliverystore.TryDuringRest(ctx, x.Store, connectionID, "", x.now(), rest.First)
+		through, err := deliverystore.TryDuringRest(ctx, x.Store, connectionID, "", x.Clock.Now(), rest.First)
 		if err != nil || !through {
 			return 0, false, err
 		}
@@ -247,7 +247,7 @@ func (l *lane) look(ctx context.Context) {
 	}
 	except, after := slices.Collect(maps.Keys(l.inHand)), l.after
 	l.x.working.Go(func() {
-		list, err := deliverystore.ReadyDeliveries(ctx, l.x.Store, l.Lane, l.x.now(), most, except, after)
+		list, err := deliverystore.ReadyDeliveries(ctx, l.x.Store, l.Lane, l.x.Clock.Now(), most, except, after)
 		b := batch{whole: after == deliverystore.ReadyAfter{}, err: err}
 		if len(list) == most {
 			b.after = deliverystore.After(list[most-1])

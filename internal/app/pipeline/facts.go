@@ -2,9 +2,9 @@ package pipeline
 
 import (
 	"context"
-	"time"
 
 	"kanban/internal/adapter"
+	"kanban/internal/core/clock"
 	"kanban/internal/core/learning"
 	"kanban/internal/core/rule"
 	"kanban/internal/store/db"
@@ -43,16 +43,7 @@ type Facts struct {
 	Reactions   Reactions
 	Purchases   Purchases // nil when nobody sells anything
 	Expressions *rule.Expressions
-	// Now is the clock; the machine's own when nil.
-	Now func() time.Time
+	Clock       clock.Clock
 
 	verbs keptVerbs
-}
-
-// now is the time, as finely as the database keeps it.
-func (s *Facts) now() time.Time {
-	if s.Now == nil {
-		return time.Now().UTC().Truncate(time.Microsecond)
-	}
-	return s.Now().UTC().Truncate(time.Microsecond)
 }

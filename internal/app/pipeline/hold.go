@@ -106,7 +106,7 @@ const (
 // heldBack says until when a delivery waits, and for what, without having failed; held is
 // empty when its time has come. operation is the one that rests.
 func (s *Deliveries) heldBack(ctx context.Context, t *turn) (until time.Time, held, operation string, err error) {
-	d, r, connections, now := t.delivery, t.rule, t.connections, s.now()
+	d, r, connections, now := t.delivery, t.rule, t.connections, s.Clock.Now()
 	if d.DueAt != nil && d.DueAt.After(now) {
 		return *d.DueAt, justWait, "", nil
 	}
@@ -174,7 +174,7 @@ func (s *Deliveries) overBefore(t *turn) (over bool) {
 	if d.Undoes != nil {
 		return false
 	}
-	now := s.now()
+	now := s.Clock.Now()
 	stop, holds, problem := false, true, error(nil)
 	if d.Code == string(finding.ConditionRefused) { // it could not be worked out before
 		holds, problem = s.Expressions.Holds(t.rule.Condition, t.values)
@@ -260,7 +260,7 @@ func (s *Deliveries) health(ctx context.Context, tx *db.Tx, turns []*turn) (rest
 		}
 	}
 	for _, r := range rested {
-		if r.until.After(s.now()) {
+		if r.until.After(s.Clock.Now()) {
 			return rested, tx.Announce(ctx, "connection", r.connection)
 		}
 	}
@@ -317,5 +317,5 @@ func (s *Deliveries) restsSince(t *turn, operation string) (until time.Time, yes
 		return until, false
 	}
 	r := x.(rested)
-	return r.until, r.since.After(t.connections.at) && r.until.After(s.now())
+	return r.until, r.since.After(t.connections.at) && r.until.After(s.Clock.Now())
 }

@@ -35,7 +35,7 @@ func (s *Deliveries) Inactive(ctx context.Context) error {
 	for w := range asked {
 		days := w.days
 		for more := true; more; {
-			list, err := learningstore.IdleSince(ctx, s.Store, w.trigger, s.now().AddDate(0, 0, -days), days,
+			list, err := learningstore.IdleSince(ctx, s.Store, w.trigger, s.Clock.Now().AddDate(0, 0, -days), days,
 				idleAtOnce)
 			if err != nil {
 				return err
@@ -46,7 +46,7 @@ func (s *Deliveries) Inactive(ctx context.Context) error {
 				events[i] = eventstore.Event{
 					Type: string(w.trigger), NaturalKey: fmt.Sprintf("%s/%s/%s/%d/%d", w.trigger, x.PersonID,
 						x.SectionID, days, x.Last.Truncate(time.Second).Unix()),
-					PersonID: &x.PersonID, SectionID: &x.SectionID, CourseID: &x.CourseID, OccurredAt: s.now(),
+					PersonID: &x.PersonID, SectionID: &x.SectionID, CourseID: &x.CourseID, OccurredAt: s.Clock.Now(),
 					Data: map[string]any{
 						"days": days, "percent": x.Percent,
 						"last": x.Last.UTC().Format(time.RFC3339),

@@ -177,7 +177,7 @@ func (s *Deliveries) Recorded(ctx context.Context, tx *db.Tx, people []rostersto
 		isNew[id] = true
 	}
 	list := b.matching(slices.DeleteFunc(events, func(e eventstore.Event) bool { return !isNew[e.ID] }))
-	now := s.now()
+	now := s.Clock.Now()
 	for i := range list {
 		e := &list[i].event
 		e.RecordedAt = now
@@ -435,7 +435,7 @@ func (s *Deliveries) revert(ctx context.Context, tx *db.Tx, e eventstore.Event, 
 func (s *Deliveries) opposite(ctx context.Context, tx *db.Tx, eventID string, chain int,
 	d deliverystore.Delivery,
 ) error {
-	now := s.now()
+	now := s.Clock.Now()
 	u := deliverystore.Delivery{
 		ID: db.NewID(), EventID: eventID, RuleID: d.RuleID, RuleVersion: d.RuleVersion, Position: d.Position,
 		ConnectionID: d.ConnectionID,

@@ -101,7 +101,7 @@ func TestDeliveryIsRetriedThenWaits_E9(t *testing.T) {
 	assert.InDelta(t, 30, again.Seconds(), 2)
 	assert.Equal(t, 1, w.DeliveriesOf(e.ID)[0].Attempts, "nothing is sent to a service that wants to be left alone")
 	later := 31 * time.Second
-	w.Deliveries.Now = func() time.Time { return time.Now().Add(later) }
+	w.Deliveries.Clock = func() time.Time { return time.Now().Add(later) }
 	again, _ = deliver()
 	assert.Equal(t, time.Minute, again)
 	later += 15 * time.Second

@@ -20,13 +20,13 @@ import (
 
 // concerned gives whose progress items are about, by person and section, and what they reached,
 // by activity too.
-func concerned(items []*item) (places map[[2]string]membership, pairs []learningstore.ProgressRow,
-	reached map[[3]string]*learningstore.Reached, asked []learningstore.Reached,
+func concerned(items []*item) (places map[learningstore.SectionKey]membership, pairs []learningstore.ProgressRow,
+	reached map[learningstore.ActivityKey]*learningstore.Reached, asked []learningstore.Reached,
 ) {
-	places, reached = map[[2]string]membership{}, map[[3]string]*learningstore.Reached{}
+	places, reached = map[learningstore.SectionKey]membership{}, map[learningstore.ActivityKey]*learningstore.Reached{}
 	for _, x := range items {
 		for _, p := range x.places {
-			key := [2]string{x.person.ID, p.SectionID}
+			key := learningstore.SectionKey{PersonID: x.person.ID, SectionID: p.SectionID}
 			if _, there := places[key]; !there {
 				places[key] = p
 				pairs = append(pairs, learningstore.ProgressRow{
@@ -34,10 +34,13 @@ func concerned(items []*item) (places map[[2]string]membership, pairs []learning
 					Version: p.Version,
 				})
 			}
-			of := [3]string{x.person.ID, p.SectionID, x.fact.ActivityID}
-			if reached[of] == nil {
-				reached[of] = &learningstore.Reached{PersonID: of[0], SectionID: of[1], ActivityID: of[2]}
-				asked = append(asked, *reached[of])
+			of := learningstore.Reached{
+				PersonID: x.person.ID, SectionID: p.SectionID,
+				ActivityID: x.fact.ActivityID,
+			}
+			if reached[of.Key()] == nil {
+				reached[of.Key()] = &of
+				asked = append(asked, of)
 			}
 		}
 	}
@@ -57,25 +60,28 @@ func (s *Facts) advance(ctx context.Context, tx *db.Tx, items []*item) error {
 		return err
 	}
 	for _, r := range there {
-		*reached[[3]string{r.PersonID, r.SectionID, r.ActivityID}] = r
+		*reached[r.Key()] = r
 	}
 	events, err := s.reoutline(ctx, tx, locked, places)
 	if err != nil {
 		return err
 	}
-	at := make(map[[2]string]*learningstore.ProgressRow, len(locked))
+	at := make(map[learningstore.SectionKey]*learningstore.ProgressRow, len(locked))
 	for i := range locked {
-		at[[2]string{locked[i].PersonID, locked[i].SectionID}] = &locked[i]
+		at[locked[i].Key()] = &locked[i]
 	}
 	for _, x := range items {
 		for _, p := range x.places {
-			key := [2]string{x.person.ID, p.SectionID}
-			events = append(events, s.step(at[key], reached[[3]string{key[0], key[1], x.fact.ActivityID}], x,
-				places[key])...)
+			key := learningstore.SectionKey{PersonID: x.person.ID, SectionID: p.SectionID}
+			did := learningstore.ActivityKey{
+				PersonID: key.PersonID, SectionID: key.SectionID,
+				ActivityID: x.fact.ActivityID,
+			}
+			events = append(events, s.step(at[key], reached[did], x, places[key])...)
 		}
 	}
 	for i, r := range asked {
-		asked[i] = *reached[[3]string{r.PersonID, r.SectionID, r.ActivityID}]
+		asked[i] = *reached[r.Key()]
 	}
 	fresh, mark, err := learningstore.KeepProgress(ctx, tx, locked, asked, events)
 	if err != nil {
@@ -172,11 +178,11 @@ func follows(g *learningstore.ProgressRow, courseID string, derived []learning.D
 // present one, and gives what follows from that. Where somebody else has gone by a
 // later outline already, the place gets that one.
 func (s *Facts) reoutline(ctx context.Context, tx *db.Tx, all []learningstore.ProgressRow,
-	places map[[2]string]membership,
+	places map[learningstore.SectionKey]membership,
 ) (events []eventstore.Event, err error) {
 	var behind []learningstore.ProgressRow
 	for _, g := range all {
-		key := [2]string{g.PersonID, g.SectionID}
+		key := g.Key()
 		p := places[key]
 		if g.Version > p.Version {
 			now, err := s.Outlines.CompiledOf(ctx, []string{p.CourseID})
@@ -198,8 +204,7 @@ func (s *Facts) reoutline(ctx context.Context, tx *db.Tx, all []learningstore.Pr
 	}
 	for i := range all {
 		g := &all[i]
-		key := [2]string{g.PersonID, g.SectionID}
-		p, state := places[key], states[key]
+		p, state := places[g.Key()], states[g.Key()]
 		if g.Version >= p.Version && g.DoneBits != nil {
 			continue
 		}
@@ -210,7 +215,7 @@ func (s *Facts) reoutline(ctx context.Context, tx *db.Tx, all []learningstore.Pr
 		derived := learning.Reoutline(before, p.Course.Outline, state)
 		g.Version, g.DoneBits = p.Version, p.Course.DoneBits(state)
 		g.Percent = p.Course.Percent(g.DoneBits)
-		events = append(events, follows(g, p.CourseID, derived, s.now(), fmt.Sprintf("outline-%d", p.Version),
+		events = append(events, follows(g, p.CourseID, derived, s.Clock.Now(), fmt.Sprintf("outline-%d", p.Version),
 			learning.Fact{})...)
 	}
 	return events, nil
@@ -239,9 +244,9 @@ func (s *Facts) RecountCourse(ctx context.Context, courseID string) error {
 			if err != nil {
 				return err
 			}
-			places := map[[2]string]membership{}
+			places := map[learningstore.SectionKey]membership{}
 			for _, g := range locked {
-				places[[2]string{g.PersonID, g.SectionID}] = membership{rosterstore.Enrolled{
+				places[g.Key()] = membership{rosterstore.Enrolled{
 					PersonID:  g.PersonID,
 					SectionID: g.SectionID, CourseID: courseID,
 				}, now}
@@ -303,8 +308,8 @@ func (s *Facts) recount(ctx context.Context, tx *db.Tx, verbs *learning.Verbs, p
 	if len(locked) != 1 {
 		return errors.New("progress could not be locked")
 	}
-	g, key := &locked[0], [2]string{p.PersonID, p.SectionID}
-	places := map[[2]string]membership{key: p}
+	g, key := &locked[0], locked[0].Key()
+	places := map[learningstore.SectionKey]membership{key: p}
 	events, err := s.reoutline(ctx, tx, locked, places)
 	if err != nil {
 		return err
@@ -326,7 +331,7 @@ func (s *Facts) recount(ctx context.Context, tx *db.Tx, verbs *learning.Verbs, p
 			kind = st.Object.Definition.Type
 		}
 		if says, known := verbs.Meaning(st.Verb.ID, kind); known {
-			facts = append(facts, factOf(st, says, s.now()))
+			facts = append(facts, factOf(st, says, s.Clock.Now()))
 		}
 	}
 	states, err := learningstore.States(ctx, tx, locked)
@@ -346,7 +351,7 @@ func (s *Facts) recount(ctx context.Context, tx *db.Tx, verbs *learning.Verbs, p
 		return err
 	}
 	return s.keepLater(ctx, tx, p.CourseID, locked, reached,
-		append(events, follows(g, p.CourseID, derived, s.now(), v.ID, learning.Fact{})...))
+		append(events, follows(g, p.CourseID, derived, s.Clock.Now(), v.ID, learning.Fact{})...))
 }
 
 // keepLater keeps progress in a course that was worked out anew and records events, to

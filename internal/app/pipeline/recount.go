@@ -138,10 +138,10 @@ func (s *Facts) carry(ctx context.Context, courseID string, people []string) err
 }
 
 // missing reports whether anything was reached elsewhere that does not count here.
-func missing(elsewhere map[[2]string]learning.State, g learningstore.ProgressRow) bool {
-	here := elsewhere[[2]string{g.PersonID, g.SectionID}].Activities
+func missing(elsewhere map[learningstore.SectionKey]learning.State, g learningstore.ProgressRow) bool {
+	here := elsewhere[g.Key()].Activities
 	for key, x := range elsewhere {
-		if key[0] != g.PersonID || key[1] == g.SectionID {
+		if key.PersonID != g.PersonID || key.SectionID == g.SectionID {
 			continue
 		}
 		for id, a := range x.Activities {
@@ -156,10 +156,10 @@ func missing(elsewhere map[[2]string]learning.State, g learningstore.ProgressRow
 }
 
 // merged is everything that a person did in some sections, by person and section.
-func merged(states map[[2]string]learning.State, personID string) learning.State {
+func merged(states map[learningstore.SectionKey]learning.State, personID string) learning.State {
 	all := learning.State{Activities: map[string]learning.ActivityState{}}
 	for key, x := range states {
-		if key[0] != personID {
+		if key.PersonID != personID {
 			continue
 		}
 		for id, a := range x.Activities {

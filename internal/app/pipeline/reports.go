@@ -74,7 +74,7 @@ func (s *Facts) reported(ctx context.Context, c adapter.Connection, r webhook.Re
 		},
 	}
 	if e.OccurredAt.IsZero() {
-		e.OccurredAt = s.now()
+		e.OccurredAt = s.Clock.Now()
 	}
 	if c.Settings["person"] == "" {
 		return e, nil

@@ -83,7 +83,7 @@ func (s *Facts) resolve(ctx context.Context, items []*item) error {
 		case !known:
 			x.note = learning.NoMeaning
 		default:
-			x.fact = factOf(x.statement, says, s.now())
+			x.fact = factOf(x.statement, says, s.Clock.Now())
 		}
 	}
 	placed, err := s.learn(ctx, items, found.Placed)

@@ -56,7 +56,7 @@ func (s *Deliveries) counting(ctx context.Context, tx *db.Tx, r reactions) (reac
 			return r, err
 		}
 		if !yes {
-			at := s.now()
+			at := s.Clock.Now()
 			d.State, d.Code, d.OnceKey, d.FinishedAt = deliverystore.DeliverySkipped,
 				string(finding.OtherResultCounts), nil, &at
 			d.LastError = "another result of the assessment counts for the rule"

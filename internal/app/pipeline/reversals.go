@@ -37,7 +37,7 @@ func (s *Facts) Reversals(ctx context.Context) ([]Reversed, error) {
 	if err != nil {
 		return nil, err
 	}
-	states := map[[2]string]learning.State{}
+	states := map[learningstore.SectionKey]learning.State{}
 	for some := range slices.Chunk(pairs, 1000) {
 		read, err := learningstore.States(ctx, s.Store, some)
 		if err != nil {
@@ -53,7 +53,7 @@ func (s *Facts) Reversals(ctx context.Context) ([]Reversed, error) {
 		if e.Course == nil {
 			continue
 		}
-		state := states[[2]string{h.PersonID, h.SectionID}]
+		state := states[learningstore.SectionKey{PersonID: h.PersonID, SectionID: h.SectionID}]
 		what, done := "", false
 		switch rule.Trigger(h.Type) {
 		case rule.ActivityCompleted:

@@ -29,7 +29,7 @@ var DefaultDelays = []time.Duration{
 func (s *Deliveries) settle(d *deliverystore.Delivery, a *deliverystore.Attempt, out outcome,
 	failure error,
 ) (again time.Duration) {
-	now := s.now()
+	now := s.Clock.Now()
 	d.NextAt, d.LastError, d.Code, d.Held = nil, "", "", ""
 	if failure == nil {
 		d.State, d.FinishedAt, d.Result = deliverystore.DeliveryDelivered, &now, out.result

@@ -58,7 +58,7 @@ func (s *Deliveries) unsubscribed(ctx context.Context, t *turn) (bool, error) {
 	}
 	yes, err := rulestore.Unsubscribed(ctx, s.Store, *d.RuleID, key)
 	if err == nil && yes {
-		now := s.now()
+		now := s.Clock.Now()
 		d.State, d.Held, d.FinishedAt, d.NextAt, t.settled = deliverystore.DeliverySkipped, heldUnsubscribed, &now,
 			nil, true
 	}

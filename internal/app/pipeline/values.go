@@ -248,7 +248,7 @@ func (k *known) outline(ctx context.Context, courseID string) (learning.Outline,
 // progress is where the event's person stands now.
 func (k *known) progress(ctx context.Context, e eventstore.Event, o learning.Outline) (map[string]any, error) {
 	asked := []learningstore.ProgressRow{{PersonID: *e.PersonID, SectionID: *e.SectionID}}
-	var all map[[2]string]learning.State
+	var all map[learningstore.SectionKey]learning.State
 	var err error
 	if k.tx != nil { // what it has just written counts
 		all, err = learningstore.States(ctx, k.tx, asked)
@@ -258,7 +258,7 @@ func (k *known) progress(ctx context.Context, e eventstore.Event, o learning.Out
 	if err != nil {
 		return nil, err
 	}
-	state := all[[2]string{*e.PersonID, *e.SectionID}]
+	state := all[asked[0].Key()]
 	enrolled, err := rosterstore.IsEnrolled(ctx, k.s.Store, *e.PersonID, *e.SectionID)
 	if err != nil {
 		return nil, err
@@ -289,7 +289,7 @@ func (k *known) progress(ctx context.Context, e eventstore.Event, o learning.Out
 		out["activityDone"] = learning.Done(a, state)
 	}
 	if last := learning.LastActivity(state); !last.IsZero() {
-		out["daysSince"] = int64(k.s.now().Sub(last) / (24 * time.Hour))
+		out["daysSince"] = int64(k.s.Clock.Now().Sub(last) / (24 * time.Hour))
 	}
 	return out, nil
 }

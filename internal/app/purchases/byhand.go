@@ -25,7 +25,7 @@ func (s *Service) Give(ctx context.Context, who, offerID, personID string, until
 	if err != nil {
 		return purchasestore.Access{}, err
 	}
-	now := s.Now().UTC().Truncate(time.Microsecond)
+	now := s.Clock.Now()
 	if until != nil && !until.After(now) {
 		return purchasestore.Access{}, refusal.Invalid("until", "%s has passed; give a time to come, or none",
 			until.Format(time.RFC3339))
@@ -73,7 +73,7 @@ func (s *Service) End(ctx context.Context, who, accessID, reason string) error {
 	if err != nil {
 		return err
 	}
-	now := s.Now().UTC().Truncate(time.Microsecond)
+	now := s.Clock.Now()
 	return s.change(ctx, accessID, func(tx *db.Tx, a *purchasestore.Access) error {
 		switch {
 		case a.GivenBy == "":

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"kanban/internal/adapter"
+	"kanban/internal/core/clock"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
@@ -28,7 +29,7 @@ import (
 // Service is the use case. Fill every field.
 type Service struct {
 	Store       *db.Database
-	Now         func() time.Time
+	Clock       clock.Clock
 	Expressions *rule.Expressions
 }
 
@@ -266,7 +267,7 @@ func (s *Service) Tick(ctx context.Context) error {
 	if err := s.Store.InTx(ctx, func(tx *db.Tx) error { return purchasestore.AssignAccesses(ctx, tx) }); err != nil {
 		return err
 	}
-	ids, err := purchasestore.Unsettled(ctx, s.Store, s.Now())
+	ids, err := purchasestore.Unsettled(ctx, s.Store, s.Clock.Now())
 	if err != nil || len(ids) == 0 {
 		return err
 	}
@@ -309,7 +310,7 @@ func (s *Service) settleAll(ctx context.Context, tx *db.Tx, offers map[string]pu
 // settle gives a buyer what an access leads to and has not given yet, and reverts
 // what it leads to no longer.
 func (s *Service) settle(ctx context.Context, tx *db.Tx, o purchasestore.Offer, a purchasestore.Access) error {
-	now := s.Now().UTC().Truncate(time.Microsecond) // as finely as the database keeps it
+	now := s.Clock.Now() // as finely as the database keeps it
 	a.EndsOn = nil
 	if a.Over() {
 		ends := a.EndedAt.AddDate(0, 0, o.GraceDays)

@@ -44,7 +44,7 @@ func open(t *testing.T) *shop {
 	w.Read(s.register, false)
 	s.connection, s.platform = w.Shop(), w.Platform()
 	clock := func() time.Time { return s.now }
-	w.Deliveries.Now, w.Purchases.Now = clock, clock
+	w.Deliveries.Clock, w.Purchases.Clock = clock, clock
 	return s
 }
 

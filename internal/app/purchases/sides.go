@@ -34,7 +34,7 @@ type Side struct {
 // Sides sets access and enrolment side by side, for an offer, or for all when the id is
 // empty.
 func (s *Service) Sides(ctx context.Context, offerID string) ([]Side, error) {
-	now := s.Now()
+	now := s.Clock.Now()
 	all, err := purchasestore.Sides(ctx, s.Store, offerID, now)
 	out := make([]Side, len(all))
 	for i, x := range all {

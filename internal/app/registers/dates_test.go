@@ -79,7 +79,7 @@ func TestEnrolmentsBeginAndEndByTheirDates_R1(t *testing.T) {
 	w := apptest.New(t)
 	zone := time.FixedZone("far east", 12*3600)
 	now := time.Date(2026, 10, 5, 12, 0, 0, 0, zone)
-	w.Registers.Zone, w.Registers.Now = zone, func() time.Time { return now }
+	w.Registers.Zone, w.Registers.Clock = zone, func() time.Time { return now }
 	files := w.Connect("oneroster-csv", "Files", nil)
 	tables := dated("/", "2026-09-01/2026-10-04", "2026-09-01/2026-10-05", "2026-10-06/2026-11-30", "2026-10-05/")
 	require.Equal(t, runstore.Finished, upload(t, w, files, pack(t, tables), false).State)
@@ -135,7 +135,7 @@ func TestEnrolmentsBeginAndEndByTheirDates_R1(t *testing.T) {
 // Whose enrolments are all over may leave the register; whose are not is kept, and said.
 func TestWhoIsNoLongerListed_R1(t *testing.T) {
 	w := apptest.New(t)
-	w.Registers.Now = func() time.Time { return time.Date(2026, 10, 5, 12, 0, 0, 0, time.UTC) }
+	w.Registers.Clock = func() time.Time { return time.Date(2026, 10, 5, 12, 0, 0, 0, time.UTC) }
 	files := w.Connect("oneroster-csv", "Files", nil)
 	tables := dated("/", "2026-09-01/2026-09-30", "2026-11-01/", "/")
 	upload(t, w, files, pack(t, tables), false)
@@ -162,7 +162,7 @@ func TestWhoIsNoLongerListed_R1(t *testing.T) {
 func TestWhoHasNotBegunWaits_P2(t *testing.T) {
 	w := apptest.New(t)
 	now := time.Date(2026, 9, 10, 12, 0, 0, 0, time.UTC)
-	w.Registers.Now = func() time.Time { return now }
+	w.Registers.Clock = func() time.Time { return now }
 	files := w.Connect("oneroster-csv", "Files", nil)
 	upload(t, w, files, pack(t, dated("/", "2027-01-08/")), false)
 	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{

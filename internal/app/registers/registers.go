@@ -18,6 +18,7 @@ import (
 
 	"kanban/internal/adapter"
 	"kanban/internal/adapter/registers"
+	"kanban/internal/core/clock"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
@@ -42,9 +43,8 @@ type Service struct {
 	Connections adapter.Opener
 	Call        call.Options
 	// Zone is the institution's, by whose days enrolments begin and end; UTC when nil.
-	Zone *time.Location
-	// Now tells the time; time.Now when nil.
-	Now func() time.Time
+	Zone  *time.Location
+	Clock clock.Clock
 }
 
 // wholeEvery is how often a scheduled read asks for everything; the reads in
@@ -236,7 +236,7 @@ func (s *Service) read(ctx context.Context, run *runstore.Run) error {
 func (s *Service) follow(ctx context.Context, tx *db.Tx, connectionID string, merged mirror.Merged) (compared int,
 	err error,
 ) {
-	if _, err := eventstore.RecordEvents(ctx, tx, movements(merged, time.Now().UTC())); err != nil {
+	if _, err := eventstore.RecordEvents(ctx, tx, movements(merged, s.Clock.Now())); err != nil {
 		return 0, err
 	}
 	if _, err := deliverystore.RequeueMended(ctx, tx, connectionID); err != nil {
@@ -264,14 +264,11 @@ func (s *Service) follow(ctx context.Context, tx *db.Tx, connectionID string, me
 
 // today is the day in the institution's zone, as YYYY-MM-DD.
 func (s *Service) today() string {
-	now, zone := time.Now(), time.UTC
-	if s.Now != nil {
-		now = s.Now()
-	}
+	zone := time.UTC
 	if s.Zone != nil {
 		zone = s.Zone
 	}
-	return now.In(zone).Format(time.DateOnly)
+	return s.Clock.Now().In(zone).Format(time.DateOnly)
 }
 
 // Turn lets enrolments begin whose first day has come, and end whose last day has passed,

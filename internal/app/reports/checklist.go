@@ -64,13 +64,13 @@ func (s *Service) Connection(ctx context.Context, c connectionstore.Connection) 
 		list = append(list,
 			Step{
 				"Knows how to keep new members from being notified", c.Settings["notice"] != "",
-				"Enter the service's notice attribute, or accept that it may tell people",
+				"Enter the service's notice attribute, or accept that it may notify people",
 			},
 			Step{"Used by a pairing", n > 0, "Pair a section with it: kanban pairings add"})
 	}
 	rests, err := s.Rests(ctx, c.ID)
 	for _, r := range rests {
-		if r.RestsUntil != nil && r.RestsUntil.After(s.now()) {
+		if r.RestsUntil != nil && r.RestsUntil.After(s.Clock.Now()) {
 			what := "The service"
 			if r.Operation != "" {
 				what = r.Title
@@ -282,7 +282,7 @@ func (s *Service) Freshness(ctx context.Context, p pairingstore.Pairing, readEve
 		f.StoppedBy = "everything is paused by " + m.By
 	case section.Gone:
 		f.StoppedBy = "the section is no longer in the register"
-	case section.Ended(s.now()):
+	case section.Ended(s.Clock.Now()):
 		f.StoppedBy = "the section's term is over"
 	case register.PausedAt != nil:
 		f.StoppedBy = register.Name + " is paused"

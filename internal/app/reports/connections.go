@@ -54,7 +54,7 @@ func (s *Service) resting(ctx context.Context) ([]Finding, error) {
 	if err != nil {
 		return nil, err
 	}
-	now := s.now()
+	now := s.Clock.Now()
 	var list []Finding
 	for _, r := range all {
 		i := slices.IndexFunc(names, func(c connectionstore.Connection) bool { return c.ID == r.ConnectionID })
@@ -90,7 +90,7 @@ const layLong = 24 * time.Hour
 
 // statements gives those from which nothing has followed for a day.
 func (s *Service) statements(ctx context.Context) ([]Finding, error) {
-	all, err := eventstore.UnresolvedStatements(ctx, s.Store, learning.NoMeaning, s.now().Add(-layLong))
+	all, err := eventstore.UnresolvedStatements(ctx, s.Store, learning.NoMeaning, s.Clock.Now().Add(-layLong))
 	var list []Finding
 	for _, u := range all {
 		f := noticed(Mend, finding.StatementWaits, "statements of the platform", u.Connection, u.Note, "/connections")
@@ -125,7 +125,7 @@ func (s *Service) connections(ctx context.Context) ([]Finding, error) {
 			}
 		}
 		if at, ok := adapter.EndOf(c.Settings, time.UTC); ok && c.PausedAt == nil {
-			if text := endsIn(at, s.now()); text != "" {
+			if text := endsIn(at, s.Clock.Now()); text != "" {
 				list = append(list, noticed(Mend, finding.CredentialEnds, text, c.Name,
 					"its last day is "+at.AddDate(0, 0, -1).Format("2 January 2006"), "/connections"))
 			}

@@ -74,11 +74,16 @@ func (s *Service) reversals(ctx context.Context) (list []Finding, err error) {
 	if err != nil {
 		return nil, err
 	}
-	at := map[[3]string]int{}
-	people := map[[4]string]bool{}
+	type same struct{ courseID, what, done string }
+	type once struct {
+		personID string
+		same
+	}
+	at := map[same]int{}
+	people := map[once]bool{}
 	for _, r := range all {
-		key := [3]string{r.CourseID, r.What, r.Done}
-		once := [4]string{r.PersonID, key[0], key[1], key[2]}
+		key := same{r.CourseID, r.What, r.Done}
+		once := once{r.PersonID, key}
 		if people[once] {
 			continue
 		}

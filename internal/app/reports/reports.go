@@ -9,10 +9,10 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/cespare/xxhash/v2"
 
+	"kanban/internal/core/clock"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
@@ -44,8 +44,7 @@ type Sections interface {
 // Service is the use case. Fill every field.
 type Service struct {
 	Store *db.Database
-	// Now tells the time, for terms that are over; time.Now when nil.
-	Now func() time.Time
+	Clock clock.Clock
 	// Of each nothing is told when it is nil.
 	Purchases Purchases
 	Progress  Progress
@@ -68,13 +67,6 @@ type Reversal struct {
 	What             string // what is not completed any more
 	Done             string // what was done for it
 	Kind, CourseID   string // of the completion
-}
-
-func (s *Service) now() time.Time {
-	if s.Now != nil {
-		return s.Now()
-	}
-	return time.Now()
 }
 
 // Group says what kind of attention a finding wants.

@@ -120,7 +120,7 @@ func TestEndOfACredentialIsWarnedAbout_C2(t *testing.T) {
 		"expires": last.Format(time.DateOnly),
 	})
 	now := time.Now()
-	s := &reports.Service{Store: w.Store, Now: func() time.Time { return now }}
+	s := &reports.Service{Store: w.Store, Clock: func() time.Time { return now }}
 	list := func() []reports.Finding {
 		found, err := s.Findings(t.Context(), reports.Filter{Code: finding.CredentialEnds})
 		require.NoError(t, err)
@@ -212,7 +212,7 @@ func TestEndOfATermIsWarnedAbout_S7(t *testing.T) {
 		return db.Create(tx, &p, "pairing")
 	}))
 	now := time.Now()
-	s := &reports.Service{Store: w.Store, Now: func() time.Time { return now }}
+	s := &reports.Service{Store: w.Store, Clock: func() time.Time { return now }}
 	for days, want := range map[int]reports.Group{70: "", 51: reports.Remark, 14: reports.Mend, 0: reports.Mend} {
 		now = x.EndsOn.AddDate(0, 0, -days).Add(8 * time.Hour)
 		found, err := s.Findings(t.Context(), reports.Filter{Code: finding.TermEnds})

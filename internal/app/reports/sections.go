@@ -18,7 +18,7 @@ import (
 // pairings gives what stopped runs, what a person has to decide about sections and
 // targets, and everybody who is not simply in step.
 func (s *Service) pairings(ctx context.Context) ([]Finding, error) {
-	at := s.now()
+	at := s.Clock.Now()
 	all, err := pairingstore.Noteworthy(ctx, s.Store, at)
 	if err != nil {
 		return nil, err
@@ -121,7 +121,7 @@ const (
 
 // terms gives the terms that come to their end, with how many classes belong to them.
 func (s *Service) terms(ctx context.Context) (list []Finding, err error) {
-	at := s.now()
+	at := s.Clock.Now()
 	all, err := pairingstore.Endings(ctx, s.Store, at, at.AddDate(0, 0, remarkTerm))
 	for _, e := range all {
 		group, days := Remark, int(e.On.Sub(at.UTC().Truncate(24*time.Hour)).Hours()/24)

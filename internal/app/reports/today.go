@@ -21,9 +21,14 @@ func (s *Service) Today(ctx context.Context) ([]Finding, error) {
 		return nil, err
 	}
 	list := []Finding{}
-	first := map[[3]string]int{}
+	type same struct {
+		personID string
+		code     finding.Code
+		detail   string
+	}
+	first := map[same]int{}
 	for _, f := range all {
-		key := [3]string{f.Person, string(f.Code), f.Detail}
+		key := same{f.Person, f.Code, f.Detail}
 		if i, ok := first[key]; ok && f.Person != "" {
 			list[i].Where += ", " + f.Where
 			continue

@@ -9,10 +9,10 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"time"
 
 	"kanban/internal/adapter"
 	"kanban/internal/app/pipeline"
+	"kanban/internal/core/clock"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/rule"
@@ -46,21 +46,13 @@ type Service struct {
 	Connections adapter.Opener
 	Pipeline    Pipeline
 	// Source is this installation's address, at which awards have their pages.
-	Source string
-	Call   call.Options
-	// Now is the clock; the machine's own when nil.
-	Now         func() time.Time
+	Source      string
+	Call        call.Options
+	Clock       clock.Clock
 	Expressions *rule.Expressions
 }
 
 // now is the time, as finely as the database keeps it.
-func (s *Service) now() time.Time {
-	if s.Now == nil {
-		return time.Now().UTC().Truncate(time.Microsecond)
-	}
-	return s.Now().UTC().Truncate(time.Microsecond)
-}
-
 // Save makes a rule (id empty) or changes one. A new rule is off.
 func (s *Service) Save(ctx context.Context, who, id string, version int, d rule.Draft) (rulestore.Rule, error) {
 	return s.save(ctx, who, id, version, d, FinishThem)
@@ -181,7 +173,7 @@ func (s *Service) Switch(ctx context.Context, who, id string, on bool, toCome To
 		if err := s.check(ctx, &d); err != nil {
 			return r, err
 		}
-		at := time.Now().UTC()
+		at := s.Clock.Now()
 		r.OnSince, what = &at, "switched a rule on"
 		if r.FirstOnAt == nil {
 			r.FirstOnAt = &at
@@ -217,17 +209,14 @@ const (
 // toComeInWords says how many deliveries are still to come, "" for none.
 func toComeInWords(counts map[string]int) string {
 	var parts []string
-	for _, x := range [][2]string{
-		{deliverystore.DeliveryPlanned, "planned"}, {
-			deliverystore.DeliveryQueued,
-			"queued",
-		}, {deliverystore.DeliveryRetrying, "to be tried again"}, {
-			deliverystore.DeliveryWaiting,
-			"waiting for a person",
-		},
+	for _, x := range []struct{ state, words string }{
+		{deliverystore.DeliveryPlanned, "planned"},
+		{deliverystore.DeliveryQueued, "queued"},
+		{deliverystore.DeliveryRetrying, "to be tried again"},
+		{deliverystore.DeliveryWaiting, "waiting for a person"},
 	} {
-		if n := counts[x[0]]; n > 0 {
-			parts = append(parts, fmt.Sprintf("%d %s", n, x[1]))
+		if n := counts[x.state]; n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", n, x.words))
 		}
 	}
 	return strings.Join(parts, ", ")

@@ -169,8 +169,8 @@ func (s *Service) sample(ctx context.Context, r rulestore.Rule, q TrialRequest) 
 	if q.EventID == "" {
 		made := rule.Sample(rule.Trigger(r.Trigger))
 		return eventstore.Event{
-			Type: r.Trigger, Data: map[string]any{}, OccurredAt: s.now(),
-			RecordedAt: s.now(),
+			Type: r.Trigger, Data: map[string]any{}, OccurredAt: s.Clock.Now(),
+			RecordedAt: s.Clock.Now(),
 		}, made, nil
 	}
 	events, err := eventstore.EventsByID(ctx, s.Store, []string{q.EventID})

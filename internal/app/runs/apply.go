@@ -271,7 +271,7 @@ func (x *execution) note(ctx context.Context, c *runstore.Change, account string
 	} else if err != nil {
 		return err
 	}
-	at := now()
+	at := x.Clock.Now()
 	c.FinishedAt, c.Entry.AccountID = &at, account
 	return x.Store.InTx(ctx, func(tx *db.Tx) error {
 		if c.State == runstore.ChangeDone {
@@ -400,7 +400,7 @@ func (x *execution) repair(ctx context.Context, plan roster.Plan) error {
 			if !ok || e.AccountID == "" {
 				continue
 			}
-			at := now()
+			at := x.Clock.Now()
 			c.State, c.FinishedAt, c.Entry.AccountID = runstore.ChangeDone, &at, e.AccountID
 			if err := x.keep(ctx, tx, c.Entry, e.AccountID); err != nil {
 				return err
@@ -511,7 +511,7 @@ func (x *execution) finish(ctx context.Context, tx *db.Tx, plan roster.Plan, s s
 			Type: string(rule.RunNeedsPerson), NaturalKey: "run.needs-person/" + x.run.ID,
 			SectionID:  &x.pairing.SectionID,
 			Data:       map[string]any{"runId": x.run.ID, "people": s.counts[roster.OutcomeNeedsPerson]},
-			OccurredAt: now(),
+			OccurredAt: x.Clock.Now(),
 		}}); err != nil {
 			return err
 		}

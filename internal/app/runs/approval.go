@@ -57,7 +57,7 @@ func (s *Service) askApproval(ctx context.Context, p pairingstore.Pairing, previ
 		if err := s.Store.InTx(ctx, func(tx *db.Tx) error {
 			approval := accessstore.Approval{
 				TokenHash: hash[:], PairingID: p.ID, AdministratorID: a.ID,
-				CreatedAt: now(),
+				CreatedAt: s.Clock.Now(),
 			}
 			return db.Create(tx, &approval, "keeping the approval's link")
 		}); err != nil {

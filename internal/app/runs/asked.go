@@ -264,7 +264,7 @@ func (s *Service) SetFullComparison(ctx context.Context, who string, sch schedul
 	if sch.Kind == schedule.AfterRead {
 		return refusal.Invalid("schedule", "after-read is what happens anyway; use by-hand, every or daily")
 	}
-	w := FullComparison{Schedule: sch, NextAt: s.next(sch, s.now())}
+	w := FullComparison{Schedule: sch, NextAt: s.next(sch, s.Clock.Now())}
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := settingstore.SaveSetting(ctx, tx, fullComparisonSetting, w); err != nil {
 			return err

@@ -148,7 +148,7 @@ func (s *Service) statuses(ctx context.Context, connectionID string,
 	m, err := settingstore.FindMaintenance(ctx, s.Store)
 	out := make(map[string]roster.SectionStatus, len(pairings))
 	for _, p := range pairings {
-		out[p.ID] = p.Status(sections[p.ID], c.PausedAt != nil || m.Since != nil, s.now())
+		out[p.ID] = p.Status(sections[p.ID], c.PausedAt != nil || m.Since != nil, s.Clock.Now())
 	}
 	return out, err
 }
@@ -244,7 +244,7 @@ func (s *Service) OpenClass(ctx context.Context, who, pairingID string, at *time
 	if err != nil {
 		return err
 	}
-	if at != nil && !at.After(s.now()) {
+	if at != nil && !at.After(s.Clock.Now()) {
 		return refusal.Invalid("at", "%s has passed; give a time to come, or none to open the class now",
 			at.Format("2 January 2006 15:04 MST"))
 	}

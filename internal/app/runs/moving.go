@@ -89,7 +89,7 @@ func (s *Service) MoveOn(ctx context.Context, tx *db.Tx, who string, p pairingst
 	setID *string,
 ) (pairingstore.Pairing, error) {
 	before := p.SectionID
-	p.NextAt = NextRun(p, s.now(), s.Zone)
+	p.NextAt = NextRun(p, s.Clock.Now(), s.Zone)
 	if err := pairingstore.MovePairing(ctx, tx, &p, sectionID, setID); err != nil {
 		return p, err
 	}
@@ -134,7 +134,7 @@ func (s *Service) Renew(ctx context.Context, who, pairingID string) error {
 func (s *Service) Pause(ctx context.Context, who, note string, on bool) error {
 	m := settingstore.Maintenance{}
 	if on {
-		at := now()
+		at := s.Clock.Now()
 		m = settingstore.Maintenance{Since: &at, By: who, Note: note}
 	}
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {

@@ -35,7 +35,7 @@ func TestWhatWasDueWhilePausedHappensOnce_C6(t *testing.T) {
 				require.NoError(t, err)
 				now := time.Now()
 				w.Runs.Clock = func() time.Time { return now }
-				w.Pairings.Now = w.Runs.Clock
+				w.Pairings.Clock = w.Runs.Clock
 				w.Sync(p.ID, false)
 				policy := p.Policy
 				policy.Schedule = schedule.Schedule{Kind: kind, Minutes: 30, At: "03:30"}

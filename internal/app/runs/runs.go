@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"kanban/internal/adapter"
+	"kanban/internal/core/clock"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
@@ -31,8 +32,7 @@ type Service struct {
 	Call        call.Options
 	// Public is this service's own address, for links in mails.
 	Public string
-	// Clock tells the time for what is due or over; time.Now when nil.
-	Clock func() time.Time
+	Clock  clock.Clock
 	// Zone is the institution's, for schedules by the time of day; UTC when nil.
 	Zone *time.Location
 }
@@ -364,16 +364,6 @@ func (s *Service) Cancel(ctx context.Context, who, runID string) (runstore.Run, 
 	})
 	return r, err
 }
-
-func (s *Service) now() time.Time {
-	if s.Clock != nil {
-		return s.Clock()
-	}
-	return time.Now()
-}
-
-// now is when something is noted; comparisons never depend on it.
-func now() time.Time { return time.Now().UTC() }
 
 // waits is an error that is told to whoever tries again, once enough time passed.
 func waits(err error) string { return fmt.Sprintf("waiting, then trying again: %v", err) }

@@ -48,10 +48,10 @@ func (s *Service) evidenceOf(ctx context.Context, from db.From, p stagestore.Sta
 	if err := bringUp(ctx, from, list, compiled); err != nil {
 		return nil, err
 	}
-	in := map[[2]string]string{} // the course of a person's section
+	in := map[learningstore.SectionKey]string{} // the course of a person's section
 	for i, x := range list {
 		e := out[x.PersonID]
-		in[[2]string{x.PersonID, x.SectionID}] = x.CourseID
+		in[learningstore.SectionKey{PersonID: x.PersonID, SectionID: x.SectionID}] = x.CourseID
 		if e.section == nil && x.CourseID == p.CourseID {
 			e.section = &list[i].SectionID
 		}
@@ -87,15 +87,16 @@ func bringUp(ctx context.Context, from db.From, list []stagestore.Studied,
 	}
 	for i, x := range list {
 		if course, there := compiled[x.CourseID]; there && (x.DoneBits == nil || x.Version != course.Version) {
-			list[i].DoneBits = course.DoneBits(states[[2]string{x.PersonID, x.SectionID}])
+			at := learningstore.SectionKey{PersonID: x.PersonID, SectionID: x.SectionID}
+			list[i].DoneBits = course.DoneBits(states[at])
 		}
 	}
 	return nil
 }
 
 // addScores adds the best scores in the activities that are asked for.
-func addScores(ctx context.Context, from db.From, watch stage.Watch, people []string, in map[[2]string]string,
-	out map[string]*evidence,
+func addScores(ctx context.Context, from db.From, watch stage.Watch, people []string,
+	in map[learningstore.SectionKey]string, out map[string]*evidence,
 ) error {
 	if len(watch.Scores) == 0 {
 		return nil
@@ -106,7 +107,8 @@ func addScores(ctx context.Context, from db.From, watch stage.Watch, people []st
 	}
 	bests, err := stagestore.Bests(ctx, from, people, activities)
 	for _, b := range bests {
-		key := stage.Key{CourseID: in[[2]string{b.PersonID, b.SectionID}], ID: b.ActivityID}
+		at := learningstore.SectionKey{PersonID: b.PersonID, SectionID: b.SectionID}
+		key := stage.Key{CourseID: in[at], ID: b.ActivityID}
 		scores := out[b.PersonID].Scores
 		if best, there := scores[key]; !there || b.Best > best {
 			scores[key] = b.Best

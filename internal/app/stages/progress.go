@@ -84,7 +84,7 @@ func (s *Service) workOut(ctx context.Context, planID string, people []string) e
 		if err != nil {
 			return err
 		}
-		now := s.Now().UTC()
+		now := s.Clock.Now()
 		var changed []stagestore.StageProgress
 		var events []eventstore.Event
 		for _, c := range list {

@@ -8,8 +8,8 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"time"
 
+	"kanban/internal/core/clock"
 	"kanban/internal/core/learning"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/stage"
@@ -28,7 +28,7 @@ type Outlines interface {
 // Service is the use case. Fill every field.
 type Service struct {
 	Store    *db.Database
-	Now      func() time.Time
+	Clock    clock.Clock
 	Outlines Outlines
 }
 
@@ -99,7 +99,7 @@ func (s *Service) Switch(ctx context.Context, who, id string, on bool) (stagesto
 		if err := s.check(ctx, &p); err != nil { // what it refers to may have gone
 			return p, err
 		}
-		now := s.Now().UTC()
+		now := s.Clock.Now()
 		p.OnSince, what = &now, "switched a stage plan on"
 	}
 	return p, s.write(ctx, who, what, &p, func(tx *db.Tx) error { return stagestore.UpdateStagePlan(tx, &p) })
@@ -114,7 +114,7 @@ func (s *Service) Remove(ctx context.Context, who, id string) error {
 	if p.OnSince != nil {
 		return refusal.Conflict("", "the stage plan is on; switch it off first")
 	}
-	now := s.Now().UTC()
+	now := s.Clock.Now()
 	p.RemovedAt = &now
 	return s.write(ctx, who, "removed a stage plan", &p,
 		func(tx *db.Tx) error { return stagestore.UpdateStagePlan(tx, &p) })

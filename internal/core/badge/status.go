@@ -86,7 +86,7 @@ func BuildStatusList(address, issuer string, revoked []int, at time.Time) (Statu
 
 // ErrStatus is wrapped by every reason for which a status cannot be told (Bitstring
 // Status List 1.0, 3.2).
-var ErrStatus = errors.New("status cannot be told")
+var ErrStatus = errors.New("status cannot be read")
 
 // Revoked reads a credential's status out of the list that it names.
 func (l StatusList) Revoked(c Credential) (bool, error) {

@@ -211,7 +211,7 @@ var catalogue = []Entry{
 	{
 		NotOurs, Note, "added at the service by someone else",
 		"This member of the target was not put there by Kanban.",
-		"Nothing to do: left alone. A pairing can be told to own the whole target.", OwnerNobody,
+		"Nothing to do: left alone. A pairing can be set to own the whole target.", OwnerNobody,
 	},
 	{
 		AddressMissing, Block, "no e-mail address",
@@ -225,7 +225,7 @@ var catalogue = []Entry{
 	},
 	{
 		AddressShared, Block, "e-mail address shared by two people",
-		"Two people in the register have the same e-mail address, so it cannot tell which account is whose.",
+		"Two people in the register have the same e-mail address, so it is not clear which account is whose.",
 		"Give each person an address of their own in the register. The next run adds them.", OwnerRegister,
 	},
 	{
@@ -297,7 +297,7 @@ var catalogue = []Entry{
 	},
 	{
 		IdentifierShared, Warn, "identifier shared by two people",
-		"Two people in the register have one identifier, so it cannot tell whose account is whose.",
+		"Two people in the register have one identifier, so it is not clear whose account is whose.",
 		"Give each person an identifier of their own in the register.", OwnerRegister,
 	},
 	{
@@ -542,7 +542,7 @@ var catalogue = []Entry{
 	},
 	{
 		AccountMissing, Block, "no account at the service",
-		"Nobody at the service can be told to be this person, and no account can be made.",
+		"No account at the service was recognised as this person's, and none can be made.",
 		"Enter the person's address in the register, or choose the account by hand.", OwnerRegister,
 	},
 	{
@@ -582,11 +582,11 @@ var catalogue = []Entry{
 	},
 	{
 		BuyerUnknown, Block, "buyer is not known",
-		"It cannot be told who bought this: nobody in the register has the address and no account can be made, or the service gave no address at all.", "Say whose it is: kanban offers accesses --troubled --ids shows its id, kanban offers assign ID PERSON gives it to a person. Or enter the person in the register with the address; the next read enrols them.", OwnerAdministrator,
+		"It is not known who bought this: nobody in the register has the address and no account can be made, or the service gave no address at all.", "Say whose it is: kanban offers accesses --troubled --ids shows its id, kanban offers assign ID PERSON gives it to a person. Or enter the person in the register with the address; the next read enrols them.", OwnerAdministrator,
 	},
 	{
 		BuyerAmbiguous, Block, "several people have the buyer's address",
-		"Something was bought under an address that more than one person in the register has, so that it cannot be told whose it is. Nobody is enrolled for it.", "Say whose it is: kanban offers accesses --troubled --ids shows its id, kanban offers assign ID PERSON gives it to a person.", OwnerAdministrator,
+		"Something was bought under an address that more than one person in the register has, so it is not clear whose it is. Nobody is enrolled for it.", "Say whose it is: kanban offers accesses --troubled --ids shows its id, kanban offers assign ID PERSON gives it to a person.", OwnerAdministrator,
 	},
 	{
 		OfferUnknown, Warn, "offer not mapped",

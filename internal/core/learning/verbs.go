@@ -46,9 +46,12 @@ const NoMeaning = "nothing follows from this verb"
 
 // Verbs tells what verbs mean.
 type Verbs struct {
-	narrow map[[2]string]Verb
-	wide   map[string]Verb
+	narrow map[verbOn]Verb // of a verb about one type of activity
+	wide   map[string]Verb // of a verb about any, by its IRI
 }
+
+// verbOn is a verb about a type of activity, both IRIs.
+type verbOn struct{ verb, activityType string }
 
 // ErrVerb is wrapped by every error of CheckVerbs.
 var ErrVerb = errors.New("verb cannot be used")
@@ -57,7 +60,7 @@ var meanings = []Verb{Touched, Completed, Passed, Failed, Scored, Submitted}
 
 // CheckVerbs reports the first rule that cannot be used.
 func CheckVerbs(rules []VerbRule) error {
-	seen := map[[2]string]bool{}
+	seen := map[verbOn]bool{}
 	for i, r := range rules {
 		u, err := url.Parse(r.Verb)
 		switch {
@@ -66,23 +69,23 @@ func CheckVerbs(rules []VerbRule) error {
 		case !slices.Contains(meanings, r.Says):
 			return fmt.Errorf("%w: %d: %q is not one of touched, completed, passed, failed, scored, submitted",
 				ErrVerb, i+1, r.Says)
-		case seen[[2]string{r.Verb, r.Type}]:
+		case seen[verbOn{r.Verb, r.Type}]:
 			return fmt.Errorf("%w: %d: %s stands twice", ErrVerb, i+1, r.Verb)
 		}
-		seen[[2]string{r.Verb, r.Type}] = true
+		seen[verbOn{r.Verb, r.Type}] = true
 	}
 	return nil
 }
 
 // NewVerbs joins the default rules and an institution's own, which win.
 func NewVerbs(own []VerbRule) *Verbs {
-	v := &Verbs{map[[2]string]Verb{}, map[string]Verb{}}
+	v := &Verbs{map[verbOn]Verb{}, map[string]Verb{}}
 	for _, list := range [][]VerbRule{DefaultVerbs, own} {
 		for _, r := range list {
 			if r.Type == "" {
 				v.wide[r.Verb] = r.Says
 			} else {
-				v.narrow[[2]string{r.Verb, r.Type}] = r.Says
+				v.narrow[verbOn{r.Verb, r.Type}] = r.Says
 			}
 		}
 	}
@@ -91,7 +94,7 @@ func NewVerbs(own []VerbRule) *Verbs {
 
 // Meaning of a verb about an activity of a type; ok is false when it means nothing.
 func (v *Verbs) Meaning(verb, activityType string) (says Verb, ok bool) {
-	if says, ok = v.narrow[[2]string{verb, activityType}]; ok {
+	if says, ok = v.narrow[verbOn{verb, activityType}]; ok {
 		return says, true
 	}
 	says, ok = v.wide[verb]

@@ -54,6 +54,37 @@ var Triggers = []Trigger{
 	ServiceReported,
 }
 
+var triggerNames = map[Trigger]string{
+	SectionJoined:     "section joined",
+	SectionLeft:       "section left",
+	SectionMoved:      "moved to another section",
+	AccessGranted:     "access granted",
+	AccessEnded:       "access ended",
+	ActivityCompleted: "activity completed",
+	AssessmentPassed:  "assessment passed",
+	AssessmentFailed:  "assessment failed",
+	ScoreReported:     "score reported",
+	WorkSubmitted:     "work submitted",
+	ModuleCompleted:   "module completed",
+	CourseCompleted:   "course completed",
+	ProgressCrossed:   "share of a course reached",
+	ActivityReopened:  "activity no longer complete",
+	ModuleReopened:    "module no longer complete",
+	CourseReopened:    "course no longer complete",
+	PersonInactive:    "no activity for days",
+	PersonNotBegun:    "not begun after days",
+	BadgeAwarded:      "badge awarded",
+	BadgeRevoked:      "badge revoked",
+	StageReached:      "stage reached",
+	StageReopened:     "stage no longer reached",
+	RunNeedsPerson:    "run needs a person",
+	ServiceReported:   "reported by a service",
+}
+
+// Name says in words what happened, e.g. "module completed"; a type that is not one of Triggers is
+// its own name.
+func (t Trigger) Name() string { return cmp.Or(triggerNames[t], string(t)) }
+
 // Scope narrows a rule; an empty field means any. Values are record ids.
 type Scope struct {
 	Course   string `json:"course,omitempty"`

@@ -103,7 +103,7 @@ var aboutAccess = []Attribute{
 	{"event.email", "text", "Address of the buyer", "tamsin.trial@fernmoor.example"},
 	{"event.offerName", "text", "Our own name of the offer", "A place in Propagation"},
 	{"event.name", "text", "Name of the buyer, as the service gave it; may be empty", "Tamsin Trial"},
-	{"event.order", "text", "What tells one purchase from another", "order-1001"},
+	{"event.order", "text", "What is different for each purchase", "order-1001"},
 }
 
 var aboutBadge = []Attribute{

@@ -184,7 +184,7 @@ func (s *Shop) page(w http.ResponseWriter, r *http.Request) {
 	_ = orders.Execute(&body, map[string]any{"Offers": Offers, "Orders": s.Orders(), "Address": address})
 	page.Write(w, page.Page{
 		Title: "Garden shop",
-		About: "Stand-in for a shop that sells places in courses. Each purchase is told as a signed CloudEvent.",
+		About: "Stand-in for a shop that sells places in courses. Each purchase is reported as a signed CloudEvent.",
 		Body:  template.HTML(body.String()),
 	})
 }

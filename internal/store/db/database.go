@@ -182,13 +182,24 @@ func Kept[T any](s *Database) *T {
 // Records gives a GORM handle that reads outside of any transaction.
 func (s *Database) Records(ctx context.Context) *gorm.DB { return s.db.WithContext(ctx) }
 
-// Quickly gives the connections of Quick as something to read from.
-func (s *Database) Quickly() From { return quickly{s.quick} }
+func (s *Database) query(ctx context.Context, text string, args []any) (pgx.Rows, error) {
+	return s.Pool.Query(ctx, text, args...)
+}
 
-type quickly struct{ *gorm.DB }
+// Quickly gives the connections of Quick as something to read from.
+func (s *Database) Quickly() From { return quickly{s.quick, s.Quick} }
+
+type quickly struct {
+	records *gorm.DB
+	pool    *pgxpool.Pool
+}
 
 // Records gives a GORM handle on the connections of Quick.
-func (q quickly) Records(ctx context.Context) *gorm.DB { return q.WithContext(ctx) }
+func (q quickly) Records(ctx context.Context) *gorm.DB { return q.records.WithContext(ctx) }
+
+func (q quickly) query(ctx context.Context, text string, args []any) (pgx.Rows, error) {
+	return q.pool.Query(ctx, text, args...)
+}
 
 // Refused reports whether the database answered, and would answer the same again: it was
 // not out of reach, and nobody stood in the way.
@@ -216,10 +227,11 @@ func Unreachable(err error) bool {
 	case errors.As(err, &pg):
 		return strings.HasPrefix(pg.Code, "08") || strings.HasPrefix(pg.Code, "57P") || pg.Code == "53300"
 	case errors.As(err, &connect), errors.As(err, &network), errors.Is(err, puddle.ErrClosedPool), errors.Is(err,
-		io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, sql.ErrConnDone), errors.Is(err, net.ErrClosed):
+		io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, sql.ErrConnDone), errors.Is(err, net.ErrClosed),
+		errors.Is(err, pgconn.ErrConnClosed):
 		return true
 	}
-	return strings.Contains(err.Error(), "conn closed") // pgx has no value for it
+	return false
 }
 
 // Known says what was being done, once, and turns database errors into the ones callers can act on.

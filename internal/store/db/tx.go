@@ -330,6 +330,10 @@ func (s *Database) Due(ctx context.Context) <-chan struct{} {
 // Records gives a GORM handle that reads and writes in the transaction.
 func (tx *Tx) Records(ctx context.Context) *gorm.DB { return tx.DB.WithContext(ctx) }
 
+func (tx *Tx) query(ctx context.Context, text string, args []any) (pgx.Rows, error) {
+	return tx.PGX.Query(ctx, text, args...)
+}
+
 // Nested does something that can be undone without the rest of the transaction.
 func (tx *Tx) Nested(ctx context.Context, do func() error) error {
 	return pgx.BeginFunc(ctx, tx.PGX, func(pgx.Tx) error { return do() })

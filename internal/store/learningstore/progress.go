@@ -22,6 +22,18 @@ type ProgressRow struct {
 	LastAt    *time.Time // the latest activity, nil for none
 }
 
+// SectionKey says whose progress something is, and in which section.
+type SectionKey struct{ PersonID, SectionID string }
+
+// Key is whose progress it is, and in which section.
+func (g ProgressRow) Key() SectionKey { return SectionKey{g.PersonID, g.SectionID} }
+
+// ActivityKey says who did something, in which section and in which activity.
+type ActivityKey struct{ PersonID, SectionID, ActivityID string }
+
+// Key is who did it, in which section and in which activity.
+func (r Reached) Key() ActivityKey { return ActivityKey{r.PersonID, r.SectionID, r.ActivityID} }
+
 // Reached is what is known about one person and one activity in one section.
 type Reached struct {
 	PersonID   string
@@ -35,11 +47,11 @@ const reachedColumns = `person_id::text, section_id::text, activity_id, first_at
 // ProgressOf gives everything that is known about a person in a section.
 func ProgressOf(ctx context.Context, from db.From, personID, sectionID string) (learning.State, error) {
 	all, err := States(ctx, from, []ProgressRow{{PersonID: personID, SectionID: sectionID}})
-	return all[[2]string{personID, sectionID}], err
+	return all[SectionKey{personID, sectionID}], err
 }
 
 // States gives everything that is known about people in sections, by person and section.
-func States(ctx context.Context, from db.From, of []ProgressRow) (map[[2]string]learning.State, error) {
+func States(ctx context.Context, from db.From, of []ProgressRow) (map[SectionKey]learning.State, error) {
 	if len(of) == 0 {
 		return nil, nil
 	}
@@ -49,9 +61,9 @@ func States(ctx context.Context, from db.From, of []ProgressRow) (map[[2]string]
 	}
 	list, err := db.Rows[Reached](ctx, from, "reading progress", `SELECT `+reachedColumns+` FROM activity_progress
 		WHERE (person_id, section_id) IN (SELECT * FROM unnest($1::text[]::uuid[], $2::text[]::uuid[]))`, people, sections)
-	out := map[[2]string]learning.State{}
+	out := map[SectionKey]learning.State{}
 	for _, r := range list {
-		key := [2]string{r.PersonID, r.SectionID}
+		key := SectionKey{r.PersonID, r.SectionID}
 		if out[key].Activities == nil {
 			out[key] = learning.State{Activities: map[string]learning.ActivityState{}}
 		}
@@ -189,7 +201,7 @@ func Outdated(ctx context.Context, from db.From, courseID string, version int, a
 
 // StatesInCourse gives everything that is known about people in any section of a course,
 // left ones too, by person and section.
-func StatesInCourse(ctx context.Context, tx *db.Tx, courseID string, people []string) (map[[2]string]learning.State,
+func StatesInCourse(ctx context.Context, tx *db.Tx, courseID string, people []string) (map[SectionKey]learning.State,
 	error,
 ) {
 	type row struct{ PersonID, SectionID string }

@@ -37,7 +37,7 @@ func Listed(ctx context.Context, from *db.Database) ([]*Pairing, error) {
 	}
 	var ids, changed []string
 	type written struct{ ID, Xmin string }
-	err := db.Each(ctx, from, "listing pairings", `SELECT id::text, xmin::text FROM pairings
+	err := db.EachFast(ctx, from, "listing pairings", `SELECT id::text, xmin::text FROM pairings
 		WHERE ended_at IS NULL AND id NOT IN (SELECT id FROM hidden_pairings) ORDER BY id`, nil, func(w written) error {
 		ids = append(ids, w.ID)
 		if p := held[w.ID]; p == nil || p.xmin != w.Xmin {
@@ -78,7 +78,7 @@ func relist(ctx context.Context, from db.From, held map[string]*listed, ids []st
 		Version                                               int
 		Xmin                                                  string
 	}
-	return db.Each(ctx, from, "listing pairings", `SELECT id::text, section_id::text, set_id::text,
+	return db.EachFast(ctx, from, "listing pairings", `SELECT id::text, section_id::text, set_id::text,
 		connection_id::text, target_name, coalesce((policy->>'hold')::boolean, false) AS hold, coalesce(counts,
 		'{}') AS counts,
 		guarded, last_failed, ran_at, next_at, opens_at, paused_at, compared_at, ended_at, version, xmin::text

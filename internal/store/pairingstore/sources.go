@@ -150,7 +150,7 @@ func sides[T any](ctx context.Context, from db.From, doing, sql string, args ...
 		Of        T `gorm:"embedded"`
 	}
 	out := map[string][]T{}
-	err := db.Each(ctx, from, doing, sql, args, func(r row) error {
+	err := db.EachFast(ctx, from, doing, sql, args, func(r row) error {
 		out[r.PairingID] = append(out[r.PairingID], r.Of)
 		return nil
 	})

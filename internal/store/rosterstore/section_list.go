@@ -32,8 +32,13 @@ func Sections(ctx context.Context, from *db.Database) ([]Section, error) {
 	}
 	// What is read now may be newer than the version read before. Then the next
 	// look reads it once more.
-	all, err := db.Rows[Section](ctx, from, "listing sections",
-		sectionsSQL+` WHERE true`+connectionstore.NotRemoved("f")+` ORDER BY f.title, f.section_id`)
+	var all []Section
+	err := db.EachFast(ctx, from, "listing sections",
+		sectionsSQL+` WHERE true`+connectionstore.NotRemoved("f")+` ORDER BY f.title, f.section_id`, nil,
+		func(x Section) error {
+			all = append(all, x)
+			return nil
+		})
 	if err == nil {
 		held.sections, held.version = all, version
 	}

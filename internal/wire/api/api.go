@@ -157,7 +157,7 @@ type Preview struct {
 	NewAccounts int                    `json:"newAccounts" doc:"Accounts that a run would make"`
 	TakeOver    int                    `json:"takeOver,omitempty" doc:"Members of the class, put in by somebody else, whose places Kanban minds from the run on"`
 	Strangers   int                    `json:"strangers,omitempty" doc:"Members of the class who stay somebody else's, where others are taken over"`
-	Notice      string                 `json:"notice" enum:"not-notified,notified,unknown" doc:"Whether the service tells these newcomers: not, all of them, or as it likes because the connection names no notice attribute"`
+	Notice      string                 `json:"notice" enum:"not-notified,notified,unknown" doc:"Whether the service notifies these newcomers: not, all of them, or as it likes because the connection names no notice attribute"`
 	Entries     []Decision             `json:"entries"`
 }
 

@@ -10,7 +10,7 @@ import (
 // access.
 type NewOffer struct {
 	Name         string   `json:"name"`
-	ConnectionID string   `json:"connectionId" doc:"The service that tells about purchases"`
+	ConnectionID string   `json:"connectionId" doc:"The service that reports purchases"`
 	Offer        string   `json:"offer" doc:"As the service calls it"`
 	SectionIDs   []string `json:"sectionIds,omitempty"`
 	CourseID     string   `json:"courseId,omitempty" doc:"Instead of sections: the one of this course with the fewest learners, in the term that termRule names"`
@@ -38,8 +38,8 @@ type Access struct {
 	Offer     string     `json:"offer" doc:"Name of the offer, or what the service calls it when there is none"`
 	Buyer     string     `json:"buyer,omitempty" doc:"Address under which it was bought, as far as it is known"`
 	Name      string     `json:"name,omitempty" doc:"Name of the buyer, as the service gave it"`
-	Order     string     `json:"order,omitempty" doc:"What tells one purchase from another"`
-	PersonID  string     `json:"personId,omitempty" doc:"Whose it is; absent while that cannot be told"`
+	Order     string     `json:"order,omitempty" doc:"What is different for each purchase"`
+	PersonID  string     `json:"personId,omitempty" doc:"Whose it is; absent while that is not known"`
 	Person    string     `json:"person,omitempty"`
 	Sections  []string   `json:"sections" doc:"Titles of the sections to which it gives access now"`
 	State     string     `json:"state" enum:"active,grace,ended,none" doc:"none: it gives nothing although it should, see trouble, or leads nowhere"`

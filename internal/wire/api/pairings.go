@@ -41,7 +41,7 @@ type Opening struct {
 type OpeningOutlook struct {
 	Learners    int    `json:"learners" doc:"Who is held back and would go in"`
 	NewAccounts int    `json:"newAccounts" doc:"Of them, those for whom an account is made"`
-	Notice      string `json:"notice" enum:"not-notified,notified,unknown" doc:"Whether the service tells those for whom an account is made: not, all of them, or as it likes because the connection names no notice attribute"`
+	Notice      string `json:"notice" enum:"not-notified,notified,unknown" doc:"Whether the service notifies those for whom an account is made: not, all of them, or as it likes because the connection names no notice attribute"`
 }
 
 // SyncNow asks for runs of every pairing that fits; absent values do not narrow.
@@ -227,7 +227,7 @@ type Template struct {
 	Target string        `json:"target" doc:"Names the classes, for example {course} · {teacher}"`
 	Policy roster.Policy `json:"policy"`
 	// Details are templates for what services want to know of a class.
-	Details map[string]string `json:"details,omitempty" doc:"What services are told of a class, for example level: Year {level}; by level, subject, starts, ends; what is absent is as the register has it"`
+	Details map[string]string `json:"details,omitempty" doc:"What services get to know of a class, for example level: Year {level}; by level, subject, starts, ends; what is absent is as the register has it"`
 }
 
 // Maintenance says whether everything is paused.

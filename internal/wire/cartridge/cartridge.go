@@ -13,7 +13,7 @@ import (
 	"strings"
 )
 
-// Item is a folder (Resource empty) or a leaf of the outline.
+// Item is a folder (Resource empty) or a leaf of the outline (IMS Content Packaging, "item").
 type Item struct {
 	ID       string
 	Title    string
@@ -43,7 +43,9 @@ type xmlManifest struct {
 // maxDepth bounds how deep folders may be nested.
 const maxDepth = 20
 
-// Parse returns the items below the untitled root, in order.
+// Parse returns the items below the untitled root of the one organization (Common Cartridge 1.3,
+// "rooted-hierarchy"), in order. What is no manifest, or has not exactly one outline, is an
+// ErrManifest.
 func Parse(r io.Reader) ([]Item, error) {
 	var m xmlManifest
 	if err := xml.NewDecoder(r).Decode(&m); err != nil {

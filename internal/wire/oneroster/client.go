@@ -194,7 +194,7 @@ func (c *Client) Pages(ctx context.Context, file, start string, read int, each f
 		if len(page.Items) == 0 {
 			empty++
 		} else if empty = 0; prints[page.print] {
-			return broken("the service gives the same page twice, so that nobody can tell what is missing; does it take the parameter offset?")
+			return broken("the service gives the same page twice, so that it is not clear what is missing; does it take the parameter offset?")
 		}
 		prints[page.print] = true
 		read += len(page.Items)

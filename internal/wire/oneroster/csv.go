@@ -167,7 +167,8 @@ func (r Row) Get(column string) string {
 	return ""
 }
 
-// List gives the parts of a comma-separated value.
+// List gives the parts of a comma-separated value, without the space around them and without
+// empty ones (OneRoster 1.2 CSV binding, "List").
 func List(value string) []string {
 	var out []string
 	for _, s := range strings.Split(value, ",") {
@@ -255,7 +256,7 @@ func (t *table) header(file string) ([]string, error) {
 	for i, name := range row.values {
 		names[i] = strings.TrimSpace(name)
 		if names[i] != "" && slices.Contains(names[:i], names[i]) {
-			return nil, fmt.Errorf("%w: %s.csv has the column %s twice; which of them counts cannot be told",
+			return nil, fmt.Errorf("%w: %s.csv has the column %s twice; it is not clear which of them counts",
 				ErrPackage, file, names[i])
 		}
 	}

@@ -18,7 +18,8 @@ const BasePath = "/ims/oneroster/rostering/v1p2"
 // ScopeRosterReadonly allows every rostering read except demographics.
 const ScopeRosterReadonly = "https://purl.imsglobal.org/spec/or/v1p2/scope/roster.readonly"
 
-// Status of a record.
+// Status of a record (OneRoster 1.2, "status"). 1.0 has "inactive" too, and files of mode bulk
+// leave it blank.
 const (
 	Active      = "active"
 	ToBeDeleted = "tobedeleted"
@@ -86,7 +87,7 @@ var EnrolmentRoles = []string{
 	"relative",
 }
 
-// Ref is a GUIDRef.
+// Ref names another record by its sourcedId (OneRoster 1.2 rostering, "GUIDRef").
 type Ref struct {
 	Href      string `json:"href"`
 	SourcedID string `json:"sourcedId"`
@@ -103,7 +104,7 @@ type Base struct {
 // Common gives what every record has.
 func (b Base) Common() Base { return b }
 
-// Org is an organisation.
+// Org is an organisation (OneRoster 1.2 rostering, "Org"; orgs.csv).
 type Org struct {
 	Base
 	Name       string `json:"name"`
@@ -112,7 +113,8 @@ type Org struct {
 	Parent     *Ref   `json:"parent,omitempty"`
 }
 
-// AcademicSession is a term, a grading period or a school year.
+// AcademicSession is a term, a grading period or a school year (OneRoster 1.2 rostering,
+// "AcademicSession"; academicSessions.csv).
 type AcademicSession struct {
 	Base
 	Title      string `json:"title"`
@@ -123,7 +125,7 @@ type AcademicSession struct {
 	SchoolYear string `json:"schoolYear"`
 }
 
-// Course is a course.
+// Course is a course (OneRoster 1.2 rostering, "Course"; courses.csv).
 type Course struct {
 	Base
 	Title      string `json:"title"`
@@ -133,7 +135,7 @@ type Course struct {
 	Subjects   Words  `json:"subjects,omitempty"`
 }
 
-// Class is a section.
+// Class is a section (OneRoster 1.2 rostering, "Class"; classes.csv).
 type Class struct {
 	Base
 	Title     string `json:"title"`
@@ -179,7 +181,8 @@ type UserRole struct {
 	Org      Ref    `json:"org"`
 }
 
-// User is a person. 1.2 requires givenName, familyName, enabledUser and roles.
+// User is a person (OneRoster 1.2 rostering, "User"; users.csv and roles.csv). 1.2 requires
+// givenName, familyName, enabledUser and roles.
 type User struct {
 	Base
 	UserMasterIdentifier string     `json:"userMasterIdentifier,omitempty"`
@@ -194,7 +197,8 @@ type User struct {
 	PrimaryOrg           *Ref       `json:"primaryOrg,omitempty"`
 }
 
-// Enrollment puts a user into a class.
+// Enrollment puts a user into a class, with a role and first and last days (OneRoster 1.2
+// rostering, "Enrollment"; enrollments.csv). Without days it holds as long as it is listed.
 type Enrollment struct {
 	Base
 	User      Ref    `json:"user"`
@@ -206,7 +210,7 @@ type Enrollment struct {
 	EndDate   Date   `json:"endDate,omitzero"`
 }
 
-// StatusInfo is the standard's error body.
+// StatusInfo is the standard's error body (OneRoster 1.2 REST binding, "imsx_StatusInfo").
 type StatusInfo struct {
 	CodeMajor   string    `json:"imsx_codeMajor"`
 	Severity    string    `json:"imsx_severity"`

@@ -49,13 +49,13 @@ func NewKey() (jwk.Key, error) {
 		key.Set(jwk.KeyUsageKey, "sig"))
 }
 
-// ID is the key's id.
+// ID is the key's id, the member kid (RFC 7517 4.5).
 func ID(key jwk.Key) string {
 	id, _ := key.KeyID()
 	return id
 }
 
-// Public is the JWK without its private members.
+// Public is the JWK without its private members (RFC 7517 9.3).
 func Public(key jwk.Key) (jwk.Key, error) { return key.PublicKey() }
 
 // claims mirror members of the credential in the token.

@@ -15,7 +15,8 @@ import (
 	"kanban/internal/wire/call"
 )
 
-// Client calls one SCIM service with a bearer token (RFC 6750).
+// Client calls one SCIM service with a bearer token (RFC 6750). Whatever the service refuses or
+// does not answer is a *call.Problem.
 type Client struct {
 	address string
 	token   string
@@ -110,19 +111,33 @@ func (c *Client) send(ctx context.Context, over *call.Client, method, path, vers
 	if err != nil {
 		return err
 	}
-	if out == nil || len(answer.Body) == 0 {
-		return nil
-	}
-	if err := json.Unmarshal(answer.Body, out); err != nil {
-		return &call.Problem{
-			Kind: call.Broken, Status: answer.Status,
-			Detail: "the answer is not what SCIM promises: " + call.Excerpt(answer.Body, 80), Err: err,
-		}
-	}
-	return nil
+	return read(answer, out)
 }
 
-// Config reads the service provider configuration.
+// read reads an answer. Where a resource or a list is to come, nothing at all is no answer; where
+// nothing has to come (RFC 7644 3.5.2), a page of somebody in between is none either.
+func read(answer call.Answer, out any) error {
+	body, what := bytes.TrimSpace(answer.Body), "the answer is not what SCIM promises: "
+	var err error
+	switch {
+	case out == nil && (len(body) == 0 || json.Valid(body)):
+		return nil
+	case out == nil:
+	case len(body) == 0 || string(body) == "null":
+		what = "the answer is empty"
+	default:
+		if err = json.Unmarshal(body, out); err == nil {
+			return nil
+		}
+	}
+	return broken(answer.Status, what+call.Excerpt(body, 80), err)
+}
+
+func broken(status int, detail string, cause error) *call.Problem {
+	return &call.Problem{Kind: call.Broken, Status: status, Detail: detail, Err: cause}
+}
+
+// Config reads the service provider configuration (RFC 7644 4).
 func (c *Client) Config(ctx context.Context) (ServiceProviderConfig, error) {
 	var config ServiceProviderConfig
 	err := c.do(ctx, http.MethodGet, "/ServiceProviderConfig", nil, &config)
@@ -131,26 +146,31 @@ func (c *Client) Config(ctx context.Context) (ServiceProviderConfig, error) {
 
 // Schemas reads which resource schemas the service knows, extensions among them.
 func (c *Client) Schemas(ctx context.Context) ([]Schema, error) {
-	var all List[Schema]
-	if err := c.do(ctx, http.MethodGet, "/Schemas", nil, &all); err != nil {
+	var all page[Schema]
+	if err := c.page(ctx, "/Schemas", &all); err != nil {
 		return nil, fmt.Errorf("reading the schemas: %w", err)
 	}
 	return all.Resources, nil
 }
 
-// CountUsers asks how many users there are, without listing them.
+// CountUsers asks how many users there are, without listing them: totalResults of a page of none
+// (RFC 7644 3.4.2.4).
 func (c *Client) CountUsers(ctx context.Context) (int, error) {
-	var page List[User]
-	if err := c.do(ctx, http.MethodGet, "/Users?startIndex=1&count=0", nil, &page); err != nil {
+	var none page[User]
+	if err := c.page(ctx, "/Users?startIndex=1&count=0", &none); err != nil {
 		return 0, fmt.Errorf("counting users: %w", err)
 	}
-	return page.TotalResults, nil
+	return *none.Total, nil
 }
 
-// User reads one user.
+// User reads one user (RFC 7644 3.4.1); one who is not there is a *call.Problem of kind NotFound.
 func (c *Client) User(ctx context.Context, id string) (User, error) {
 	var u User
-	if err := c.do(ctx, http.MethodGet, "/Users/"+url.PathEscape(id), nil, &u); err != nil {
+	err := c.do(ctx, http.MethodGet, "/Users/"+url.PathEscape(id), nil, &u)
+	if err == nil && u.ID != id {
+		err = broken(http.StatusOK, fmt.Sprintf("the service answers about %q", u.ID), nil)
+	}
+	if err != nil {
 		return User{}, fmt.Errorf("reading user %s: %w", id, err)
 	}
 	return u, nil
@@ -158,42 +178,101 @@ func (c *Client) User(ctx context.Context, id string) (User, error) {
 
 // Users reads every user that fits the filter (all of them for ""), page by page.
 func (c *Client) Users(ctx context.Context, filter string) ([]User, error) {
-	return list[User](ctx, c, "/Users", url.Values{"filter": {filter}})
+	return list(ctx, c, "/Users", url.Values{"filter": {filter}}, func(u User) string { return u.ID })
 }
 
 // Groups reads every group that fits the filter, without members.
 func (c *Client) Groups(ctx context.Context, filter string) ([]Group, error) {
-	return list[Group](ctx, c, "/Groups", url.Values{"filter": {filter}, "excludedAttributes": {"members"}})
+	return list(ctx, c, "/Groups", url.Values{"filter": {filter}, "excludedAttributes": {"members"}}, groupID)
 }
 
 // GroupsWithMembers reads every group with its members, page by page.
 func (c *Client) GroupsWithMembers(ctx context.Context) ([]Group, error) {
-	return list[Group](ctx, c, "/Groups", url.Values{})
+	return list(ctx, c, "/Groups", url.Values{}, groupID)
 }
 
-func list[T any](ctx context.Context, c *Client, path string, query url.Values) ([]T, error) {
+func groupID(g Group) string { return g.ID }
+
+// mostResources bounds a collection: a service that announces more, or gives pages without end, is
+// no directory.
+const mostResources = 1_000_000
+
+// page is a ListResponse (RFC 7644 3.4.2) as it is read: what does not say how many there are is
+// none.
+type page[T any] struct {
+	Total     *int `json:"totalResults"`
+	Resources []T  `json:"Resources"`
+}
+
+func (p *page[T]) total() *int { return p.Total }
+
+func (c *Client) page(ctx context.Context, path string, out interface{ total() *int }) error {
+	if err := c.do(ctx, http.MethodGet, path, nil, out); err != nil {
+		return err
+	}
+	if n := out.total(); n == nil || *n < 0 {
+		return broken(http.StatusOK, "the answer is no list: it does not say how many there are", nil)
+	}
+	return nil
+}
+
+// mostReadings is how often a collection is read that changes while it is read.
+const mostReadings = 3
+
+// list reads a collection page by page, each resource once. A resource slips onto the next page
+// when another one comes while the list is read, which hides that one: then it is read anew. A
+// service that announces more than it gives is broken.
+func list[T any](ctx context.Context, c *Client, path string, query url.Values, id func(T) string) ([]T, error) {
 	if query.Get("filter") == "" {
 		query.Del("filter")
 	}
 	query.Set("count", strconv.Itoa(DefaultPageSize))
-	var all []T
-	for start := 1; ; {
-		query.Set("startIndex", strconv.Itoa(start))
-		var page List[T]
-		if err := c.do(ctx, http.MethodGet, path+"?"+query.Encode(), nil, &page); err != nil {
-			return nil, fmt.Errorf("listing %s: %w", strings.TrimPrefix(path, "/"), err)
-		}
-		all = append(all, page.Resources...)
-		start += len(page.Resources)
-		if start > page.TotalResults || len(page.Resources) == 0 {
-			if len(all) < page.TotalResults {
-				return nil, fmt.Errorf("listing %s: %w", strings.TrimPrefix(path, "/"),
-					&call.Problem{Kind: call.Broken, Detail: fmt.Sprintf("the service announced %d and gave %d",
-						page.TotalResults, len(all))})
-			}
+	for reading := 1; ; reading++ {
+		all, announced, again, err := listOnce(ctx, c, path, query, id)
+		switch {
+		case err == nil && len(all) >= announced:
 			return all, nil
+		case err == nil && again && reading < mostReadings:
+			continue
+		case err == nil:
+			err = broken(http.StatusOK, fmt.Sprintf("the service announced %d and gave %d", announced, len(all)), nil)
 		}
+		return nil, fmt.Errorf("listing %s: %w", strings.TrimPrefix(path, "/"), err)
 	}
+}
+
+// listOnce reads until a page brings nothing new. again says that some came more than once.
+func listOnce[T any](ctx context.Context, c *Client, path string, query url.Values, id func(T) string) (all []T,
+	announced int, again bool, err error,
+) {
+	seen := map[string]bool{}
+	for start, fresh := 1, 1; fresh > 0 && (start == 1 || start <= announced); {
+		query.Set("startIndex", strconv.Itoa(start))
+		var p page[T]
+		if err := c.page(ctx, path+"?"+query.Encode(), &p); err != nil {
+			return nil, 0, false, err
+		}
+		if announced = *p.Total; announced > mostResources {
+			return nil, 0, false, broken(http.StatusOK, fmt.Sprintf("the service announced %d; at most %d are read",
+				announced, mostResources), nil)
+		}
+		fresh = 0
+		for _, x := range p.Resources {
+			key := id(x)
+			if key == "" {
+				return nil, 0, false, broken(http.StatusOK, "the service lists one without an id", nil)
+			}
+			if seen[key] {
+				again = true
+				continue
+			}
+			seen[key] = true
+			all = append(all, x)
+			fresh++
+		}
+		start += len(p.Resources)
+	}
+	return all, announced, again, nil
 }
 
 // known finds the account that a user to be made has already: by our key for it, or by its
@@ -364,15 +443,19 @@ func noTarget(err error) bool {
 		strings.ToLower(TypeNoTarget))
 }
 
-// SetActive switches an account on or off.
+// SetActive switches an account on or off: PATCH of active (RFC 7643 4.1.1, RFC 7644 3.5.2).
 func (c *Client) SetActive(ctx context.Context, id string, active bool) error {
 	return c.patch(ctx, "/Users/", id, "", []Operation{operation("replace", "active", active)})
 }
 
-// Group reads a group with its members.
+// Group reads a group with its members; one that is not there is a *call.Problem of kind NotFound.
 func (c *Client) Group(ctx context.Context, id string) (Group, error) {
 	var g Group
-	if err := c.do(ctx, http.MethodGet, "/Groups/"+url.PathEscape(id), nil, &g); err != nil {
+	err := c.do(ctx, http.MethodGet, "/Groups/"+url.PathEscape(id), nil, &g)
+	if err == nil && g.ID != id {
+		err = broken(http.StatusOK, fmt.Sprintf("the service answers about %q", g.ID), nil)
+	}
+	if err != nil {
 		return Group{}, fmt.Errorf("reading group %s: %w", id, err)
 	}
 	return g, nil
@@ -424,7 +507,7 @@ func (c *Client) DeleteGroup(ctx context.Context, id string) error {
 	return err
 }
 
-// RenameGroup gives a group another name.
+// RenameGroup gives a group another name: PATCH of displayName (RFC 7644 3.5.2).
 func (c *Client) RenameGroup(ctx context.Context, id, name string) error {
 	return c.patch(ctx, "/Groups/", id, "", []Operation{operation("replace", "displayName", name)})
 }

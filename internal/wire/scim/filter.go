@@ -16,7 +16,8 @@ func Equal(attribute, value string) string {
 	return attribute + " eq " + string(text)
 }
 
-// Any writes a filter that fits whatever one of the filters fits.
+// Any writes a filter that fits whatever one of the filters fits: they are joined by "or" (RFC
+// 7644 3.4.2.2).
 func Any(filters ...string) string { return strings.Join(filters, " or ") }
 
 // Term is one comparison of a filter: attribute eq value. The attribute is in

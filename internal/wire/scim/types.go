@@ -12,7 +12,8 @@ import (
 	"strings"
 )
 
-// Schema and message URNs.
+// Schema and message URNs (RFC 7643 8.7, RFC 7644 8.2), the media type (RFC 7644 8.1), values of
+// scimType in errors (RFC 7644 3.12), and how many resources a page has.
 const (
 	UserSchema      = "urn:ietf:params:scim:schemas:core:2.0:User"
 	GroupSchema     = "urn:ietf:params:scim:schemas:core:2.0:Group"
@@ -31,20 +32,20 @@ const (
 	DefaultPageSize = 200
 )
 
-// Meta is metadata the service keeps.
+// Meta is metadata the service keeps (RFC 7643 3.1); Version is the entity tag of RFC 7644 3.14.
 type Meta struct {
 	ResourceType string `json:"resourceType,omitempty"`
 	Location     string `json:"location,omitempty"`
 	Version      string `json:"version,omitempty"`
 }
 
-// Name is a user's name.
+// Name is a user's name (RFC 7643 4.1.1).
 type Name struct {
 	GivenName  string `json:"givenName,omitempty"`
 	FamilyName string `json:"familyName,omitempty"`
 }
 
-// Email is one address of a user.
+// Email is one address of a user (RFC 7643 4.1.2).
 type Email struct {
 	Value   string `json:"value"`
 	Type    string `json:"type,omitempty"`
@@ -127,7 +128,7 @@ func (u User) Email() string {
 	return ""
 }
 
-// Member is one member of a group.
+// Member is one member of a group (RFC 7643 4.2); Value is the id of the user.
 type Member struct {
 	Value   string `json:"value"`
 	Type    string `json:"type,omitempty"`
@@ -171,7 +172,7 @@ type Operation struct {
 	Value json.RawMessage `json:"value,omitempty"`
 }
 
-// Patch is a PatchOp message.
+// Patch is a PatchOp message (RFC 7644 3.5.2).
 type Patch struct {
 	Schemas    []string    `json:"schemas"`
 	Operations []Operation `json:"Operations"`
@@ -200,7 +201,7 @@ type BulkOperation struct {
 	Response json.RawMessage `json:"response,omitempty"`
 }
 
-// Bulk is a BulkRequest or a BulkResponse.
+// Bulk is a BulkRequest or a BulkResponse (RFC 7644 3.7).
 type Bulk struct {
 	Schemas    []string        `json:"schemas"`
 	Operations []BulkOperation `json:"Operations"`

@@ -23,7 +23,7 @@ import (
 // ContentType of a structured CloudEvent (CloudEvents HTTP binding 3.2).
 const ContentType = event.ApplicationCloudEventsJSON
 
-// Event is one message.
+// Event is one message (CloudEvents 1.0.2, "Context Attributes"); what is empty is not sent.
 type Event struct {
 	ID      string
 	Source  string // URI-reference of who speaks
@@ -33,7 +33,7 @@ type Event struct {
 	Data    any
 }
 
-// Encode writes the event in structured mode.
+// Encode writes the event in structured mode (CloudEvents JSON format 1.0.2, 3).
 func Encode(e Event) ([]byte, error) {
 	ce := event.New()
 	ce.SetID(e.ID)
@@ -52,7 +52,7 @@ func Encode(e Event) ([]byte, error) {
 	return json.Marshal(ce)
 }
 
-// Decode reads one structured event and leaves its data as JSON.
+// Decode reads one structured event (CloudEvents JSON format 1.0.2, 3) and leaves its data as JSON.
 func Decode(body []byte) (Event, json.RawMessage, error) {
 	var ce event.Event
 	if err := json.Unmarshal(body, &ce); err != nil {
@@ -64,7 +64,8 @@ func Decode(body []byte) (Event, json.RawMessage, error) {
 	}, ce.Data(), nil
 }
 
-// NewSecret makes a signing secret: "whsec_" and 32 random bytes in base64.
+// NewSecret makes a signing secret: "whsec_" and 32 random bytes in base64 (Standard Webhooks 1.0,
+// "Secrets").
 func NewSecret() string {
 	key := make([]byte, 32)
 	_, _ = rand.Read(key) // never fails, see crypto/rand

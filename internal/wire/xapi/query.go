@@ -143,7 +143,8 @@ func ParseMore(text string) (q Query, err error) {
 	return q, nil
 }
 
-// Key is the same for two agents who are the same person.
+// Key is the same for two agents who are the same person: who have the same inverse functional
+// identifier (Data 2.4.2.3).
 func (a Agent) Key() string {
 	switch {
 	case a.Mbox != "":

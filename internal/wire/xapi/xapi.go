@@ -44,13 +44,14 @@ type Agent struct {
 	Account    *Account `json:"account,omitempty"`
 }
 
-// Verb is what was done.
+// Verb is what was done (Data 2.4.3): an IRI, and what it is called by language tag (RFC 5646).
 type Verb struct {
 	ID      string            `json:"id"`
 	Display map[string]string `json:"display,omitempty"`
 }
 
-// Definition describes an activity.
+// Definition describes an activity (Data 2.4.4.1): its name by language tag (RFC 5646), and the
+// IRI of its type.
 type Definition struct {
 	Name map[string]string `json:"name,omitempty"`
 	Type string            `json:"type,omitempty"`
@@ -63,7 +64,8 @@ type Object struct {
 	Definition *Definition `json:"definition,omitempty"`
 }
 
-// Score of a result; Scaled lies in [-1, 1].
+// Score of a result (Data 2.4.5.1): Scaled lies in [-1, 1], Raw between Min and Max, in units of
+// the platform's own; what is nil was not said.
 type Score struct {
 	Scaled *float64 `json:"scaled,omitempty"`
 	Raw    *float64 `json:"raw,omitempty"`
@@ -71,7 +73,7 @@ type Score struct {
 	Max    *float64 `json:"max,omitempty"`
 }
 
-// Result of doing it.
+// Result of doing it (Data 2.4.5); what is nil was not said.
 type Result struct {
 	Score      *Score `json:"score,omitempty"`
 	Success    *bool  `json:"success,omitempty"`
@@ -94,7 +96,7 @@ func (a *Activities) UnmarshalJSON(text []byte) error {
 	return json.Unmarshal(text, (*[]Object)(a))
 }
 
-// Context holds what surrounds a statement: parent is the module, grouping the
+// Context holds what surrounds a statement (Data 2.4.6): parent is the module, grouping the
 // course and the section.
 type Context struct {
 	Registration      string `json:"registration,omitempty"`
@@ -182,7 +184,8 @@ func Parse(body []byte) ([]Statement, []json.RawMessage, error) {
 // mostIRI is how long what identifies an actor, a verb or an object may be, in bytes.
 const mostIRI = 2_000
 
-// Check reports the first thing that is wrong with the statement.
+// Check reports the first thing that is wrong with the statement (Data 2.2 and 2.4), an
+// ErrStatement.
 func (s Statement) Check() error {
 	fail := func(format string, args ...any) error {
 		return fmt.Errorf("%w: %s", ErrStatement, fmt.Sprintf(format, args...))

@@ -37,7 +37,7 @@ const revoke = useMutation({
   >
     <form @submit.prevent="revoke.mutate()">
       <p>
-        From now on whoever checks this badge is told that it was revoked, and why. The badge can be awarded
+        From now on whoever checks this badge sees that it was revoked, and why. The badge can be awarded
         anew, and a mistake can be mended.
       </p>
       <div class="field">

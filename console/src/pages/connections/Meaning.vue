@@ -22,7 +22,7 @@ const fields = [
   { name: 'starts', title: 'Gives access when', about: 'true when something was bought or began' },
   { name: 'ends', title: 'Ends access when', about: 'true when it was cancelled or ended' },
   { name: 'offer', title: 'What was bought', about: 'the offer’s name at the service' },
-  { name: 'order', title: 'Order', about: 'tells one purchase from another' },
+  { name: 'order', title: 'Order', about: 'is different for each purchase' },
   { name: 'buyerName', title: 'Name of the buyer', about: 'for buyers who are not in the register yet' },
 ]
 const mapping = reactive<Record<string, string>>({})

@@ -10,7 +10,7 @@ import Finder from '../../parts/Finder.vue'
 import Listing from '../../parts/Listing.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Pager from '../../parts/Pager.vue'
-import { triggers } from '../../parts/triggers'
+import { happening, triggers } from '../../parts/triggers'
 import { when } from '../../parts/when'
 import Deliveries from './Deliveries.vue'
 
@@ -43,7 +43,7 @@ const open = (row: object) => router.push(`/events/${(row as Schemas['Event']).i
     <Finder v-model="section" label="section" :search="sections" />
     <select v-model="type" class="filter" aria-label="Type">
       <option value="">every type</option>
-      <option v-for="t in triggers" :key="t">{{ t }}</option>
+      <option v-for="t in triggers" :key="t" :value="t">{{ happening(t) }} ({{ t }})</option>
     </select>
   </PageHead>
   <Deliveries v-if="props.id" :event-id="props.id" @close="router.push('/events')" />
@@ -60,7 +60,11 @@ const open = (row: object) => router.push(`/events/${(row as Schemas['Event']).i
         ><span class="faint">{{ when(data.recordedAt) }}</span></template
       ></Column
     >
-    <Column field="type" header="Event" />
+    <Column header="Event"
+      ><template #body="{ data }"
+        >{{ happening(data.type) }} <code class="faint">{{ data.type }}</code></template
+      ></Column
+    >
     <Column header="Person">
       <template #body="{ data }">
         <RouterLink v-if="data.personId" :to="`/people/${data.personId}`" @click.stop>{{

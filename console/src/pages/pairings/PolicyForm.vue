@@ -83,7 +83,7 @@ const save = useMutation({
           ><input v-model="policy.hold" type="checkbox" /> Hold learners back until the class is opened</label
         ><br />
         <label
-          ><input v-model="policy.notify" type="checkbox" /> The service may tell newcomers about their
+          ><input v-model="policy.notify" type="checkbox" /> The service may notify newcomers of their
           account</label
         ><br />
         <label

@@ -8,7 +8,7 @@ import Checklist from '../../parts/Checklist.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
-import { actions } from '../../parts/triggers'
+import { actions, happening } from '../../parts/triggers'
 import { when } from '../../parts/when'
 import { useFlip } from './flip'
 import LookBack from './LookBack.vue'
@@ -57,7 +57,7 @@ const { flip, asking, leave } = useFlip()
   <template v-if="r">
     <PageHead :title="r.name">
       <template #about>
-        <Signal :state="r.state" /> · when <code>{{ r.trigger }}</code><template v-if="r.days">
+        <Signal :state="r.state" /> · when: {{ happening(r.trigger) }} <code>{{ r.trigger }}</code><template v-if="r.days">
           for {{ r.days }} days</template
         ><template v-if="r.where"> in {{ r.where }}</template
         ><template v-if="r.condition">

@@ -9,7 +9,7 @@ import { computed, provide, reactive, ref, watch } from 'vue'
 import { api, ok, Problem, type Schemas } from '../../api/client'
 import { useVersion } from '../../parts/draft'
 import Oops from '../../parts/Oops.vue'
-import { actions, triggers } from '../../parts/triggers'
+import { actions, happening, triggers } from '../../parts/triggers'
 import ActionFields from './ActionFields.vue'
 import Expression from './Expression.vue'
 import { named, sampleEvent } from './sample'
@@ -125,7 +125,7 @@ const wrong = computed(() => (save.error.value instanceof Problem ? save.error.v
         <div class="field">
           <label for="trigger">When</label>
           <select id="trigger" v-model="rule.trigger">
-            <option v-for="t in triggers" :key="t">{{ t }}</option>
+            <option v-for="t in triggers" :key="t" :value="t">{{ happening(t) }} ({{ t }})</option>
           </select>
         </div>
         <div v-if="waits" class="field">
@@ -194,7 +194,7 @@ const wrong = computed(() => (save.error.value instanceof Problem ? save.error.v
             <label for="undone">Reverted by</label>
             <select id="undone" v-model="undoing">
               <option value="">nothing</option>
-              <option v-for="t in rest" :key="t">{{ t }}</option>
+              <option v-for="t in rest" :key="t" :value="t">{{ happening(t) }} ({{ t }})</option>
             </select>
           </div>
           <div class="field">

@@ -8,7 +8,7 @@ import { useRouter } from 'vue-router'
 
 import { api, ok, type Schemas } from '../../api/client'
 import Listing from '../../parts/Listing.vue'
-import { actions } from '../../parts/triggers'
+import { actions, happening } from '../../parts/triggers'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import { useFlip } from './flip'
@@ -77,7 +77,7 @@ const then = (r: Rule) =>
     </Column>
     <Column header="When">
       <template #body="{ data }">
-        {{ data.trigger }}
+        {{ happening(data.trigger) }} <code class="faint">{{ data.trigger }}</code>
         <div v-if="data.where" class="faint">{{ data.where }}</div>
         <div v-if="data.condition">
           <code>{{ data.condition }}</code>
