@@ -226,7 +226,7 @@ func finish(t *testing.T, b *browser, w *world) {
 	b.sees("module completed")
 	b.sees("badge awarded")
 	b.sees("2 deliveries")
-	row := `//tr[.//td[normalize-space(.)="module completed module.completed"]]`
+	row := `//tr/td[normalize-space(.)="module completed module.completed"]`
 	b.press(row)
 	b.sees("What followed from this event")
 	b.sees("mail through School mail")

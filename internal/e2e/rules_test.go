@@ -137,7 +137,7 @@ func build(b *browser, w *world) {
 	b.sees("Course finished")
 	b.click("Make a rule…")
 	b.fill("rule-name", "Tell the office")
-	b.choose("trigger", "activity.completed")
+	b.choose("trigger", "activity completed (activity.completed)")
 	b.fill("condition", `event.percnt >= 20`)
 	b.sees(`event has no "percnt" here; it has id, type, at, percent, score`)
 	b.fill("condition", `event.percent >= 20`)

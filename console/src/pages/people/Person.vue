@@ -9,7 +9,7 @@ import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
-import { doing } from '../../parts/triggers'
+import { doing, happening } from '../../parts/triggers'
 import { deliveryState } from '../../parts/words'
 import { day, when } from '../../parts/when'
 import Accounts from './Accounts.vue'
@@ -148,7 +148,11 @@ const sections = computed(() => p.value?.sections.map((s, i) => ({ id: i, ...s }
           ><span class="faint">{{ when(data.recordedAt) }}</span></template
         ></Column
       >
-      <Column field="type" header="Event" />
+      <Column header="Event"
+        ><template #body="{ data }"
+          >{{ happening(data.type) }} <code class="faint">{{ data.type }}</code></template
+        ></Column
+      >
       <Column field="section" header="Section" />
     </Listing>
   </template>
