@@ -6,6 +6,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -15,7 +16,8 @@ import (
 	"kanban/internal/scenario"
 )
 
-// browser is a headless Chromium with a fresh profile.
+// browser is a window of a headless Chromium, which shares nothing with other windows: no
+// cookies, no storage.
 type browser struct {
 	t   testing.TB
 	ctx context.Context
@@ -24,27 +26,46 @@ type browser struct {
 
 func newBrowser(t testing.TB, address string) *browser {
 	t.Helper()
-	path, err := exec.LookPath("chromium")
+	shared, err := chromium()
 	require.NoError(t, err, "the console is tested in Debian's chromium; make setup installs it")
+	ctx, cancel := chromedp.NewContext(shared, chromedp.WithNewBrowserContext())
+	t.Cleanup(cancel)
+	b := &browser{t, ctx, address}
+	require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)))
+	return b
+}
+
+// chromium starts the one browser of all tests, which ends with them.
+var chromium = sync.OnceValues(func() (context.Context, error) {
+	path, err := exec.LookPath("chromium")
+	if err != nil {
+		return nil, err
+	}
+	profile, err := os.MkdirTemp("", "kanban-e2e-chromium-")
+	if err != nil {
+		return nil, err
+	}
 	options := []chromedp.ExecAllocatorOption{
-		chromedp.ExecPath(path), chromedp.UserDataDir(t.TempDir()), chromedp.WindowSize(1280,
-			800), chromedp.Headless, chromedp.NoSandbox, chromedp.DisableGPU, chromedp.NoFirstRun,
+		chromedp.ExecPath(path), chromedp.UserDataDir(profile), chromedp.WindowSize(1280, 800),
+		chromedp.Headless, chromedp.NoSandbox, chromedp.DisableGPU, chromedp.NoFirstRun,
 	}
 	for _, flag := range []string{
-		"disable-quic", "disable-background-networking", "disable-component-update",
-		"disable-sync", "hide-scrollbars",
+		"disable-quic", "disable-background-networking", "disable-component-update", "disable-sync", "hide-scrollbars",
+		// Several windows are looked at at once.
+		"disable-backgrounding-occluded-windows", "disable-renderer-backgrounding",
+		"disable-background-timer-throttling",
 	} {
 		options = append(options, chromedp.Flag(flag, true))
 	}
 	allocator, stop := chromedp.NewExecAllocator(context.Background(), options...)
-	t.Cleanup(stop)
 	ctx, cancel := chromedp.NewContext(allocator)
-	t.Cleanup(cancel)
-	b := &browser{t, ctx, address}
-	// The first call starts the browser, which lives as long as this context.
-	require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)))
-	return b
-}
+	atEnd = append(atEnd, func() {
+		cancel()
+		stop()
+		_ = os.RemoveAll(profile)
+	})
+	return ctx, chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)) // the first call starts it
+})
 
 // do carries out actions within a time in which each must succeed.
 func (b *browser) do(steps ...chromedp.Action[chromedp.Void]) {

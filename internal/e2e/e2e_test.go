@@ -22,6 +22,9 @@ import (
 // bin is the folder with the programs under test.
 var bin string
 
+// atEnd is done when all tests have ended.
+var atEnd []func()
+
 func TestMain(m *testing.M) {
 	folder, err := os.MkdirTemp("", "kanban-e2e-")
 	if err == nil {
@@ -36,6 +39,9 @@ func TestMain(m *testing.M) {
 	code := 1
 	if err == nil {
 		code = m.Run()
+		for _, end := range atEnd {
+			end()
+		}
 	} else {
 		fmt.Fprintln(os.Stderr, "building the programs:", err)
 	}
