@@ -24,16 +24,21 @@ for ((n = 1; n <= runs; n++)); do
     for _ in 1 2; do (while :; do :; done) & loops+=($!); done
   fi
   ((${#loops[@]})) && beside=" beside two busy loops"
-  step kills "$logs/$n-kills" env KANBAN_SOAK=yes KANBAN_KILLS="$kills" go test -count=1 -timeout 60m -v -run '^TestSoak' ./internal/e2e
-  line="run $n$beside: $said"
-  figures=$(grep -ohE "soak: .*" "$logs/$n-kills" | tail -1)
-  [ -n "$figures" ] && line="$line: $figures"
+  # Beside the rest, as most of it is waiting.
+  (failures=0; step kills "$logs/$n-kills" env KANBAN_SOAK=yes KANBAN_KILLS="$kills" go test -count=1 -timeout 60m -parallel 3 -v -run '^TestSoak' ./internal/e2e
+    echo "$said" >"$logs/$n-kills-said"; exit "$failures") &
+  killing=$!
+  line="run $n$beside:"
   for target in FuzzCSV:./internal/wire/oneroster FuzzFilter:./internal/wire/scim FuzzAddressKey:./internal/core/roster FuzzDamagedPackage:./internal/app/registers; do
     step "${target%%:*}" "$logs/$n-${target%%:*}" go test -run '^$' -fuzz "^${target%%:*}\$" -fuzztime "$fuzz" "${target#*:}"
-    line="$line; $said"
+    line="$line $said;"
   done
-  step "end to end with race" "$logs/$n-e2e" go test -race -count=1 -timeout 60m -parallel 3 ./internal/e2e
-  line="$line; $said"
+  step "end to end with race" "$logs/$n-e2e" go test -race -count=1 -timeout 60m -parallel 4 ./internal/e2e
+  before=$failures
+  wait "$killing" || failures=$((before + 1))
+  line="$line $said; $(cat "$logs/$n-kills-said")"
+  figures=$(grep -ohE "soak: .*" "$logs/$n-kills" | tail -1)
+  [ -n "$figures" ] && line="$line: $figures"
   lines+=("$line")
   echo "$line"
 done

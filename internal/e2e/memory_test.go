@@ -3,7 +3,9 @@ package e2e_test
 import (
 	"archive/zip"
 	"bytes"
+	"compress/flate"
 	"fmt"
+	"hash/crc32"
 	"io"
 	"net"
 	"net/http"
@@ -39,16 +41,22 @@ func peak(t *testing.T, pid int) int64 {
 	return n << 10
 }
 
-// bomb is a package of a register in which one file holds what fill writes.
-func bomb(t *testing.T, file string, fill func(io.Writer)) []byte {
+// much is a text that begins in one way and goes on for ever in another.
+type much struct {
+	head, block string
+	times       int
+}
+
+func repeated(text string, times int) much {
+	const atOnce = 100_000
+	return much{"", strings.Repeat(text, atOnce), times / atOnce}
+}
+
+// bomb is a package of a register in which one file holds much.
+func bomb(t *testing.T, file string, content much) []byte {
 	t.Helper()
 	var out bytes.Buffer
 	z := zip.NewWriter(&out)
-	write := func(name string, fill func(io.Writer)) {
-		w, err := z.Create(name)
-		require.NoError(t, err)
-		fill(w)
-	}
 	manifest := "propertyName,value\nmanifest.version,1.0\noneroster.version,1.2\n"
 	heads := map[string]string{
 		"orgs": "sourcedId,name,type", "academicSessions": "sourcedId,title,type,startDate,endDate",
@@ -59,31 +67,49 @@ func bomb(t *testing.T, file string, fill func(io.Writer)) []byte {
 	for name := range heads {
 		manifest += "file." + name + ",bulk\n"
 	}
-	if file != "manifest" {
-		write("manifest.csv", func(w io.Writer) { _, _ = io.WriteString(w, manifest) })
-	}
+	pack(t, z, "manifest.csv", manifest, file == "manifest", content)
 	for name, head := range heads {
-		write(name+".csv", func(w io.Writer) {
-			_, _ = io.WriteString(w, head+"\n")
-			if name == file {
-				fill(w)
-			}
-		})
-	}
-	if file == "manifest" {
-		write("manifest.csv", func(w io.Writer) { _, _ = io.WriteString(w, manifest); fill(w) })
+		pack(t, z, name+".csv", head+"\n", file == name, content)
 	}
 	require.NoError(t, z.Close())
 	return out.Bytes()
 }
 
-func repeated(text string, times int) func(io.Writer) {
-	return func(w io.Writer) {
-		block := []byte(strings.Repeat(text, 1000))
-		for range times / 1000 {
-			_, _ = w.Write(block)
-		}
+// pack adds a file. What comes again and again is deflated once: a block that was begun anew refers
+// to nothing before it (RFC 1951 section 2), so that it can stand there any number of times.
+func pack(t *testing.T, z *zip.Writer, name, text string, filled bool, content much) {
+	t.Helper()
+	if !filled {
+		content = much{}
 	}
+	head, block := []byte(text+content.head), []byte(content.block)
+	sum := crc32.ChecksumIEEE(head)
+	for range content.times {
+		sum = crc32.Update(sum, crc32.IEEETable, block)
+	}
+	var packed bytes.Buffer
+	deflate := func(text []byte, end func(*flate.Writer) error) []byte {
+		var out bytes.Buffer
+		w, err := flate.NewWriter(&out, flate.DefaultCompression)
+		require.NoError(t, err)
+		_, err = w.Write(text)
+		require.NoError(t, err)
+		require.NoError(t, end(w))
+		return out.Bytes()
+	}
+	packed.Write(deflate(head, (*flate.Writer).Flush))
+	again := deflate(block, (*flate.Writer).Flush)
+	for range content.times {
+		packed.Write(again)
+	}
+	packed.Write(deflate(nil, (*flate.Writer).Close))
+	w, err := z.CreateRaw(&zip.FileHeader{
+		Name: name, Method: zip.Deflate, CRC32: sum, CompressedSize64: uint64(packed.Len()),
+		UncompressedSize64: uint64(len(head) + len(block)*content.times),
+	})
+	require.NoError(t, err)
+	_, err = w.Write(packed.Bytes())
+	require.NoError(t, err)
 }
 
 // Whatever comes from outside, the service's memory stays in proportion to it.
@@ -138,10 +164,9 @@ func TestNobodyCanFillTheMemory(t *testing.T) {
 				bomb(t, "users", repeated("a", 400_000_000)))
 		}},
 		{"a quote that is never closed", func(t *testing.T) {
-			w.refusesPackage(t, register, bomb(t, "users", func(x io.Writer) {
-				_, _ = io.WriteString(x, `u1,true,"`)
-				repeated("a,b,c\n", 60_000_000)(x)
-			}))
+			quoted := repeated("a,b,c\n", 60_000_000)
+			quoted.head = `u1,true,"`
+			w.refusesPackage(t, register, bomb(t, "users", quoted))
 		}},
 		{"rows of nothing", func(t *testing.T) {
 			w.refusesPackage(t, register,
@@ -155,12 +180,11 @@ func TestNobodyCanFillTheMemory(t *testing.T) {
 			w.refusesPackage(t, register, bomb(t, "manifest", repeated("file.x,absent\n", 30_000_000)))
 		}},
 		{"a million people in a small package", func(t *testing.T) {
-			w.uploads(t, register, bomb(t, "roles", func(x io.Writer) {
-				line := strings.Repeat("x", 200)
-				for i := range 1_000_000 {
-					fmt.Fprintf(x, "%d%s,primary,student\n", i%1000, line)
-				}
-			}))
+			thousand := ""
+			for i := range 1000 {
+				thousand += fmt.Sprintf("%d%s,primary,student\n", i, strings.Repeat("x", 200))
+			}
+			w.uploads(t, register, bomb(t, "roles", much{"", thousand, 1000}))
 		}},
 		{"texts that define each other", func(t *testing.T) {
 			text := `{{define "a"}}x{{end}}`
