@@ -14,7 +14,7 @@ import (
 )
 
 // version is set when a release is built.
-var version = "0.1.0-dev"
+var version = "0.1.0"
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
