@@ -279,6 +279,11 @@ var Kinds = []Kind{
 				Secret: true, Required: true,
 			},
 			{
+				Name: "earlier", Title: "Earlier signing secret",
+				Help:   "Optional: signs too while the service changes to the new one, so that it takes every event meanwhile",
+				Secret: true, Rare: true,
+			},
+			{
 				Name: "redirects", Title: "Redirects",
 				Help: "Whether events follow the service to another address; one in a private network only when any is allowed", Default: RefuseRedirects, Options: []string{RefuseRedirects, PublicRedirects, AllRedirects}, Rare: true,
 			},
@@ -286,6 +291,11 @@ var Kinds = []Kind{
 				Name: "atOnce", Title: "Calls at once", Help: "How many events the service gets at a time",
 				Default: "8",
 				Number:  true, Rare: true,
+			},
+			{
+				Name: "perMinute", Title: "Calls a minute",
+				Help:   "Optional: how many events the service gets in a minute; a test lowers it to what the service allows",
+				Number: true, Rare: true,
 			},
 		},
 		[]Capability{MessagesOut},

@@ -157,7 +157,7 @@ func TestAPI(t *testing.T) {
 			api.NewConnection{Name: "Plant shop", Kind: "cloudevents"})
 		require.NoError(t, err)
 		send := func(secret, kind, id, body string, at time.Time) (int, string) {
-			header, err := webhook.Sign(secret, id, at, []byte(body))
+			header, err := webhook.Sign(id, at, []byte(body), secret)
 			require.NoError(t, err)
 			req, err := http.NewRequest(http.MethodPost, c.Made["endpoint"], strings.NewReader(body))
 			require.NoError(t, err)
@@ -203,6 +203,34 @@ func TestAPI(t *testing.T) {
 		assert.Equal(t, 204, status, text)
 		status, text = send(fresh, one, "m6", bought("p6", "x@fernmoor.example"), now)
 		assert.Equal(t, 204, status, text)
+
+		// What was refused is counted, with the latest reason.
+		refused, err := client.All[api.Finding](t.Context(), w.Client, "/findings?group=mend")
+		require.NoError(t, err)
+		counts := map[string]int{}
+		for _, f := range refused {
+			if f.Where == "Plant shop" {
+				counts[string(f.Code)] = f.Count
+			}
+		}
+		assert.Equal(t, map[string]int{"signature-refused": 2, "event-unusable": 2}, counts)
+
+		// The service asks whether it may report.
+		platform := w.service.Address + "/reported/" + w.Connections[scenario.PlatformName].ID
+		for address, want := range map[string]int{c.Made["endpoint"]: 200, platform: 404} {
+			req, err := http.NewRequest(http.MethodOptions, address, nil)
+			require.NoError(t, err)
+			req.Header.Set("WebHook-Request-Origin", "shop.example")
+			resp, err := http.DefaultClient.Do(req)
+			require.NoError(t, err)
+			require.NoError(t, resp.Body.Close())
+			assert.Equal(t, want, resp.StatusCode)
+			if want == 200 {
+				assert.Equal(t, "shop.example", resp.Header.Get("WebHook-Allowed-Origin"))
+				assert.Equal(t, "*", resp.Header.Get("WebHook-Allowed-Rate"))
+				assert.Contains(t, resp.Header.Get("Allow"), "POST")
+			}
+		}
 
 		events, err := client.All[api.Event](t.Context(), w.Client, "/events?type=service.reported")
 		require.NoError(t, err)

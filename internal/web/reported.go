@@ -30,6 +30,18 @@ func (s *Server) reported(w http.ResponseWriter, r *http.Request) {
 	s.takeReported(w, r, c)
 }
 
+// allowReports answers a service that asks whether it may report events here.
+func (s *Server) allowReports(w http.ResponseWriter, r *http.Request) {
+	c, err := s.Connections.Open(r.Context(), chi.URLParam(r, "id"))
+	if err != nil || c.Kind != adapter.KindEvents {
+		problem.Write(w, http.StatusNotFound,
+			"there is no such service; its address is shown when the connection is made")
+		return
+	}
+	webhook.Allow(w, r)
+	w.WriteHeader(http.StatusOK)
+}
+
 // takeReported takes in what a service has signed.
 func (s *Server) takeReported(w http.ResponseWriter, r *http.Request, c adapter.Connection) {
 	body, err := io.ReadAll(r.Body)
@@ -42,6 +54,9 @@ func (s *Server) takeReported(w http.ResponseWriter, r *http.Request, c adapter.
 		_, err = webhook.Verify(c.Secret["earlier"], r.Header, body)
 	}
 	if err != nil {
+		if err := s.Facts.Unsigned(r.Context(), c.ID, err.Error()); err != nil {
+			s.Log.Warn("counting a refused request", "cause", err.Error())
+		}
 		problem.Write(w, http.StatusUnauthorized,
 			"the request is not signed with this connection's secret, or older than five minutes")
 		return

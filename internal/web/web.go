@@ -69,6 +69,7 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	s.open(r)
 	s.xapi(r)
 	r.Post("/reported/{id}", s.reported)
+	r.Options("/reported/{id}", s.allowReports)
 	r.Get("/pickup/enrolments.zip", s.pickup)
 	r.Get("/approvals/{token}", s.approval)
 	r.With(http.NewCrossOriginProtection().Handler).Post("/approvals/{token}", s.approval)

@@ -123,7 +123,10 @@ func kindNames() []string {
 }
 
 // signing names the fields that hold signing secrets, by kind.
-var signing = map[string][]string{adapter.KindWebhook: {"secret"}, adapter.KindEvents: {"secret", "earlier"}}
+var signing = map[string][]string{
+	adapter.KindWebhook: {"secret", "earlier"},
+	adapter.KindEvents:  {"secret", "earlier"},
+}
 
 // fill checks the values and puts them into c, sealing the secret ones.
 func (s *Service) fill(c *connectionstore.Connection, kind adapter.Kind, name string,

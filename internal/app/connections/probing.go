@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -50,7 +51,7 @@ func (s *Service) stillWorks(ctx context.Context, next connectionstore.Connectio
 	}
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
-	if reports, err = s.look(ctx, candidate); err != nil {
+	if reports, _, err = s.look(ctx, candidate); err != nil {
 		return err
 	}
 	for _, r := range reports {
@@ -74,12 +75,15 @@ func (s *Service) Probe(ctx context.Context, id string) ([]adapter.Report, error
 	if err != nil {
 		return nil, err
 	}
-	reports, err := s.look(ctx, c)
+	reports, perMinute, err := s.look(ctx, c)
 	if err != nil {
 		return nil, err
 	}
 	return reports, s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := connectionstore.KeepProbe(ctx, tx, id, reports, s.Clock.Now()); err != nil {
+			return err
+		}
+		if err := keepAllowed(ctx, tx, c, perMinute); err != nil {
 			return err
 		}
 		// it answers again
@@ -95,8 +99,26 @@ func (s *Service) Probe(ctx context.Context, id string) ([]adapter.Report, error
 	})
 }
 
-// look asks the outside system about every capability.
-func (s *Service) look(ctx context.Context, c adapter.Connection) (reports []adapter.Report, err error) {
+// keepAllowed keeps how many calls a minute a service has said that it allows, where the
+// connection would make more.
+func keepAllowed(ctx context.Context, tx *db.Tx, c adapter.Connection, perMinute int) error {
+	present, err := strconv.Atoi(c.Settings["perMinute"])
+	if perMinute == 0 || err == nil && present > 0 && present <= perMinute {
+		return nil
+	}
+	changed, err := connectionstore.KeepSetting(ctx, tx, c.ID, "perMinute", strconv.Itoa(perMinute))
+	if err != nil || !changed {
+		return err
+	}
+	return tx.Audit(ctx, "the service", "allowed this many calls a minute", "connection/"+c.ID,
+		map[string]int{"perMinute": perMinute})
+}
+
+// look asks the outside system about every capability. perMinute is how many calls it says that
+// it allows in a minute, 0 when it says nothing.
+func (s *Service) look(ctx context.Context, c adapter.Connection) (reports []adapter.Report, perMinute int,
+	err error,
+) {
 	// One patient look: a probe that retries for long helps nobody.
 	o := s.Call
 	o.Retries = 1
@@ -113,7 +135,7 @@ func (s *Service) look(ctx context.Context, c adapter.Connection) (reports []ada
 			Detail: "Enrolments are kept for the platform to fetch.",
 		}}
 	case adapter.KindWebhook:
-		reports = hooks.New(c, o).Probe(ctx, s.Source, time.Now())
+		reports, perMinute = hooks.New(c, o).Probe(ctx, s.Source, time.Now())
 	case adapter.KindSMTP:
 		reports = mails.New(c, 10*time.Second).Probe(ctx)
 	case adapter.KindCSV:
@@ -121,7 +143,7 @@ func (s *Service) look(ctx context.Context, c adapter.Connection) (reports []ada
 	case adapter.KindXAPI, adapter.KindEvents:
 		reports, err = s.Heard(ctx, c.ID, c.Kind)
 	}
-	return reports, err
+	return reports, perMinute, err
 }
 
 // folderReport tells whether the folder of a register of files can be read.

@@ -121,6 +121,9 @@ func (s *Service) Keep(ctx context.Context, who string, months, gone int) (Histo
 	})
 }
 
+// countsFor is how many days counts of what was refused are kept.
+const countsFor = 60
+
 // previewsFor is how long a preview can be looked at and run.
 const previewsFor = 30 * 24 * time.Hour
 
@@ -128,7 +131,8 @@ const previewsFor = 30 * 24 * time.Hour
 // and previews that are old, and sums up what rules did. It can be done at any time and any number of times.
 func (s *Service) Tend(ctx context.Context) error {
 	err := errors.Join(s.Store.EnsurePartitions(ctx, s.Clock.Now()), rulestore.SumUpFirings(ctx, s.Store),
-		pairingstore.ForgetPreviews(ctx, s.Store, s.Clock.Now().Add(-previewsFor)))
+		pairingstore.ForgetPreviews(ctx, s.Store, s.Clock.Now().Add(-previewsFor)),
+		eventstore.ForgetRefused(ctx, s.Store, s.Clock.Now().AddDate(0, 0, -countsFor)))
 	_, deleted := connectionstore.DeleteConnections(ctx, s.Store, s.Clock.Now().Add(-connectionstore.RemovedFor))
 	err = errors.Join(err, deleted)
 	months, problem := s.months(ctx)

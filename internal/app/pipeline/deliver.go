@@ -9,8 +9,10 @@ import (
 
 	"github.com/google/uuid"
 
+	"kanban/internal/adapter/hooks"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/rule"
+	"kanban/internal/store/connectionstore"
 	"kanban/internal/store/db"
 	"kanban/internal/store/deliverystore"
 	"kanban/internal/store/eventstore"
@@ -359,6 +361,11 @@ func (s *Deliveries) writeWhole(ctx context.Context, worker string, turns []*tur
 		if rested, err = s.health(ctx, tx, turns); err != nil {
 			return err
 		}
+		ended, err := endSubscriptions(ctx, tx, turns, now)
+		if err != nil {
+			return err
+		}
+		rested = append(rested, ended...)
 		return deliverystore.QueuePlanned(ctx, tx, now, next...)
 	}
 	// Facts that take deliveries back may stand in the way; the attempts were made, so they
@@ -368,6 +375,33 @@ func (s *Deliveries) writeWhole(ctx context.Context, worker string, turns []*tur
 		s.rest(rested)
 	}
 	return err
+}
+
+// endSubscriptions pauses the connections whose service has said that it takes no more events, and
+// gives them as resting for a moment, so that what was read before is not begun.
+func endSubscriptions(ctx context.Context, tx *db.Tx, turns []*turn, now time.Time) (ended []resting, err error) {
+	for _, t := range turns {
+		if t.delivery.ConnectionID == nil || !errors.Is(t.failure, hooks.ErrEnded) {
+			continue
+		}
+		id := *t.delivery.ConnectionID
+		ended = append(ended, resting{connection: id, until: now.Add(time.Minute)})
+		paused, err := connectionstore.PauseConnection(ctx, tx, id, now)
+		if err != nil {
+			return nil, err
+		}
+		if !paused {
+			continue
+		}
+		if err := tx.Audit(ctx, "the service", "ended its subscription (410); the connection was paused",
+			"connection/"+id, nil); err != nil {
+			return nil, err
+		}
+		if err := tx.Announce(ctx, "connection", id); err != nil {
+			return nil, err
+		}
+	}
+	return ended, nil
 }
 
 // ruleOf gives the rule of a delivery as it is now; the zero rule for an offer's.

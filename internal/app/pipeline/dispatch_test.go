@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kanban/internal/app/connections"
 	"kanban/internal/apptest"
 	"kanban/internal/core/rule"
 	"kanban/internal/store/connectionstore"
@@ -428,4 +429,47 @@ func (x *mailServer) serve(conn net.Conn, pause time.Duration) {
 			say("250 ok")
 		}
 	}
+}
+
+// A service that answers 410 is sent nothing more until a person says so: its connection is
+// paused, what is still to come waits, and goes out once after that.
+func TestEndedSubscriptionIsSentNothingMore(t *testing.T) {
+	w := apptest.New(t)
+	w.Read(w.Register(), false)
+	gone := atomic.Bool{}
+	gone.Store(true)
+	r := newReceiver(t, func(w http.ResponseWriter, _ *http.Request, _ int) {
+		if gone.Load() {
+			w.WriteHeader(http.StatusGone)
+		}
+	})
+	c := r.connect(w, "Ended", map[string]string{"atOnce": "1"})
+	many(t, w, c, 5)
+	dispatching(t, w)
+	waiting := `connection_id = $1 AND state = 'waiting' AND code = 'subscription-ended'`
+	eventually(t, "the connection is paused", func() bool {
+		c, err := connectionstore.FindConnection(t.Context(), w.Store, c.ID)
+		return err == nil && c.PausedAt != nil
+	})
+	eventually(t, "what was under way has ended", func() bool {
+		return counted(t, w, `connection_id = $1 AND begun_at IS NOT NULL`, c.ID) == 0
+	})
+	calls, _ := r.total()
+	assert.Equal(t, calls, counted(t, w, waiting, c.ID), "whoever was sent waits for a person")
+	assert.Equal(t, 5-calls, counted(t, w, `connection_id = $1 AND attempts = 0`, c.ID))
+	assert.Positive(t, 5-calls, "not everything was tried")
+	audit, err := db.Values[string](t.Context(), w.Store, "", `SELECT what FROM audit_entries
+		WHERE subject = $1 AND what LIKE '%410%'`, "connection/"+c.ID)
+	require.NoError(t, err)
+	assert.Len(t, audit, 1, "once")
+
+	gone.Store(false)
+	no := false
+	_, err = w.Connections.Update(t.Context(), "test", c.ID, 0, connections.Change{Paused: &no})
+	require.NoError(t, err)
+	_, err = w.Deliveries.RetryAll(t.Context(), "test", deliverystore.DeliveryFilter{ConnectionID: c.ID})
+	require.NoError(t, err)
+	eventually(t, "all arrived", allDelivered(t, w, c))
+	_, ids := r.total()
+	assert.Equal(t, 5, ids)
 }

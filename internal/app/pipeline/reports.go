@@ -40,10 +40,28 @@ func (s *Facts) Report(ctx context.Context, c adapter.Connection, list []webhook
 		}
 		events = append(events, e)
 	}
-	return problems, db.Again(func() error {
+	if err := db.Again(func() error {
 		return s.Store.InTx(ctx,
 			func(tx *db.Tx) error { return s.tell(ctx, tx, c, events) })
-	})
+	}); err != nil {
+		return nil, err
+	}
+	refused, latest := 0, ""
+	for _, p := range problems {
+		if p != nil {
+			refused, latest = refused+1, p.Error()
+		}
+	}
+	if refused == 0 {
+		return problems, nil
+	}
+	return problems, eventstore.CountRefused(ctx, s.Store, c.ID, eventstore.RefusedEvent, refused, latest,
+		s.Clock.Now())
+}
+
+// Unsigned counts a request to the address of a service that is not properly signed.
+func (s *Facts) Unsigned(ctx context.Context, connectionID, why string) error {
+	return eventstore.CountRefused(ctx, s.Store, connectionID, eventstore.RefusedSignature, 1, why, s.Clock.Now())
 }
 
 // tell records events and lets whoever wants to hear of those that are new.

@@ -11,6 +11,7 @@ import (
 	"unicode/utf8"
 
 	"kanban/internal/adapter"
+	"kanban/internal/adapter/hooks"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/store/db"
@@ -54,7 +55,9 @@ func (s *Deliveries) settle(d *deliverystore.Delivery, a *deliverystore.Attempt,
 	}
 	d.State, d.FinishedAt = deliverystore.DeliveryWaiting, &now
 	d.Code = string(finding.DeliveryWaiting)
-	if r, ok := refusal.As(failure); ok {
+	if errors.Is(failure, hooks.ErrEnded) {
+		d.Code = string(finding.SubscriptionEnded)
+	} else if r, ok := refusal.As(failure); ok {
 		d.Code = cmp.Or(string(r.Code), d.Code)
 	} else if isCall && !p.Passing() && p.Kind != call.Refused {
 		d.Code = string(adapter.CodeOf(failure))

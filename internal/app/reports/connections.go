@@ -100,6 +100,28 @@ func (s *Service) statements(ctx context.Context) ([]Finding, error) {
 	return list, err
 }
 
+// refusedFor is for how many days it is said what was refused of what services reported.
+const refusedFor = 7
+
+// refused gives what services reported that could not be taken.
+func (s *Service) refused(ctx context.Context) ([]Finding, error) {
+	all, err := eventstore.RefusedSince(ctx, s.Store, s.Clock.Now().AddDate(0, 0, 1-refusedFor))
+	var list []Finding
+	for _, r := range all {
+		code, what := finding.EventUnusable, "events"
+		if r.Kind == eventstore.RefusedSignature {
+			code, what = finding.SignatureRefused, "requests"
+		}
+		// The number is not in the key, so that what was acknowledged stays so while it grows.
+		f := noticed(Mend, code, "what it reported", r.Connection, "", "/connections")
+		f.Count = r.Count
+		f.Detail = fmt.Sprintf("%d %s in the last %d days; the latest, at %s: %s", r.Count, what, refusedFor,
+			r.At.UTC().Format("2 January 15:04 UTC"), r.Detail)
+		list = append(list, f)
+	}
+	return list, err
+}
+
 // connections gives what the probes found.
 func (s *Service) connections(ctx context.Context) ([]Finding, error) {
 	all, err := connectionstore.Connections(ctx, s.Store)

@@ -85,6 +85,9 @@ const (
 	Broken            Code = "service-broken"
 	Throttled         Code = "service-throttled"
 	ServiceResting    Code = "service-resting"
+	SubscriptionEnded Code = "subscription-ended"
+	SignatureRefused  Code = "signature-refused"
+	EventUnusable     Code = "event-unusable"
 	StatementWaits    Code = "statement-waits"
 	OperationResting  Code = "operation-resting"
 	PreviewMoved      Code = "preview-moved"
@@ -437,6 +440,18 @@ var catalogue = []Entry{
 	{
 		StatementWaits, Warn, "reported, and nothing follows",
 		"A platform reported something about people, activities or accounts that are not known here. It has been kept for more than a day, and counts as soon as they are known.", "Enrol the person, set the course's outline, or enter the home page of the platform's accounts on its connection; what was reported then counts by itself.", OwnerAdministrator,
+	},
+	{
+		SubscriptionEnded, Block, "service takes no more events",
+		"The service answered that it takes no more events at this address (410). Its connection was paused, so that it is sent nothing more; what is still to come waits.", "Ask the service whether that was meant. Enter the new address, resume the connection and try its deliveries again, or give them up.", OwnerService,
+	},
+	{
+		SignatureRefused, Warn, "reports with a wrong signature",
+		"Requests came to the address of this service that are not signed with its secret, or are older than five minutes. Nothing of them was taken.", "Compare the signing secret on both sides, and the service's clock. While the service changes over, enter its former secret as the earlier one. If the service knows nothing of them, somebody else tries the address: nothing is to be done.", OwnerService,
+	},
+	{
+		EventUnusable, Warn, "reported events that cannot be used",
+		"The service reported events that cannot be used. They were refused, each with the reason; all others were taken.", "Let the service correct what the reason names, and send the events again.", OwnerService,
 	},
 	{
 		ServiceResting, Block, "service keeps failing and rests",

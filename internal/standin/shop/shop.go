@@ -11,6 +11,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"strings"
 	"sync"
 	"time"
 
@@ -121,7 +122,7 @@ func (s *Shop) tell(ctx context.Context, base, address, secret, kind string, o O
 	}
 	now := time.Now().UTC()
 	e := webhook.Event{
-		ID: o.Number + "-" + kind, Source: base, Type: kind, Subject: o.Number, Time: now,
+		ID: o.Number + "-" + strings.ReplaceAll(kind, ".", "-"), Source: base, Type: kind, Subject: o.Number, Time: now,
 		Data: map[string]any{"order": o.Number, "offer": o.Offer, "email": o.Email, "name": o.Name},
 	}
 	body, err := webhook.Encode(e)
@@ -142,7 +143,7 @@ func (s *Shop) post(ctx context.Context, address, secret, id string, body []byte
 	if err != nil {
 		return err
 	}
-	if req.Header, err = webhook.Sign(secret, id, time.Now(), body); err != nil {
+	if req.Header, err = webhook.Sign(id, time.Now(), body, secret); err != nil {
 		return err
 	}
 	req.Header.Set("Content-Type", webhook.ContentType)

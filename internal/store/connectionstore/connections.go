@@ -203,6 +203,21 @@ func KeepProbe(ctx context.Context, tx *db.Tx, id string, probe any, at time.Tim
 	return db.Known(err, "keeping the probe")
 }
 
+// KeepSetting gives a setting of a connection another value; changed says whether it had another
+// one.
+func KeepSetting(ctx context.Context, tx *db.Tx, id, name, value string) (changed bool, err error) {
+	n, err := db.Exec(ctx, tx, `UPDATE connections SET settings = jsonb_set(settings, ARRAY[$2], to_jsonb($3::text)),
+		version = version + 1, updated_at = now() WHERE id = $1 AND settings->>$2 IS DISTINCT FROM $3`, id, name, value)
+	return n > 0, db.Known(err, "keeping a setting of the connection")
+}
+
+// PauseConnection pauses a connection that is not paused yet; paused says whether it did.
+func PauseConnection(ctx context.Context, tx *db.Tx, id string, at time.Time) (paused bool, err error) {
+	n, err := db.Exec(ctx, tx, `UPDATE connections SET paused_at = $2, version = version + 1, updated_at = now()
+		WHERE id = $1 AND paused_at IS NULL`, id, at)
+	return n > 0, db.Known(err, "pausing the connection")
+}
+
 // KeepAccount stores whose account this is; a person's earlier account is replaced.
 func KeepAccount(ctx context.Context, tx *db.Tx, connectionID, remoteID, personID string) error {
 	// The old one goes first: a statement that did both would not see that its place is free.

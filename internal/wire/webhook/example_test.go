@@ -13,7 +13,7 @@ func ExampleSign() {
 		ID: "e-1", Source: "https://school.example",
 		Type: "kanban.section.joined", Time: time.Now(), Data: map[string]any{"role": "student"},
 	})
-	header, _ := webhook.Sign(secret, "e-1", time.Now(), body)
+	header, _ := webhook.Sign("e-1", time.Now(), body, secret)
 	fmt.Println(webhook.Verify(secret, header, body))
 	_, err := webhook.Verify(secret, header, append(body, ' '))
 	fmt.Println(err != nil)

@@ -2,7 +2,7 @@
 // structured JSON mode, signed as Standard Webhooks 1.0.
 //
 //	body, _ := webhook.Encode(event)
-//	header, _ := webhook.Sign(secret, event.ID, now, body)
+//	header, _ := webhook.Sign(event.ID, now, body, secret)
 package webhook
 
 import (
@@ -85,24 +85,39 @@ func CheckSecret(secret string) error {
 	return nil
 }
 
-// Sign gives the three headers of a signed message. The id stays the same in
-// every attempt, so that the receiver can drop repeats.
-func Sign(secret, id string, at time.Time, body []byte) (http.Header, error) {
-	if err := CheckSecret(secret); err != nil {
-		return nil, err
+// ErrID means that a message has an id that cannot be signed: a full stop in it would make the text
+// that is signed mean two things.
+var ErrID = errors.New("the id of a message must not be empty nor hold a full stop")
+
+// Sign gives the three headers of a signed message (Standard Webhooks 1.0). The id stays the same
+// in every attempt, so that the receiver can drop repeats. While a secret is changed, each of the
+// secrets signs, so that receivers with any of them take it; empty ones do not.
+func Sign(id string, at time.Time, body []byte, secrets ...string) (http.Header, error) {
+	if id == "" || strings.Contains(id, ".") {
+		return nil, fmt.Errorf("%w: %q", ErrID, id)
 	}
-	hook, err := standardwebhooks.NewWebhook(secret)
-	if err != nil {
-		return nil, fmt.Errorf("using the signing secret: %w", err)
-	}
-	signature, err := hook.Sign(id, at, body)
-	if err != nil {
-		return nil, fmt.Errorf("signing message %s: %w", id, err)
+	var signatures []string
+	for i, secret := range secrets {
+		if secret == "" && i > 0 {
+			continue
+		}
+		if err := CheckSecret(secret); err != nil {
+			return nil, err
+		}
+		hook, err := standardwebhooks.NewWebhook(secret)
+		if err != nil {
+			return nil, fmt.Errorf("using the signing secret: %w", err)
+		}
+		signature, err := hook.Sign(id, at, body)
+		if err != nil {
+			return nil, fmt.Errorf("signing message %s: %w", id, err)
+		}
+		signatures = append(signatures, signature)
 	}
 	h := http.Header{}
 	h.Set(standardwebhooks.HeaderWebhookID, id)
 	h.Set(standardwebhooks.HeaderWebhookTimestamp, strconv.FormatInt(at.Unix(), 10))
-	h.Set(standardwebhooks.HeaderWebhookSignature, signature)
+	h.Set(standardwebhooks.HeaderWebhookSignature, strings.Join(signatures, " "))
 	return h, nil
 }
 
