@@ -122,7 +122,8 @@ func (s *Shop) tell(ctx context.Context, base, address, secret, kind string, o O
 	}
 	now := time.Now().UTC()
 	e := webhook.Event{
-		ID: o.Number + "-" + strings.ReplaceAll(kind, ".", "-"), Source: base, Type: kind, Subject: o.Number, Time: now,
+		ID:     o.Number + "-" + strings.ReplaceAll(kind, ".", "-"), // without a full stop, as it is signed
+		Source: base, Type: kind, Subject: o.Number, Time: now,
 		Data: map[string]any{"order": o.Number, "offer": o.Offer, "email": o.Email, "name": o.Name},
 	}
 	body, err := webhook.Encode(e)
