@@ -15,9 +15,11 @@ require (
 	github.com/cloudevents/sdk-go/v2 v2.16.2
 	github.com/danielgtaylor/huma/v2 v2.37.2
 	github.com/elimity-com/scim v0.0.0-20260728105928-2641426a1539
+	github.com/elnormous/contenttype v1.0.4
 	github.com/emersion/go-smtp v0.25.1
 	github.com/go-chi/chi/v5 v5.5.0
 	github.com/go-chi/httprate v0.16.1
+	github.com/go-jose/go-jose/v4 v4.1.9
 	github.com/go-json-experiment/json v1.27.2
 	github.com/google/uuid v1.6.0
 	github.com/hashicorp/go-cleanhttp v0.5.2

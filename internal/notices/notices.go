@@ -163,7 +163,7 @@ func licenceIn(folder string) (string, error) {
 	for _, e := range entries {
 		name := strings.ToLower(e.Name())
 		if e.IsDir() || !strings.HasPrefix(name, "licen") && !strings.HasPrefix(name, "notice") &&
-			!strings.HasPrefix(name, "copying") {
+			!strings.HasPrefix(name, "copying") && !strings.HasPrefix(name, "unlicense") {
 			continue
 		}
 		text, err := os.ReadFile(filepath.Join(folder, e.Name()))

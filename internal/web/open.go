@@ -3,11 +3,16 @@ package web
 import (
 	"bytes"
 	"embed"
+	"encoding/json"
 	"errors"
+	"fmt"
 	"html/template"
 	"net/http"
 	"strings"
+	"time"
 
+	"github.com/cespare/xxhash/v2"
+	"github.com/elnormous/contenttype"
 	"github.com/go-chi/chi/v5"
 	"github.com/lestrrat-go/jwx/v3/jwk"
 
@@ -24,43 +29,37 @@ var awardPage = template.Must(template.ParseFS(pages, "pages/award.html"))
 
 // open registers what anyone may read: issuers, their keys, badges and awards.
 func (s *Server) open(r chi.Router) {
-	r.Get("/open/issuers/{id}", s.public(func(r *http.Request, id string) (any,
-		error,
-	) {
+	read := func(path string, h http.HandlerFunc) {
+		r.Get(path, h)
+		r.Head(path, h)
+	}
+	read("/open/issuers/{id}", s.public(func(r *http.Request, id string) (any, error) {
 		return s.Badges.Profile(r.Context(), id)
 	}))
-	r.Get("/open/badges/{id}", s.public(func(r *http.Request, id string) (any,
-		error,
-	) {
+	read("/open/badges/{id}", s.public(func(r *http.Request, id string) (any, error) {
 		return s.Badges.Achievement(r.Context(), id)
 	}))
-	r.Get("/open/issuers/{id}/keys/{key}", s.public(func(r *http.Request, id string) (any, error) {
-		key, err := s.Badges.PublicKey(r.Context(), id)
-		if err == nil && openbadge.ID(key) != chi.URLParam(r, "key") {
-			return nil, db.ErrNotFound
-		}
-		return key, err
+	read("/open/issuers/{id}/keys/{key}", s.public(func(r *http.Request, id string) (any, error) {
+		return s.Badges.PublicKey(r.Context(), id, chi.URLParam(r, "key"))
 	}))
-	r.Get("/open/issuers/{id}/jwks.json", s.public(func(r *http.Request, id string) (any, error) {
-		key, err := s.Badges.PublicKey(r.Context(), id)
+	read("/open/issuers/{id}/jwks.json", s.public(func(r *http.Request, id string) (any, error) {
+		key, err := s.Badges.PublicKey(r.Context(), id, "")
 		if err != nil {
 			return nil, err
 		}
 		set := jwk.NewSet()
 		return set, set.AddKey(key)
 	}))
-	r.Get("/open/issuers/{id}/status/{list}", func(w http.ResponseWriter, r *http.Request) {
+	read("/open/issuers/{id}/status/{list}", func(w http.ResponseWriter, r *http.Request) {
 		token, err := s.Badges.StatusList(r.Context(), chi.URLParam(r, "id"), chi.URLParam(r, "list"))
 		if err != nil {
 			s.missing(w, err)
 			return
 		}
-		w.Header().Set("Access-Control-Allow-Origin", "*")
 		w.Header().Set("Cache-Control", "public, max-age=300")
-		w.Header().Set("Content-Type", openbadge.MediaType)
-		_, _ = w.Write([]byte(token))
+		serveOpen(w, r, openbadge.MediaType, []byte(token))
 	})
-	r.Get("/open/awards/{id}", s.award)
+	read("/open/awards/{id}", s.award)
 	r.Get("/open/unsubscribe/{token}", s.unsubscribe)
 	r.Post("/open/unsubscribe/{token}", s.unsubscribe)
 }
@@ -73,10 +72,27 @@ func (s *Server) public(find func(r *http.Request, id string) (any, error)) http
 			s.missing(w, err)
 			return
 		}
-		w.Header().Set("Access-Control-Allow-Origin", "*") // verifiers run in browsers too
 		w.Header().Set("Cache-Control", "public, max-age=300")
-		writeJSON(w, http.StatusOK, record)
+		s.serveJSON(w, r, "application/json", record)
 	}
+}
+
+func (s *Server) serveJSON(w http.ResponseWriter, r *http.Request, kind string, record any) {
+	text, err := json.Marshal(record)
+	if err != nil {
+		s.missing(w, err)
+		return
+	}
+	serveOpen(w, r, kind, append(text, '\n'))
+}
+
+// serveOpen serves what anyone may read, in browsers too, with an entity tag: whoever has it
+// already is told so (RFC 9110 section 13).
+func serveOpen(w http.ResponseWriter, r *http.Request, kind string, body []byte) {
+	w.Header().Set("Access-Control-Allow-Origin", "*")
+	w.Header().Set("Content-Type", kind)
+	w.Header().Set("ETag", fmt.Sprintf(`"%016x"`, xxhash.Sum64(body)))
+	http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(body))
 }
 
 func (s *Server) missing(w http.ResponseWriter, err error) {
@@ -97,17 +113,29 @@ func (s *Server) award(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	w.Header().Set("Vary", "Accept")
-	w.Header().Set("Access-Control-Allow-Origin", "*")
-	if accept := r.Header.Get("Accept"); strings.Contains(accept, openbadge.MediaType) ||
-		r.URL.Query().Get("form") == "jwt" {
-		w.Header().Set("Content-Type", openbadge.MediaType)
-		_, _ = w.Write([]byte(checked.Award.Credential))
-		return
-	} else if strings.Contains(accept, "json") {
-		writeJSON(w, http.StatusOK, checked.Credential)
-		return
+	kind := awardForms[0].MIME()
+	if best, _, err := contenttype.GetAcceptableMediaType(r, awardForms); err == nil {
+		kind = best.MIME()
 	}
-	s.awardPage(w, r, checked)
+	if r.URL.Query().Get("form") == "jwt" {
+		kind = openbadge.MediaType
+	}
+	switch kind {
+	case openbadge.MediaType:
+		serveOpen(w, r, kind, []byte(checked.Award.Credential))
+	case "text/html":
+		s.awardPage(w, r, checked)
+	default:
+		s.serveJSON(w, r, kind, checked.Credential)
+	}
+}
+
+// awardForms are the forms of an award, the one for people first: browsers, and whoever does not
+// say, get that.
+var awardForms = []contenttype.MediaType{
+	contenttype.NewMediaType("text/html"), contenttype.NewMediaType(openbadge.MediaType),
+	contenttype.NewMediaType("application/json"), contenttype.NewMediaType("application/ld+json"),
+	contenttype.NewMediaType("application/vc"),
 }
 
 func (s *Server) awardPage(w http.ResponseWriter, r *http.Request, checked badges.Checked) {
@@ -123,6 +151,5 @@ func (s *Server) awardPage(w http.ResponseWriter, r *http.Request, checked badge
 		s.missing(w, err)
 		return
 	}
-	w.Header().Set("Content-Type", "text/html; charset=utf-8")
-	_, _ = w.Write(page.Bytes())
+	serveOpen(w, r, "text/html; charset=utf-8", page.Bytes())
 }

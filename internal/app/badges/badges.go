@@ -237,13 +237,22 @@ func (s *Service) Achievement(ctx context.Context, badgeID string) (badge.Achiev
 	return s.achievement(b), err
 }
 
-// PublicKey is the key with which an issuer's credentials are checked.
-func (s *Service) PublicKey(ctx context.Context, issuerID string) (jwk.Key, error) {
+// PublicKey is the key with which an issuer's credentials are checked, under the id by which they
+// name it. keyID is the last part of its address; "" is whichever the issuer has.
+func (s *Service) PublicKey(ctx context.Context, issuerID, keyID string) (jwk.Key, error) {
 	_, key, err := s.issuer(ctx, issuerID)
 	if err != nil {
 		return nil, err
 	}
-	return openbadge.Public(key)
+	id := openbadge.ID(key)
+	if keyID != "" && keyID != id {
+		return nil, db.ErrNotFound
+	}
+	public, err := openbadge.Public(key)
+	if err != nil {
+		return nil, err
+	}
+	return openbadge.Named(public, s.keyAddress(issuerID, id))
 }
 
 // Checked is what checking an award's credential gave.
@@ -267,11 +276,11 @@ func (s *Service) Check(ctx context.Context, awardID string) (Checked, error) {
 		return Checked{}, err
 	}
 	keyAt := func(kid string) (jwk.Key, error) {
-		key, err := s.PublicKey(ctx, b.IssuerID)
+		key, err := s.PublicKey(ctx, b.IssuerID, "")
 		if err != nil {
 			return nil, err
 		}
-		if want := s.keyAddress(b.IssuerID, openbadge.ID(key)); kid != want {
+		if want := openbadge.ID(key); kid != want {
 			return nil, fmt.Errorf("the issuer's key is at %s", want)
 		}
 		return key, nil

@@ -113,7 +113,7 @@ func TestIssuerAndBadgeAreChecked(t *testing.T) {
 	} {
 		assert.ErrorContains(t, err, want)
 	}
-	key, err := w.Badges.PublicKey(t.Context(), b.IssuerID)
+	key, err := w.Badges.PublicKey(t.Context(), b.IssuerID, "")
 	require.NoError(t, err)
 	assert.False(t, key.Has("d"), "only the public half is served")
 }

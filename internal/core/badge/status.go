@@ -61,6 +61,10 @@ type StatusBits struct {
 // statusFor is how long a copy of a status list may be used.
 const statusFor = 5 * time.Minute
 
+// statusSince is how long before it is asked for a status list is valid: clocks of verifiers that
+// are behind accept it all the same.
+const statusSince = 10 * time.Minute
+
 // BuildStatusList makes the list at an address, as of a time, in which the entries with
 // the given places are revoked.
 func BuildStatusList(address, issuer string, revoked []int, at time.Time) (StatusList, error) {
@@ -72,11 +76,12 @@ func BuildStatusList(address, issuer string, revoked []int, at time.Time) (Statu
 		bits[i/8] |= 0x80 >> (i % 8)
 	}
 	encoded, err := encodeBits(bits)
+	since := at.Add(-statusSince).UTC().Truncate(statusFor) // the same for a while: a copy stays good
 	return StatusList{
 		Context: Contexts[:1], ID: address, Type: []string{
 			"VerifiableCredential",
 			"BitstringStatusListCredential",
-		}, Issuer: issuer, ValidFrom: at.UTC().Truncate(time.Second),
+		}, Issuer: issuer, ValidFrom: since,
 		Subject: StatusBits{
 			ID: address + "#list", Type: "BitstringStatusList", Purpose: Revocation, Encoded: encoded,
 			TTL: statusFor.Milliseconds(),

@@ -58,6 +58,16 @@ func ID(key jwk.Key) string {
 // Public is the JWK without its private members (RFC 7517 9.3).
 func Public(key jwk.Key) (jwk.Key, error) { return key.PublicKey() }
 
+// Named is the key under another id: the address at which it can be fetched, by which credentials
+// name it, so that a verifier finds it in a key set too.
+func Named(key jwk.Key, address string) (jwk.Key, error) {
+	named, err := key.Clone()
+	if err != nil {
+		return nil, fmt.Errorf("naming a key: %w", err)
+	}
+	return named, named.Set(jwk.KeyIDKey, address)
+}
+
 // claims mirror members of the credential in the token.
 type claims struct {
 	Iss string `json:"iss"`
@@ -93,14 +103,9 @@ func sign(credential any, id string, key jwk.Key, kid string) (string, error) {
 	if err != nil {
 		return "", fmt.Errorf("writing the credential %s: %w", id, err)
 	}
-	// The header names the key by address, so the key's own short id must not
-	// replace it.
-	signing, err := key.Clone()
-	if err == nil {
-		err = signing.Set(jwk.KeyIDKey, kid)
-	}
+	signing, err := Named(key, kid) // or its own short id would stand in the header
 	if err != nil {
-		return "", fmt.Errorf("preparing the signing key: %w", err)
+		return "", err
 	}
 	header := jws.NewHeaders()
 	if err := header.Set(jws.TypeKey, "JWT"); err != nil {
