@@ -176,11 +176,12 @@ func Statements(ctx context.Context, from db.From, q StatementQuery) (list []Sto
 	} else if q.Activity != "" {
 		add("object = $?", q.Activity)
 	}
+	// Whoever asks goes by the time that a statement was given out with, which has milliseconds only.
 	if !q.Since.IsZero() {
-		add("stored_at > $?", q.Since)
+		add("stored_at >= $?", q.Since.Truncate(time.Millisecond).Add(time.Millisecond))
 	}
 	if !q.Until.IsZero() {
-		add("stored_at <= $?", q.Until)
+		add("stored_at < $?", q.Until.Truncate(time.Millisecond).Add(time.Millisecond))
 	}
 	order, beyond := "DESC", "seq < $?"
 	if q.Ascending {
