@@ -328,6 +328,14 @@ func TestAPI(t *testing.T) {
 		assert.Equal(t, 404, get("/xapi/statements?statementId="+one, &got))
 		assert.Equal(t, 200, get("/xapi/statements?voidedStatementId="+one, &got))
 
+		// What several did together is kept, and is nobody's progress.
+		together := `{"id":"5a87ccde-bb56-4c2e-ab83-44982ef22df0","actor":{"objectType":"Group","member":[{"mbox":"mailto:ada.alder@fernmoor.example"}]},"verb":{"id":"http://adlnet.gov/expapi/verbs/completed"},"object":{"id":"http://x.example/a1"}}`
+		status, text = send(together, made["secret"], "1.0.3")
+		require.Equal(t, 200, status, text)
+		assert.Equal(t, 200, get("/xapi/statements?statementId=5a87ccde-bb56-4c2e-ab83-44982ef22df0", &got))
+		assert.Equal(t, []string{"5a"}, all("related_agents=true&agent="+
+			url.QueryEscape(`{"mbox":"mailto:ada.alder@fernmoor.example"}`)))
+
 		// What the database cannot keep is the sender's to mend, and is never asked for again.
 		status, text = send(strings.Replace(statement, "stu-001", `a\u0000b`, 1), made["secret"], "1.0.3")
 		assert.Equal(t, 400, status, text)

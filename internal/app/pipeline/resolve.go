@@ -78,6 +78,8 @@ func (s *Facts) resolve(ctx context.Context, items []*item) error {
 		says, known := verbs.Meaning(x.statement.Verb.ID, kind)
 		switch {
 		case x.note != "":
+		case x.statement.Actor.ObjectType == xapi.Group: // progress is a person's
+			x.note = learning.NoMeaning
 		case x.person.ID == "":
 			x.note = "nobody is known by this actor"
 		case !known:

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"regexp"
 	"strings"
 	"time"
 
@@ -33,8 +34,9 @@ type Account struct {
 	Name     string `json:"name"`
 }
 
-// Agent is who did something; exactly one of Mbox and Account identifies them
-// here. Other identifiers are accepted and kept but match nobody.
+// Agent is who did something (Data 2.4.2); exactly one of Mbox and Account identifies them
+// here. Other identifiers are accepted and kept but match nobody. A group without any is its
+// members, and is nobody either.
 type Agent struct {
 	ObjectType string   `json:"objectType,omitempty"`
 	Name       string   `json:"name,omitempty"`
@@ -42,7 +44,14 @@ type Agent struct {
 	MboxSHA1   string   `json:"mbox_sha1sum,omitempty"`
 	OpenID     string   `json:"openid,omitempty"`
 	Account    *Account `json:"account,omitempty"`
+	Member     []Agent  `json:"member,omitempty"` // of a group
 }
+
+// Group is the object type of an actor that is several agents (Data 2.4.2.2).
+const Group = "Group"
+
+// Extensions are what a sender adds, each under a key that is an IRI (Data 4.1).
+type Extensions map[string]json.RawMessage
 
 // Verb is what was done (Data 2.4.3): an IRI, and what it is called by language tag (RFC 5646).
 type Verb struct {
@@ -53,8 +62,9 @@ type Verb struct {
 // Definition describes an activity (Data 2.4.4.1): its name by language tag (RFC 5646), and the
 // IRI of its type.
 type Definition struct {
-	Name map[string]string `json:"name,omitempty"`
-	Type string            `json:"type,omitempty"`
+	Name       map[string]string `json:"name,omitempty"`
+	Type       string            `json:"type,omitempty"`
+	Extensions Extensions        `json:"extensions,omitempty"`
 }
 
 // Object is what it was done to; only activities lead to facts.
@@ -75,9 +85,11 @@ type Score struct {
 
 // Result of doing it (Data 2.4.5); what is nil was not said.
 type Result struct {
-	Score      *Score `json:"score,omitempty"`
-	Success    *bool  `json:"success,omitempty"`
-	Completion *bool  `json:"completion,omitempty"`
+	Score      *Score     `json:"score,omitempty"`
+	Success    *bool      `json:"success,omitempty"`
+	Completion *bool      `json:"completion,omitempty"`
+	Duration   string     `json:"duration,omitempty"` // ISO 8601, such as PT20M30.5S (Data 4.6)
+	Extensions Extensions `json:"extensions,omitempty"`
 }
 
 // Activities is a list that may come as one bare object (Data 2.4.6.2).
@@ -104,6 +116,7 @@ type Context struct {
 		Parent   Activities `json:"parent,omitempty"`
 		Grouping Activities `json:"grouping,omitempty"`
 	} `json:"contextActivities,omitzero"`
+	Extensions Extensions `json:"extensions,omitempty"`
 }
 
 // Statement is one statement (Data 2.4).
@@ -211,13 +224,15 @@ func (s Statement) Check() error {
 	if s.Version != "" && !strings.HasPrefix(s.Version, "1.0") {
 		return fail("version %q is not 1.0.x", s.Version)
 	}
+	if err := s.checkParts(); err != nil {
+		return fail("%v", err)
+	}
 	switch n := s.Actor.identifiers(); {
+	case n == 0 && s.Actor.ObjectType == Group: // its members were looked at
 	case n != 1:
 		return fail("actor has %d identifiers, exactly one of mbox, mbox_sha1sum, openid and account is needed", n)
-	case s.Actor.Mbox != "" && !strings.HasPrefix(s.Actor.Mbox, "mailto:"):
-		return fail("actor.mbox %q does not start with mailto:", s.Actor.Mbox)
-	case s.Actor.Account != nil && (s.Actor.Account.Name == "" || !isIRI(s.Actor.Account.HomePage)):
-		return fail("actor.account needs a name and a homePage that is an IRI")
+	}
+	switch {
 	case !isIRI(s.Verb.ID):
 		return fail("verb.id %q is not an IRI", s.Verb.ID)
 	case s.Verb.ID == Voided && (s.Object.ObjectType != StatementRef || len(s.Object.ID) != 36):
@@ -227,12 +242,90 @@ func (s Statement) Check() error {
 	case !isIRI(s.Object.ID):
 		return fail("object.id %q is not an IRI", s.Object.ID)
 	}
-	if s.Result != nil && s.Result.Score != nil {
-		if v := s.Result.Score.Scaled; v != nil && (*v < -1 || *v > 1) {
-			return fail("result.score.scaled %v is not between -1 and 1", *v)
+	return nil
+}
+
+// checkParts looks at actor, result and extensions, whatever the object is.
+func (s Statement) checkParts() error {
+	if err := s.Actor.check("actor"); err != nil {
+		return err
+	}
+	if s.Actor.ObjectType == Group && s.Actor.identifiers() == 0 && len(s.Actor.Member) == 0 {
+		return errors.New("actor is a group without identifier and without members")
+	}
+	for i, m := range s.Actor.Member {
+		name := fmt.Sprintf("actor.member[%d]", i)
+		if err := m.check(name); err != nil {
+			return err
+		}
+		if n := m.identifiers(); n != 1 || m.ObjectType == Group {
+			return fmt.Errorf("%s is no agent with exactly one identifier", name)
+		}
+	}
+	extensions := map[string]Extensions{}
+	if d := s.Object.Definition; d != nil {
+		extensions["object.definition.extensions"] = d.Extensions
+	}
+	if s.Context != nil {
+		extensions["context.extensions"] = s.Context.Extensions
+	}
+	if r := s.Result; r != nil {
+		extensions["result.extensions"] = r.Extensions
+		if r.Duration != "" && !isDuration(r.Duration) {
+			return fmt.Errorf("result.duration %q is no duration such as PT20M30.5S", r.Duration)
+		}
+		if err := r.Score.check(); err != nil {
+			return err
+		}
+	}
+	for name, all := range extensions {
+		for key := range all {
+			if !isIRI(key) {
+				return fmt.Errorf("%s has the key %q, which is not an IRI", name, key)
+			}
 		}
 	}
 	return nil
+}
+
+// check looks at what identifies an agent or a group.
+func (a Agent) check(name string) error {
+	switch {
+	case a.ObjectType != "" && a.ObjectType != "Agent" && a.ObjectType != Group:
+		return fmt.Errorf("%s.objectType %q is neither Agent nor Group", name, a.ObjectType)
+	case a.Mbox != "" && !strings.HasPrefix(a.Mbox, "mailto:"):
+		return fmt.Errorf("%s.mbox %q does not start with mailto:", name, a.Mbox)
+	case a.Account != nil && (a.Account.Name == "" || !isIRI(a.Account.HomePage)):
+		return fmt.Errorf("%s.account needs a name and a homePage that is an IRI", name)
+	}
+	return nil
+}
+
+// check looks whether a score lies where it may (Data 2.4.5.1).
+func (s *Score) check() error {
+	if s == nil {
+		return nil
+	}
+	less := func(a, b *float64) bool { return a != nil && b != nil && *a < *b }
+	switch {
+	case s.Scaled != nil && (*s.Scaled < -1 || *s.Scaled > 1):
+		return fmt.Errorf("result.score.scaled %v is not between -1 and 1", *s.Scaled)
+	case less(s.Raw, s.Min):
+		return fmt.Errorf("result.score.raw %v is below min %v", *s.Raw, *s.Min)
+	case less(s.Max, s.Raw):
+		return fmt.Errorf("result.score.raw %v is above max %v", *s.Raw, *s.Max)
+	case less(s.Max, s.Min):
+		return fmt.Errorf("result.score.min %v is above max %v", *s.Min, *s.Max)
+	}
+	return nil
+}
+
+// durations are those of ISO 8601 (Data 4.6): weeks, or years to seconds, of which the last part
+// may have a fraction.
+var durations = regexp.MustCompile(`^P(\d+([.,]\d+)?W|(\d+Y)?(\d+M)?(\d+([.,]\d+)?D)?(T(\d+H)?(\d+([.,]\d+)?M)?(\d+([.,]\d+)?S)?)?)$`)
+
+func isDuration(text string) bool {
+	return durations.MatchString(text) && text != "P" && !strings.HasSuffix(text, "T")
 }
 
 func (a Agent) identifiers() int {

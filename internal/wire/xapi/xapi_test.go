@@ -55,3 +55,47 @@ func TestParseNamesTheFaultAndItsPosition(t *testing.T) {
 		assert.ErrorContains(t, err, want)
 	}
 }
+
+// What the standard's types forbid is refused with its place; what they allow is taken.
+func TestCornersOfTheStandard(t *testing.T) {
+	with := func(actor, result, rest string) []byte {
+		return []byte(`{"actor":` + actor + `,"verb":{"id":"http://v.example/did"},
+			"object":{"id":"http://o.example/1"},"result":` + result + rest + `}`)
+	}
+	const ada = `{"mbox":"mailto:ada@fernmoor.example"}`
+	for want, body := range map[string][]byte{
+		"raw 26 is above max 25":             with(ada, `{"score":{"raw":26,"min":0,"max":25}}`, ""),
+		"raw -1 is below min 0":              with(ada, `{"score":{"raw":-1,"min":0}}`, ""),
+		"min 9 is above max 5":               with(ada, `{"score":{"min":9,"max":5}}`, ""),
+		`"20 minutes" is no duration`:        with(ada, `{"duration":"20 minutes"}`, ""),
+		`"PT" is no duration`:                with(ada, `{"duration":"PT"}`, ""),
+		`"P" is no duration`:                 with(ada, `{"duration":"P"}`, ""),
+		`"P1W2D" is no duration`:             with(ada, `{"duration":"P1W2D"}`, ""),
+		`result.extensions has the key "x"`:  with(ada, `{"extensions":{"x":1}}`, ""),
+		`context.extensions has the key "y"`: with(ada, `{}`, `,"context":{"extensions":{"y":1}}`),
+		"without members":                    with(`{"objectType":"Group"}`, `{}`, ""),
+		"actor.member[1] is no agent": with(`{"objectType":"Group","member":[`+ada+`,{"name":"x"}]}`,
+			`{}`, ""),
+		"actor.member[0] is no agent": with(`{"objectType":"Group","member":[{"objectType":"Group","member":[`+ada+
+			`]}]}`, `{}`, ""),
+		"actor.member[0].mbox": with(`{"objectType":"Group","member":[{"mbox":"ada"}]}`, `{}`, ""),
+		"neither Agent nor Group": with(`{"objectType":"agent","mbox":"mailto:ada@fernmoor.example"}`, `{}`,
+			""),
+	} {
+		_, _, err := xapi.Parse(body)
+		require.ErrorIs(t, err, xapi.ErrStatement, want)
+		assert.ErrorContains(t, err, want)
+	}
+	for _, body := range [][]byte{
+		with(ada, `{"score":{"raw":25,"min":0,"max":25},"duration":"PT20M30.5S"}`, ""),
+		with(ada, `{"score":{"raw":0},"duration":"P1Y2M3DT4H5M6S"}`, ""),
+		with(ada, `{"duration":"P2W","extensions":{"http://x.example/y":{"z":null}}}`, ""),
+		with(`{"objectType":"Group","member":[`+ada+`]}`, `{}`, ""),
+		with(`{"objectType":"Group","mbox":"mailto:team@fernmoor.example"}`, `{}`, ""),
+		with(`{"objectType":"Agent","mbox":"mailto:ada@fernmoor.example"}`, `{}`,
+			`,"context":{"extensions":{"http://x.example/y":1}}`),
+	} {
+		_, _, err := xapi.Parse(body)
+		assert.NoError(t, err, string(body))
+	}
+}
