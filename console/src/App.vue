@@ -1,11 +1,12 @@
 <script setup lang="ts">
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import Toast from 'primevue/toast'
-import { computed, watch } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import { api, ok } from './api/client'
+import { api, ok, Problem } from './api/client'
 import { listen, live, stop } from './api/live'
+import Oops from './parts/Oops.vue'
 import { entered } from './router'
 
 const route = useRoute()
@@ -38,8 +39,18 @@ watch(
   { immediate: true },
 )
 
+const staying = ref<Error | null>(null) // why signing out failed
+
 async function signOut() {
-  await api.DELETE('/api/v1/session')
+  staying.value = null
+  try {
+    await ok(api.DELETE('/api/v1/session'))
+  } catch (e) {
+    if (!(e instanceof Problem) || e.status !== 401) {
+      staying.value = e as Error // still signed in
+      return
+    }
+  }
   stop()
   entered(false)
   queries.clear()
@@ -78,6 +89,7 @@ async function signOut() {
     ‖ Everything is paused by {{ maintenance.data.value.by }}. {{ maintenance.data.value.note }} What is due
     waits. <RouterLink to="/settings">Go on…</RouterLink>
   </p>
+  <Oops v-if="inside" :error="staying" :again="signOut" />
   <main :class="{ wide: !route.meta.open }"><RouterView /></main>
   <Toast position="bottom-right" />
 </template>

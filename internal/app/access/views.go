@@ -2,6 +2,7 @@ package access
 
 import (
 	"context"
+	"time"
 
 	"kanban/internal/store/accessstore"
 	"kanban/internal/store/db"
@@ -18,6 +19,21 @@ func (s *Service) SaveViews(ctx context.Context, administratorID string, views a
 // Announce tells every process something about callers, such as that one has signed out.
 func (s *Service) Announce(ctx context.Context, topic, id string) error {
 	return s.Store.InTx(ctx, func(tx *db.Tx) error { return tx.Announce(ctx, topic, id) })
+}
+
+// KeepSession keeps what a session holds, by the hash of its token; one that was ended stays ended.
+func (s *Service) KeepSession(ctx context.Context, token string, data []byte, until time.Time) error {
+	return accessstore.KeepSession(ctx, s.Store, token, data, until)
+}
+
+// EndSession ends a session for good.
+func (s *Service) EndSession(ctx context.Context, token string) error {
+	return accessstore.EndSession(ctx, s.Store, token)
+}
+
+// FindSession gives what a session holds that is not over; there says whether it is one.
+func (s *Service) FindSession(ctx context.Context, token string) (data []byte, there bool, err error) {
+	return accessstore.FindSession(ctx, s.Store, token)
 }
 
 // RemoveOldSessions removes the sessions that are over.

@@ -177,6 +177,31 @@ func SetupLinkOpen(ctx context.Context, from db.From, hash []byte) (yes bool, er
 	return yes, db.Known(err, "looking at the set-up link")
 }
 
+// KeepSession keeps what a session holds, by the hash of its token. One that was ended stays ended,
+// whatever a request still holds of it that began before.
+func KeepSession(ctx context.Context, to db.From, token string, data []byte, until time.Time) error {
+	_, err := db.Exec(ctx, to, `INSERT INTO sessions (token, data, expiry) VALUES ($1, $2, $3)
+		ON CONFLICT (token) DO UPDATE SET data = excluded.data, expiry = excluded.expiry
+		WHERE sessions.data <> ''`, token, data, until)
+	return db.Known(err, "keeping the session")
+}
+
+// EndSession ends a session for good. Its token is remembered for longer than any request takes.
+func EndSession(ctx context.Context, to db.From, token string) error {
+	_, err := db.Exec(ctx, to, `UPDATE sessions SET data = '', expiry = now() + interval '1 hour' WHERE token = $1`, token)
+	return db.Known(err, "ending the session")
+}
+
+// FindSession gives what a session holds that is not over; there says whether it is one.
+func FindSession(ctx context.Context, from db.From, token string) (data []byte, there bool, err error) {
+	found, err := db.Values[[]byte](ctx, from, "finding the session", `SELECT data FROM sessions
+		WHERE token = $1 AND expiry > now() AND data <> ''`, token)
+	if err != nil || len(found) == 0 {
+		return nil, false, err
+	}
+	return found[0], true, nil
+}
+
 // RemoveOldSessions removes the sessions that are over.
 func RemoveOldSessions(ctx context.Context, from db.From) error {
 	_, err := db.Exec(ctx, from, `DELETE FROM sessions WHERE expiry < now()`)

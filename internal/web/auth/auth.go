@@ -17,7 +17,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/alexedwards/scs/pgxstore"
 	"github.com/alexedwards/scs/v2"
 
 	"kanban/internal/app/access"
@@ -55,7 +54,7 @@ const (
 // New prepares it. Old sessions are removed every hour until ctx ends.
 func New(ctx context.Context, o Options) *Auth {
 	s := scs.New()
-	s.Store = pgxstore.NewWithCleanupInterval(o.Store.Pool, 0) // what is over is removed below
+	s.Store = sessionStore{o.Access} // what is over is removed below
 	s.HashTokenInStore = true                                  // whoever reads the database cannot sign in with it
 	s.Lifetime, s.IdleTimeout = sessionFor, idleFor
 	s.Cookie.Name, s.Cookie.HttpOnly, s.Cookie.SameSite = cookie, true, http.SameSiteLaxMode
