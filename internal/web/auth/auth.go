@@ -55,7 +55,7 @@ const (
 func New(ctx context.Context, o Options) *Auth {
 	s := scs.New()
 	s.Store = sessionStore{o.Access} // what is over is removed below
-	s.HashTokenInStore = true                                  // whoever reads the database cannot sign in with it
+	s.HashTokenInStore = true        // whoever reads the database cannot sign in with it
 	s.Lifetime, s.IdleTimeout = sessionFor, idleFor
 	s.Cookie.Name, s.Cookie.HttpOnly, s.Cookie.SameSite = cookie, true, http.SameSiteLaxMode
 	s.Cookie.Secure = strings.HasPrefix(o.Public, "https://")
