@@ -117,6 +117,22 @@ func DatesOf(settings map[string]string) Dates {
 	}
 }
 
+// What services with an interface for accounts, groups or operations ask for about their calls.
+var (
+	callsAtOnce = Field{
+		Name: "atOnce", Title: "Calls at once", Help: "How many calls the service gets at a time", Default: "4",
+		Number: true, Rare: true,
+	}
+	callsPerMinute = Field{
+		Name: "perMinute", Title: "Calls a minute", Help: "Optional: how many calls the service gets in a minute",
+		Number: true, Rare: true,
+	}
+	mayBeLate = Field{
+		Name: "late", Title: "May be late by",
+		Help: "How many seconds the service may take until it shows what it has carried out; it is looked at again for as long", Default: "10", Number: true, Rare: true,
+	}
+)
+
 // What both kinds of register ask for about reads that would lose too much.
 var (
 	guardShare = Field{
@@ -229,19 +245,7 @@ var Kinds = []Kind{
 				Name: "mostMembers", Title: "Most members",
 				Help: "Optional: how many members a class at the service may have", Number: true, Rare: true,
 			},
-			{
-				Name: "atOnce", Title: "Calls at once", Help: "How many calls the service gets at a time",
-				Default: "4",
-				Number:  true, Rare: true,
-			},
-			{
-				Name: "perMinute", Title: "Calls a minute",
-				Help: "Optional: how many calls the service gets in a minute", Number: true, Rare: true,
-			},
-			{
-				Name: "late", Title: "May be late by",
-				Help: "How many seconds the service may take until it shows what it has carried out; it is looked at again for as long", Default: "10", Number: true, Rare: true,
-			},
+			callsAtOnce, callsPerMinute, mayBeLate,
 		},
 		[]Capability{PeopleIn, PeopleOut},
 	},
@@ -327,19 +331,7 @@ var Kinds = []Kind{
 				Name: "probe", Title: "Path to test with", Help: "A path that can be read without changing anything",
 				Default: "/",
 			},
-			{
-				Name: "atOnce", Title: "Calls at once", Help: "How many calls the service gets at a time",
-				Default: "4",
-				Number:  true, Rare: true,
-			},
-			{
-				Name: "perMinute", Title: "Calls a minute",
-				Help: "Optional: how many calls the service gets in a minute", Number: true, Rare: true,
-			},
-			{
-				Name: "late", Title: "May be late by",
-				Help: "How many seconds the service may take until it shows what it has carried out; it is looked at again for as long", Default: "10", Number: true, Rare: true,
-			},
+			callsAtOnce, callsPerMinute, mayBeLate,
 		},
 		[]Capability{MessagesOut},
 	},

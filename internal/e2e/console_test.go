@@ -51,6 +51,12 @@ func TestConsoleStory(t *testing.T) {
 	b.fill("password", scenario.Password)
 	b.click("Sign in")
 	b.sees("What happened, once each")
+
+	// Who could not be signed out is not shown as if they were.
+	w.service.Stop()
+	b.click("Sign out")
+	b.sees("Try again")
+	b.sees("What happened, once each")
 }
 
 func connect(b *browser, w *world) {

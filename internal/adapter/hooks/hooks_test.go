@@ -1,6 +1,7 @@
 package hooks_test
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"io"
@@ -218,4 +219,21 @@ func TestEndedSubscription(t *testing.T) {
 		require.Error(t, err)
 		assert.Equal(t, ended, errors.Is(err, hooks.ErrEnded), status)
 	}
+}
+
+// A connection that may make so many calls a minute makes no more.
+func TestCallsAMinuteAreKeptTo(t *testing.T) {
+	r := receive(t, func(http.ResponseWriter, *http.Request) {})
+	h := hooks.New(adapter.Connection{
+		ID: "limited", Kind: adapter.KindWebhook,
+		Settings: map[string]string{"address": r.URL, "perMinute": "1"},
+		Secret:   map[string]string{"secret": secret},
+	}, quick)
+	_, err := h.Send(t.Context(), joined, time.Now())
+	require.NoError(t, err)
+	ctx, cancel := context.WithTimeout(t.Context(), time.Second) // the next one has a minute to wait
+	defer cancel()
+	_, err = h.Send(ctx, joined, time.Now())
+	require.Error(t, err)
+	assert.Equal(t, 1, r.seen[joined.ID])
 }

@@ -359,7 +359,7 @@ func (w *Workspace) probeAttributes(ctx context.Context) error {
 	for _, d := range Details {
 		wanted = append(wanted, named{
 			w.details[d.Name], "attribute for the " + d.Name + " of a class",
-			", so it cannot be said",
+			", so the service does not get to know it",
 		})
 	}
 	wanted = slices.DeleteFunc(wanted, func(n named) bool { return n.path == "" })

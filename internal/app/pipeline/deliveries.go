@@ -58,7 +58,6 @@ type Deliveries struct {
 	resting sync.Map // connection and operation → until when it rests
 }
 
-// now is the time, as finely as the database keeps it.
 func (s *Deliveries) zone() *time.Location {
 	if s.Zone == nil {
 		return time.UTC

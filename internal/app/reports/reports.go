@@ -45,7 +45,7 @@ type Sections interface {
 type Service struct {
 	Store *db.Database
 	Clock clock.Clock
-	// Of each nothing is told when it is nil.
+	// What is nil is not asked.
 	Purchases Purchases
 	Progress  Progress
 	Rules     Rules

@@ -52,7 +52,6 @@ type Service struct {
 	Expressions *rule.Expressions
 }
 
-// now is the time, as finely as the database keeps it.
 // Save makes a rule (id empty) or changes one. A new rule is off.
 func (s *Service) Save(ctx context.Context, who, id string, version int, d rule.Draft) (rulestore.Rule, error) {
 	return s.save(ctx, who, id, version, d, FinishThem)

@@ -56,25 +56,7 @@ func Each[T any](ctx context.Context, from From, doing, query string, args []any
 	if err != nil {
 		return Known(err, doing)
 	}
-	order, err := orderOf(reflect.TypeFor[T](), columns)
-	if err != nil {
-		return fmt.Errorf("%s: %w", doing, err)
-	}
-	into := make([]any, len(columns))
-	for rows.Next() {
-		var x T
-		v := reflect.ValueOf(&x).Elem()
-		for i, f := range order {
-			into[i] = f.into(v.FieldByIndex(f.index))
-		}
-		if err := rows.Scan(into...); err != nil {
-			return Known(err, doing)
-		}
-		if err := do(x); err != nil {
-			return err
-		}
-	}
-	return Known(rows.Err(), doing)
+	return each(rows, columns, doing, column.scanned, do)
 }
 
 // EachFast is Each without GORM and database/sql in between, for queries that give thousands of
@@ -89,18 +71,32 @@ func EachFast[T any](ctx context.Context, from From, doing, query string, args [
 	for i, f := range rows.FieldDescriptions() {
 		columns[i] = f.Name
 	}
+	return each(rows, columns, doing, column.driven, do)
+}
+
+// cursor are rows, whichever way they come.
+type cursor interface {
+	Next() bool
+	Scan(into ...any) error
+	Err() error
+}
+
+// each scans rows by the names of their columns; into says what a field is scanned into.
+func each[T any](rows cursor, columns []string, doing string, into func(column, reflect.Value) any,
+	do func(T) error,
+) error {
 	order, err := orderOf(reflect.TypeFor[T](), columns)
 	if err != nil {
 		return fmt.Errorf("%s: %w", doing, err)
 	}
-	into := make([]any, len(columns))
+	fields := make([]any, len(columns))
 	for rows.Next() {
 		var x T
 		v := reflect.ValueOf(&x).Elem()
-		for i, f := range order {
-			into[i] = v.FieldByIndex(f.index).Addr().Interface()
+		for i, c := range order {
+			fields[i] = into(c, v)
 		}
-		if err := rows.Scan(into...); err != nil {
+		if err := rows.Scan(fields...); err != nil {
 			return Known(err, doing)
 		}
 		if err := do(x); err != nil {
@@ -172,6 +168,14 @@ func raw(ctx context.Context, from From, text string, args []any) *gorm.DB {
 type column struct {
 	index []int
 	into  func(reflect.Value) any
+}
+
+// scanned is what database/sql scans into a field of a record.
+func (c column) scanned(record reflect.Value) any { return c.into(record.FieldByIndex(c.index)) }
+
+// driven is what the driver scans into it, which knows arrays and JSON by itself.
+func (c column) driven(record reflect.Value) any {
+	return record.FieldByIndex(c.index).Addr().Interface()
 }
 
 // orders are the fields of types in the order of columns that were read before.

@@ -11,7 +11,6 @@ import (
 // Web Hooks for Event Delivery 1.0, 4: "Abuse Protection").
 const (
 	requestOrigin = "WebHook-Request-Origin"
-	requestRate   = "WebHook-Request-Rate"
 	allowedOrigin = "WebHook-Allowed-Origin"
 	allowedRate   = "WebHook-Allowed-Rate"
 )
@@ -32,8 +31,7 @@ func Ask(r *http.Request, origin string) {
 
 // Allowance is what a receiver allows a sender.
 type Allowance struct {
-	Asked     bool // whether the receiver takes part in the handshake at all
-	Refused   bool // it allows others only
+	Refused   bool // the receiver allows others only
 	PerMinute int  // how many events a minute it takes; 0 is any number
 }
 
@@ -44,7 +42,7 @@ func Allowed(h http.Header, origin string) (a Allowance) {
 	if len(names) == 0 {
 		return a
 	}
-	a.Asked, a.Refused = true, true
+	a.Refused = true
 	for _, list := range names {
 		for _, name := range strings.Split(list, ",") {
 			if name = strings.TrimSpace(name); name == "*" || strings.EqualFold(name, origin) {
@@ -58,15 +56,13 @@ func Allowed(h http.Header, origin string) (a Allowance) {
 	return a
 }
 
-// Allow answers whoever asks whether it may send events: it may, as many as it likes. It reports
-// whether the request asked for that.
-func Allow(w http.ResponseWriter, r *http.Request) bool {
+// Allow answers whoever asks whether it may send events: it may, as many as it likes.
+func Allow(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Allow", "OPTIONS, POST")
 	origin := r.Header.Get(requestOrigin)
 	if origin == "" {
-		return false
+		return
 	}
 	w.Header().Set(allowedOrigin, origin)
 	w.Header().Set(allowedRate, "*")
-	return true
 }

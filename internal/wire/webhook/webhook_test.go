@@ -82,14 +82,14 @@ func TestAllowance(t *testing.T) {
 	}{
 		"says nothing":        {nil, "", webhook.Allowance{}},
 		"a rate alone":        {nil, "10", webhook.Allowance{}},
-		"everybody":           {[]string{"*"}, "*", webhook.Allowance{Asked: true}},
-		"us":                  {[]string{"Kanban.example"}, "120", webhook.Allowance{Asked: true, PerMinute: 120}},
-		"us among others":     {[]string{"a.example, kanban.example"}, "", webhook.Allowance{Asked: true}},
-		"us on a second line": {[]string{"a.example", "kanban.example"}, "", webhook.Allowance{Asked: true}},
+		"everybody":           {[]string{"*"}, "*", webhook.Allowance{}},
+		"us":                  {[]string{"Kanban.example"}, "120", webhook.Allowance{PerMinute: 120}},
+		"us among others":     {[]string{"a.example, kanban.example"}, "", webhook.Allowance{}},
+		"us on a second line": {[]string{"a.example", "kanban.example"}, "", webhook.Allowance{}},
 		"others": {[]string{"a.example"}, "9", webhook.Allowance{
-			Asked: true, Refused: true, PerMinute: 9,
+			Refused: true, PerMinute: 9,
 		}},
-		"nonsense": {[]string{""}, "-3", webhook.Allowance{Asked: true, Refused: true}},
+		"nonsense": {[]string{""}, "-3", webhook.Allowance{Refused: true}},
 	} {
 		h := http.Header{}
 		for _, o := range c.origins {
