@@ -47,7 +47,8 @@ async function signOut() {
     await ok(api.DELETE('/api/v1/session'))
   } catch (e) {
     if (!(e instanceof Problem) || e.status !== 401) {
-      staying.value = e as Error // still signed in
+      const why = e instanceof Problem && e.status ? e.message : 'The service does not answer.'
+      staying.value = new Error(`You are still signed in. ${why}`)
       return
     }
   }
@@ -89,8 +90,10 @@ async function signOut() {
     ‖ Everything is paused by {{ maintenance.data.value.by }}. {{ maintenance.data.value.note }} What is due
     waits. <RouterLink to="/settings">Go on…</RouterLink>
   </p>
-  <Oops v-if="inside" :error="staying" :again="signOut" />
-  <main :class="{ wide: !route.meta.open }"><RouterView /></main>
+  <main :class="{ wide: !route.meta.open }">
+    <Oops v-if="inside" :error="staying" :again="signOut" />
+    <RouterView />
+  </main>
   <Toast position="bottom-right" />
 </template>
 

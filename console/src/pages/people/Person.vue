@@ -137,7 +137,7 @@ const sections = computed(() => p.value?.sections.map((s, i) => ({ id: i, ...s }
       <Column header="Why">
         <template #body="{ data }"
           ><RouterLink :to="`/events/${data.eventId}`">{{ data.rule }}</RouterLink>
-          <span class="faint">{{ data.eventType }}</span></template
+          <span class="faint">{{ happening(data.eventType ?? '') }}</span></template
         >
       </Column>
     </Listing>

@@ -57,7 +57,9 @@ const { flip, asking, leave } = useFlip()
   <template v-if="r">
     <PageHead :title="r.name">
       <template #about>
-        <Signal :state="r.state" /> · when: {{ happening(r.trigger) }} <code>{{ r.trigger }}</code><template v-if="r.days">
+        <Signal :state="r.state" /> · when: {{ happening(r.trigger) }} <code>{{ r.trigger }}</code><template
+          v-if="r.days"
+        >
           for {{ r.days }} days</template
         ><template v-if="r.where"> in {{ r.where }}</template
         ><template v-if="r.condition">
