@@ -58,7 +58,7 @@ func TestKeySetAloneVerifies_B3(t *testing.T) {
 	x := open(t, nil)
 	path := awarded(t, x)
 	_, token := asked(t, "GET", x.URL+path, "Accept", "application/vc+jwt")
-	signed, err := jose.ParseSigned(token, []jose.SignatureAlgorithm{jose.RS256})
+	signed, err := jose.ParseSignedCompact(token, []jose.SignatureAlgorithm{jose.RS256})
 	require.NoError(t, err)
 	var credential badge.Credential
 	require.NoError(t, json.Unmarshal(signed.UnsafePayloadWithoutVerification(), &credential))
@@ -72,7 +72,7 @@ func TestKeySetAloneVerifies_B3(t *testing.T) {
 	assert.JSONEq(t, string(signed.UnsafePayloadWithoutVerification()), string(payload))
 
 	_, token = asked(t, "GET", x.URL+strings.TrimPrefix(credential.Status.Credential, "http://kanban.example"))
-	list, err := jose.ParseSigned(token, []jose.SignatureAlgorithm{jose.RS256})
+	list, err := jose.ParseSignedCompact(token, []jose.SignatureAlgorithm{jose.RS256})
 	require.NoError(t, err)
 	payload, err = list.Verify(&keys)
 	require.NoError(t, err)

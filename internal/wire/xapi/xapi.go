@@ -294,7 +294,7 @@ func (a Agent) check(name string) error {
 	case a.ObjectType != "" && a.ObjectType != "Agent" && a.ObjectType != Group:
 		return fmt.Errorf("%s.objectType %q is neither Agent nor Group", name, a.ObjectType)
 	case a.Mbox != "" && !strings.HasPrefix(a.Mbox, "mailto:"):
-		return fmt.Errorf("%s.mbox %q does not start with mailto:", name, a.Mbox)
+		return fmt.Errorf("%s.mbox %q does not start with the scheme mailto", name, a.Mbox)
 	case a.Account != nil && (a.Account.Name == "" || !isIRI(a.Account.HomePage)):
 		return fmt.Errorf("%s.account needs a name and a homePage that is an IRI", name)
 	}
