@@ -153,7 +153,8 @@ func (b *browser) press(selector string) {
 			const top = document.elementFromPoint(r.x + r.width / 2, r.y + r.height / 2);
 			return at === before && !!top && (e.contains(top) || top.contains(e) || e.parentElement.contains(top)) })()`)
 		b.until(`(() => { ` + found + ` const e = found(` + s + `); if (!e) return false; window.pressed = false;
-			document.addEventListener('click', (c) => { window.pressed = e.contains(c.target) || c.target.contains(e) || e.parentElement.contains(c.target) }, {capture: true, once: true}); return true })()`)
+			const exact = e.matches('button, a'); // one that moved between the press and its end gives the click to what holds it
+			document.addEventListener('click', (c) => { window.pressed = e.contains(c.target) || !exact && (c.target.contains(e) || e.parentElement.contains(c.target)) }, {capture: true, once: true}); return true })()`)
 		b.do(chromedp.Click(selector))
 		if ask(b, chromedp.Evaluate[bool](`window.pressed !== false`)) { // another page knows nothing of it
 			return

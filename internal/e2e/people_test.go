@@ -69,7 +69,7 @@ func TestConsolePeople_P1(t *testing.T) {
 	b.fill("offer-name", "Soil place")
 	b.choose("shop", "Shop")
 	b.fill("sold-as", "soil")
-	b.do(chromedp.SendKeys(`input[aria-label="Sections"]`, "Soil sci"))
+	b.set(`input[aria-label="Sections"]`, "Soil sci")
 	b.sees("Soil science A · SOIL-A First term")
 	b.press(`li[aria-label="Soil science A · SOIL-A"]`)
 	b.click("Save")
@@ -82,7 +82,7 @@ func TestConsolePeople_P1(t *testing.T) {
 	b.open("/access/" + offer.ID)
 	b.sees("Nothing was bought or given yet.")
 	b.click("Give access by hand…")
-	b.do(chromedp.SendKeys(`[aria-label="name, address or identifier"]`, "stu-030"))
+	b.set(`[aria-label="name, address or identifier"]`, "stu-030")
 	b.until(`[...document.querySelectorAll('datalist option')].some(o => o.value.includes('stu-030'))`)
 	b.set(`[aria-label="name, address or identifier"]`,
 		ask(b, chromedp.Evaluate[string](`[...document.querySelectorAll('datalist option')].find(o => o.value.includes('stu-030')).value`)))

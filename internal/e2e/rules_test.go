@@ -126,7 +126,7 @@ func operation(b *browser) {
 	b.sees("Try it for real")
 	for i, text := range []string{"maud@fernmoor.example", "weeds"} {
 		x := `(//form//h2/following-sibling::div[1]//input)[` + string(rune('1'+i)) + `]`
-		b.do(chromedp.WaitVisible(x), chromedp.SendKeys(x, text))
+		b.set(x, text)
 	}
 	b.click("Call it now")
 	b.sees(`the service has no label "weeds"; it has ["learner"`)
@@ -201,7 +201,7 @@ func follow(t *testing.T, b *browser, w *world) {
 
 	b.open("/deliveries")
 	b.sees("Greet new learners")
-	b.do(chromedp.SendKeys(`[aria-label="person"]`, "tamsin"))
+	b.set(`[aria-label="person"]`, "tamsin")
 	b.until(`[...document.querySelectorAll('datalist option')].some(o => o.value.startsWith('Tamsin Trial'))`)
 	b.set(`[aria-label="person"]`,
 		ask(b, chromedp.Evaluate[string](`document.querySelector('datalist option').value`)))

@@ -7,7 +7,6 @@ import (
 	"strings"
 	"testing"
 
-	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/client"
@@ -40,8 +39,7 @@ func TestConsoleStages(t *testing.T) {
 	b.click("Make a stage plan…")
 	b.fill("stage-plan-name", "Beginner")
 	b.choose("stage-plan-course", "Propagation")
-	b.do(chromedp.WaitVisible(`[aria-label="Title of stage 1"]`),
-		chromedp.SendKeys(`[aria-label="Title of stage 1"]`, "Clean hands"))
+	b.set(`[aria-label="Title of stage 1"]`, "Clean hands")
 	b.click("Whom would it find?")
 	b.sees(`a criterion of stage "Clean hands" does not say which module`)
 	b.label("Module 1.1", "Cuttings")

@@ -128,6 +128,11 @@ h2 {
   align-items: center;
 }
 
+/* what comes into it later must not move what stands beside it */
+.bar select {
+  width: 24rem;
+}
+
 .bar label {
   display: flex;
   gap: 0.5rem;
