@@ -79,19 +79,19 @@ export const router = createRouter({
       meta: { title: 'Findings' },
     },
     {
-      path: '/connections/:id/matching',
+      path: '/interfaces/:id/matching',
       component: () => import('./pages/connections/Matching.vue'),
       props: true,
       meta: { title: 'Who is who' },
     },
     {
-      path: '/connections/:id/proposals',
+      path: '/interfaces/:id/proposals',
       component: () => import('./pages/connections/Proposals.vue'),
       props: true,
       meta: { title: 'Second accounts and test learners' },
     },
     {
-      path: '/connections/:id/unpaired',
+      path: '/interfaces/:id/unpaired',
       component: () => import('./pages/connections/Unpaired.vue'),
       props: true,
       meta: { title: 'Classes that belong to no pairing' },
@@ -112,6 +112,17 @@ export const router = createRouter({
       path: '/connections',
       component: () => import('./pages/connections/Connections.vue'),
       meta: { title: 'Connections' },
+    },
+    {
+      path: '/connections/new',
+      component: () => import('./pages/connections/NewConnection.vue'),
+      meta: { title: 'Connect a system' },
+    },
+    {
+      path: '/connections/:id',
+      component: () => import('./pages/connections/Connection.vue'),
+      props: true,
+      meta: { title: 'Connection' },
     },
     { path: '/rules', component: () => import('./pages/rules/Rules.vue'), meta: { title: 'Rules' } },
     {
@@ -139,13 +150,13 @@ export const router = createRouter({
       meta: { title: 'Outlines' },
     },
     {
-      path: '/connections/:id/meaning',
+      path: '/interfaces/:id/meaning',
       component: () => import('./pages/connections/Meaning.vue'),
       props: true,
       meta: { title: 'What events mean' },
     },
     {
-      path: '/connections/:id/operations',
+      path: '/interfaces/:id/operations',
       component: () => import('./pages/connections/Operations.vue'),
       props: true,
       meta: { title: 'Operations' },

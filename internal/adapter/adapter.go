@@ -19,18 +19,26 @@ import (
 	"kanban/internal/wire/call"
 )
 
-// Opener gives connections with their secrets.
+// Opener gives interfaces with their secrets.
 type Opener interface {
-	Open(ctx context.Context, connectionID string) (Connection, error)
+	Open(ctx context.Context, interfaceID string) (Interface, error)
 }
 
-// Connection is a configured outside system, with its secrets open.
-type Connection struct {
+// Interface is what speaks one protocol with an outside system, with its secrets open.
+type Interface struct {
 	ID       string
 	Name     string
 	Kind     string
 	Settings map[string]string
 	Secret   map[string]string
+	System   System
+}
+
+// System is what holds for all interfaces of an outside system together.
+type System struct {
+	ID        string // of the connection
+	AtOnce    int    // calls at a time, 0 for no limit of its own
+	PerMinute int    // the same in a minute
 }
 
 // The kinds, named for the protocol that is spoken.
@@ -59,7 +67,7 @@ const (
 	AllRedirects    = "to any address"
 )
 
-// Capability is something a connection can do for Kanban.
+// Capability is something an interface can do for Kanban.
 type Capability string
 
 // The capabilities.
@@ -71,7 +79,7 @@ const (
 	MessagesOut      Capability = "messages-out"
 )
 
-// Field is one value to enter for a connection.
+// Field is one value to enter for an interface.
 type Field struct {
 	Name     string   `json:"name"`
 	Title    string   `json:"title"`
@@ -82,17 +90,23 @@ type Field struct {
 	Options  []string `json:"options,omitempty" doc:"The values to choose from"`
 	Address  bool     `json:"address,omitempty" doc:"Must be a full http or https address"`
 	Number   bool     `json:"number,omitempty" doc:"Must be a whole number, 0 or more"`
+	Template bool     `json:"template,omitempty" doc:"Must be an address with {…} where something of each record goes"`
 	Date     bool     `json:"date,omitempty" doc:"Must be a day, such as 2027-08-31"`
 	Rare     bool     `json:"rare,omitempty" doc:"Seldom has to be touched"`
 	// Made values are made by Kanban, to be entered at the other side.
 	Made bool `json:"made,omitempty" doc:"Made by Kanban, to be entered at the other side"`
 }
 
-// Kind describes one kind of system.
+// Kind describes one kind of interface.
 type Kind struct {
 	Name         string       `json:"name"`
 	Title        string       `json:"title"`
+	Short        string       `json:"short" doc:"What it is for in a word or two: the label of a further interface"`
 	About        string       `json:"about"`
+	Hears        []string     `json:"hears,omitempty" doc:"What can be heard from it"`
+	Does         []string     `json:"does,omitempty" doc:"What can be done there"`
+	Given        string       `json:"given" doc:"Who at the other side gives the values"`
+	Rights       string       `json:"rights" doc:"Which rights the credential needs there"`
 	Fields       []Field      `json:"fields"`
 	Capabilities []Capability `json:"capabilities"`
 }
@@ -159,12 +173,31 @@ var (
 	}
 )
 
+// Where the pages are that people open at the other side.
+var (
+	classPage = Field{
+		Name: "classPage", Title: "Page of a class",
+		Help: "Optional: the address of a class's own page there, with {id} where its id goes, for example https://platform.example/courses/{id}. {code} and {name} work too", Template: true, Rare: true,
+	}
+	personPage = Field{
+		Name: "personPage", Title: "Page of a person",
+		Help: "Optional: the address of a person's own page there, with {id} where their id goes, for example https://platform.example/people/{id}. {identifier}, {email} and {userName} work too", Template: true, Rare: true,
+	}
+	deliveryPage = Field{
+		Name: "deliveryPage", Title: "Page of a delivery",
+		Help: "Optional: the address of the page there that shows what became of one call, with {id} where its id goes. {person} works too", Template: true, Rare: true,
+	}
+)
+
 // Kinds lists them all.
 var Kinds = []Kind{
 	{
-		KindOneRoster, "Register (OneRoster 1.2)",
-		"Reads people, courses, sections and enrolments from a records system.",
-		[]Field{
+		Name: KindOneRoster, Title: "Register (OneRoster 1.2)", Short: "roster",
+		About:  "Reads people, courses, sections and enrolments from a records system.",
+		Hears:  []string{"people, their roles and their identifiers", "courses, terms, sections and schools", "who is enrolled in which section, from when and until when"},
+		Given:  "The register's administrator makes a client id and a client secret and says where tokens are given out.",
+		Rights: "roster.readonly (OneRoster 1.2 security, client credentials)",
+		Fields: []Field{
 			{
 				Name: "address", Title: "Address",
 				Help: "Scheme and host of the register, for example https://register.school.example", Required: true,
@@ -185,13 +218,17 @@ var Kinds = []Kind{
 			},
 			until,
 			guardShare, guardNumber, enrolmentEnd, sessionEnd,
+			classPage, personPage,
 		},
-		[]Capability{PeopleIn},
+		Capabilities: []Capability{PeopleIn},
 	},
 	{
-		KindCSV, "Register as files (OneRoster CSV)",
-		"Reads people, courses, sections and enrolments from CSV packages that are uploaded or put into a folder.",
-		[]Field{
+		Name: KindCSV, Title: "Register as files (OneRoster CSV)", Short: "roster files",
+		About:  "Reads people, courses, sections and enrolments from CSV packages that are uploaded or put into a folder.",
+		Hears:  []string{"people, their roles and their identifiers", "courses, terms, sections and schools", "who is enrolled in which section, from when and until when"},
+		Given:  "The register's administrator exports a package of CSV files, or lets it be put into a folder.",
+		Rights: "to read the folder, for the user under whom Kanban runs",
+		Fields: []Field{
 			{
 				Name: "folder", Title: "Folder",
 				Help: "Optional: a folder on the machine of the service; its newest .zip is read. Leave empty to upload by hand",
@@ -206,13 +243,18 @@ var Kinds = []Kind{
 				Name: "mostRows", Title: "Most rows", Help: "How many rows one file of a package may have",
 				Default: "20000000", Number: true, Rare: true,
 			},
+			classPage, personPage,
 		},
-		[]Capability{PeopleIn},
+		Capabilities: []Capability{PeopleIn},
 	},
 	{
-		KindSCIM, "Workspace (SCIM 2.0)",
-		"Puts people into groups of an outside service and makes accounts for them.",
-		[]Field{
+		Name: KindSCIM, Title: "Workspace (SCIM 2.0)", Short: "classes",
+		About:  "Puts people into groups of an outside service and makes accounts for them.",
+		Hears:  []string{"who has an account and who is in which group"},
+		Does:   []string{"make, pair and rename classes (groups)", "put people into classes and take them out", "make accounts for people who have none"},
+		Given:  "The service's administrator makes a bearer token and says the SCIM address.",
+		Rights: "to read and change users and groups",
+		Fields: []Field{
 			{
 				Name: "address", Title: "SCIM address",
 				Help: "The address before /Users, for example https://chat.example/scim/v2", Required: true,
@@ -246,12 +288,17 @@ var Kinds = []Kind{
 				Help: "Optional: how many members a class at the service may have", Number: true, Rare: true,
 			},
 			callsAtOnce, callsPerMinute, mayBeLate,
+			classPage, personPage,
 		},
-		[]Capability{PeopleIn, PeopleOut},
+		Capabilities: []Capability{PeopleIn, PeopleOut},
 	},
 	{
-		KindXAPI, "Course platform (xAPI 1.0.3)", "Receives what learners do as xAPI statements.",
-		[]Field{
+		Name: KindXAPI, Title: "Course platform (xAPI 1.0.3)", Short: "activity",
+		About:  "Receives what learners do as xAPI statements.",
+		Hears:  []string{"what learners start, answer, pass, complete and score"},
+		Given:  "Kanban makes a key and a secret. The platform's administrator enters them, with the endpoint, where statements are sent to.",
+		Rights: "none at the platform",
+		Fields: []Field{
 			{Name: "key", Title: "Key", Help: "The user name under which the platform reports", Made: true},
 			{
 				Name: "secret", Title: "Secret", Help: "The password under which the platform reports", Secret: true,
@@ -265,13 +312,18 @@ var Kinds = []Kind{
 				Name: "faulty", Title: "A faulty statement in a batch",
 				Help: "Whether it refuses its whole batch, as the standard says, or the others are taken without it; the answer names each faulty one either way", Default: RefuseAll, Options: []string{RefuseAll, TakeOthers}, Rare: true,
 			},
+			personPage,
 		},
-		[]Capability{LearningEventsIn},
+		Capabilities: []Capability{LearningEventsIn},
 	},
 	{
-		KindWebhook, "Service that takes signed events",
-		"Sends CloudEvents, signed as Standard Webhooks, to an address.",
-		[]Field{
+		Name: KindWebhook, Title: "Service that takes signed events", Short: "events out",
+		About:  "Sends CloudEvents, signed as Standard Webhooks, to an address.",
+		Hears:  []string{"that the service wants no more events"},
+		Does:   []string{"send an event when a rule says so"},
+		Given:  "The service's administrator says the address and makes a signing secret.",
+		Rights: "none: whoever has the secret can send",
+		Fields: []Field{
 			{
 				Name: "address", Title: "Address",
 				Help: "Where the service takes events, for example https://news.example/events", Required: true,
@@ -301,13 +353,18 @@ var Kinds = []Kind{
 				Help:   "Optional: how many events the service gets in a minute; a test lowers it to what the service allows",
 				Number: true, Rare: true,
 			},
+			deliveryPage,
 		},
-		[]Capability{MessagesOut},
+		Capabilities: []Capability{MessagesOut},
 	},
 	{
-		KindHTTP, "Service with an API of its own (HTTP)",
-		"Calls operations of the service's API, which are defined on the connection: path, values, and what counts as success.",
-		[]Field{
+		Name: KindHTTP, Title: "Service with an API of its own (HTTP)", Short: "API",
+		About:  "Calls operations of the service's API, which are defined on the interface: path, values, and what counts as success.",
+		Hears:  []string{"what operations can choose from, and whether they had their effect"},
+		Does:   []string{"call operations of its API when a rule says so"},
+		Given:  "The service's administrator makes a token and says what stands before the paths.",
+		Rights: "whatever the operations need",
+		Fields: []Field{
 			{
 				Name: "address", Title: "Address",
 				Help:     "What stands before the paths of the operations, for example https://news.example/api",
@@ -332,25 +389,33 @@ var Kinds = []Kind{
 				Default: "/",
 			},
 			callsAtOnce, callsPerMinute, mayBeLate,
+			deliveryPage,
 		},
-		[]Capability{MessagesOut},
+		Capabilities: []Capability{MessagesOut},
 	},
 	{
-		KindPickup, "Course platform that picks enrolments up (OneRoster delta)",
-		"Keeps enrolments that rules and offers make, as a OneRoster CSV delta that the platform fetches when it likes.",
-		[]Field{
+		Name: KindPickup, Title: "Course platform that picks enrolments up (OneRoster delta)", Short: "pickup",
+		About:  "Keeps enrolments that rules and offers make, as a OneRoster CSV delta that the platform fetches when it likes.",
+		Hears:  []string{"when the platform fetched"},
+		Does:   []string{"keep enrolments for the platform to fetch"},
+		Given:  "Kanban makes a key and a secret. The platform's administrator enters them where enrolments are fetched from.",
+		Rights: "none at the platform",
+		Fields: []Field{
 			{Name: "key", Title: "Key", Help: "The user name under which the platform fetches", Made: true},
 			{
 				Name: "secret", Title: "Secret", Help: "The password under which the platform fetches", Secret: true,
 				Made: true,
 			},
 		},
-		[]Capability{PeopleOut},
+		Capabilities: []Capability{PeopleOut},
 	},
 	{
-		KindEvents, "Service that reports events (CloudEvents)",
-		"Takes signed CloudEvents: purchases, memberships, whatever a service wants to report. Rules react to them.",
-		[]Field{
+		Name: KindEvents, Title: "Service that reports events (CloudEvents)", Short: "events in",
+		About:  "Takes signed CloudEvents: purchases, memberships, whatever a service wants to report. Rules react to them.",
+		Hears:  []string{"purchases, memberships and whatever else the service reports"},
+		Given:  "Kanban makes a signing secret. The service's administrator enters it, with the address, where events are sent to.",
+		Rights: "none at the service",
+		Fields: []Field{
 			{
 				Name: "secret", Title: "Signing secret",
 				Help:   "The service signs with it, as Standard Webhooks say; both sides must have the same one",
@@ -391,11 +456,16 @@ var Kinds = []Kind{
 				Default: `has(event.data.name) ? event.data.name : ""`, Rare: true,
 			},
 		},
-		[]Capability{EventsIn},
+		Capabilities: []Capability{EventsIn},
 	},
 	{
-		KindSMTP, "Mail (SMTP)", "Sends mail.",
-		[]Field{
+		Name: KindSMTP, Title: "Mail (SMTP)", Short: "mail",
+		About:  "Sends mail.",
+		Hears:  []string{"that a mail was refused"},
+		Does:   []string{"send mail to learners, teachers and whoever has to know"},
+		Given:  "The mail server's administrator gives server, user name and password, and allows the address that mails come from.",
+		Rights: "to send mail from that address",
+		Fields: []Field{
 			{
 				Name: "server", Title: "Server", Help: "Host and port, for example mail.school.example:587",
 				Required: true,
@@ -418,7 +488,7 @@ var Kinds = []Kind{
 				Number:  true, Rare: true,
 			},
 		},
-		[]Capability{MessagesOut},
+		Capabilities: []Capability{MessagesOut},
 	},
 }
 
@@ -450,7 +520,7 @@ func (k Kind) Check(values map[string]string) error {
 	}
 	for name := range values {
 		if !slices.ContainsFunc(k.Fields, func(f Field) bool { return f.Name == name }) {
-			fail(name, "a %s connection has no such value", k.Name)
+			fail(name, "an interface of kind %s has no such value", k.Name)
 		}
 	}
 	for _, f := range k.Fields {
@@ -470,6 +540,10 @@ func (k Kind) Check(values map[string]string) error {
 		case f.Address:
 			if u, err := url.Parse(v); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
 				fail(f.Name, "is not a full address. %s", f.Help)
+			}
+		case f.Template:
+			if wrong := badTemplate(f.Name, v); wrong != "" {
+				fail(f.Name, "%s", wrong)
 			}
 		}
 		if wrong := k.shape(f, values); v != "" && wrong != "" {
@@ -528,6 +602,6 @@ func ReportOf(c Capability, detail string, err error) Report {
 	return r
 }
 
-// IsRegister reports whether a kind of connection is a register, which is read
+// IsRegister reports whether a kind of interface is a register, which is read
 // into the mirror.
 func IsRegister(kind string) bool { return kind == KindOneRoster || kind == KindCSV }

@@ -35,11 +35,11 @@ func TestCheckNamesEveryWrongValue_C3(t *testing.T) {
 	good := map[string]string{"address": "https://chat.example/scim/v2", "token": "t"}
 	require.NoError(t, scim.Check(good))
 	for want, change := range map[string]map[string]string{
-		"address: is missing":               {"address": ""},
-		"address: is not a full":            {"address": "chat.example"},
-		"address: is not":                   {"address": "ftp://chat.example"},
-		"token: has white space":            {"token": "t "},
-		"colour: a scim connection has no ": {"colour": "red"},
+		"address: is missing":                       {"address": ""},
+		"address: is not a full":                    {"address": "chat.example"},
+		"address: is not":                           {"address": "ftp://chat.example"},
+		"token: has white space":                    {"token": "t "},
+		"colour: an interface of kind scim has no ": {"colour": "red"},
 	} {
 		values := map[string]string{}
 		for k, v := range good {

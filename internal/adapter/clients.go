@@ -11,18 +11,18 @@ import (
 	"github.com/hashicorp/go-cleanhttp"
 )
 
-// transports holds what is open to services, one transport a connection, so that whoever
+// transports holds what is open to services, one transport an interface, so that whoever
 // calls a service next uses what is open already.
-var transports sync.Map // id of a connection → *kept
+var transports sync.Map // id of an interface → *kept
 
 type kept struct {
 	made      [sha256.Size]byte // of the settings and secrets that it was made for
 	transport *http.Transport
 }
 
-// transport gives a connection's. When its settings or secrets change it gets another one,
+// transport gives an interface's. When its settings or secrets change it gets another one,
 // and what the earlier one has open and nobody uses is closed.
-func transport(c Connection) *http.Transport {
+func transport(c Interface) *http.Transport {
 	if c.ID == "" { // not kept yet: it is only being tried out
 		return cleanhttp.DefaultTransport()
 	}
@@ -44,15 +44,15 @@ func transport(c Connection) *http.Transport {
 	}
 }
 
-// WithTransport lets calls use what is open to a connection's service.
-func WithTransport(c Connection, o call.Options) call.Options {
+// WithTransport lets calls use what is open to an interface's service.
+func WithTransport(c Interface, o call.Options) call.Options {
 	o.Transport = transport(c)
 	return o
 }
 
 // CloseIdle closes what is open to a connection's service and nobody uses.
-func CloseIdle(connectionID string) {
-	if had, there := transports.LoadAndDelete(connectionID); there {
+func CloseIdle(interfaceID string) {
+	if had, there := transports.LoadAndDelete(interfaceID); there {
 		had.(*kept).transport.CloseIdleConnections()
 	}
 }

@@ -40,7 +40,7 @@ func TestWhatIsOpenToAServiceIsUsedAgain(t *testing.T) {
 	server.Config.ConnState = seen.state
 	server.Start()
 	defer server.Close()
-	get := func(c adapter.Connection) {
+	get := func(c adapter.Interface) {
 		req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, server.URL, nil)
 		require.NoError(t, err)
 		_, err = call.New(adapter.Limited(c, call.Options{})).Do(t.Context(), req)
@@ -58,7 +58,7 @@ func TestWhatIsOpenToAServiceIsUsedAgain(t *testing.T) {
 			seen.changed.Wait()
 		}
 	}
-	c := adapter.Connection{
+	c := adapter.Interface{
 		ID: "open-" + t.Name(), Settings: map[string]string{"address": server.URL},
 		Secret: map[string]string{"token": "a"},
 	}
@@ -72,6 +72,6 @@ func TestWhatIsOpenToAServiceIsUsedAgain(t *testing.T) {
 	closed(1)
 	adapter.CloseIdle(c.ID)
 	closed(2)
-	get(adapter.Connection{Settings: c.Settings})
+	get(adapter.Interface{Settings: c.Settings})
 	closed(3) // nothing stays open to what is only tried out
 }

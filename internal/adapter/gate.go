@@ -12,45 +12,77 @@ import (
 	"kanban/internal/wire/call"
 )
 
-// defaultAtOnce is how many calls a service gets at a time unless its connection
+// defaultAtOnce is how many calls a service gets at a time unless its interface
 // says otherwise; hooksAtOnce is the same for one that takes signed events.
 const (
 	defaultAtOnce = 4
 	hooksAtOnce   = 8
 )
 
-// gates holds one gate per connection and limits, so that all runs of a process
+// gates holds one gate per interface and limits, so that all runs of a process
 // share it.
 var gates sync.Map // gateKey → *gate
 
 type gateKey struct {
-	connection, atOnce, perMinute string
+	id, atOnce, perMinute string
 }
 
 type gate struct {
-	slots *semaphore.Weighted
+	slots *semaphore.Weighted // nil for any number
 	rate  *rate.Limiter
 }
 
-// Limited adds what is open to a connection's service, and its limits, to the options of its calls: how many at
-// once (setting atOnce) and how many a minute (setting perMinute, no limit when
-// empty). The limits hold for each process of the service.
-func Limited(c Connection, o call.Options) call.Options {
-	key := gateKey{c.ID, c.Settings["atOnce"], c.Settings["perMinute"]}
-	found, ok := gates.Load(key)
-	if !ok {
-		g := &gate{slots: semaphore.NewWeighted(int64(AtOnce(c))), rate: rate.NewLimiter(rate.Inf, 1)}
-		if n, err := strconv.Atoi(key.perMinute); err == nil && n > 0 {
-			g.rate = rate.NewLimiter(rate.Limit(float64(n)/60), max(n/60, 1))
-		}
-		found, _ = gates.LoadOrStore(key, g)
+// gateOf gives the gate of an interface or of a whole connection; 0 means no limit.
+func gateOf(id string, atOnce, perMinute int) *gate {
+	key := gateKey{id, strconv.Itoa(atOnce), strconv.Itoa(perMinute)}
+	if found, ok := gates.Load(key); ok {
+		return found.(*gate)
 	}
-	o.Enter, o.Transport = found.(*gate).enter, transport(c)
+	g := &gate{rate: rate.NewLimiter(rate.Inf, 1)}
+	if atOnce > 0 {
+		g.slots = semaphore.NewWeighted(int64(atOnce))
+	}
+	if perMinute > 0 {
+		g.rate = rate.NewLimiter(rate.Limit(float64(perMinute)/60), max(perMinute/60, 1))
+	}
+	found, _ := gates.LoadOrStore(key, g)
+	return found.(*gate)
+}
+
+// Limited adds what is open to an interface's service, and its limits, to the options of its calls:
+// how many at once (setting atOnce) and how many a minute (setting perMinute, no limit when empty),
+// and the same for all interfaces of its connection together. The limits hold for each process of
+// the service.
+func Limited(c Interface, o call.Options) call.Options {
+	perMinute, err := strconv.Atoi(c.Settings["perMinute"])
+	if err != nil {
+		perMinute = 0
+	}
+	own := gateOf(c.ID, AtOnce(c), perMinute)
+	o.Enter, o.Transport = own.enter, transport(c)
+	if c.System.AtOnce > 0 || c.System.PerMinute > 0 {
+		whole := gateOf(c.System.ID, c.System.AtOnce, c.System.PerMinute)
+		o.Enter = func(ctx context.Context) (leave func(), err error) { return enterBoth(ctx, own, whole) }
+	}
 	return o
 }
 
-// AtOnce is how many calls at a time a connection's service is given.
-func AtOnce(c Connection) int {
+// enterBoth enters one gate after the other: always in this order, so that nobody waits in a circle.
+func enterBoth(ctx context.Context, first, second *gate) (leave func(), err error) {
+	leaveFirst, err := first.enter(ctx)
+	if err != nil {
+		return nil, err
+	}
+	leaveSecond, err := second.enter(ctx)
+	if err != nil {
+		leaveFirst()
+		return nil, err
+	}
+	return func() { leaveSecond(); leaveFirst() }, nil
+}
+
+// AtOnce is how many calls at a time an interface's service is given.
+func AtOnce(c Interface) int {
 	if n, err := strconv.Atoi(c.Settings["atOnce"]); err == nil && n > 0 {
 		return n
 	}
@@ -61,12 +93,12 @@ func AtOnce(c Connection) int {
 }
 
 // defaultLate is how long a service may take until it shows what it has carried out,
-// unless its connection says otherwise.
+// unless its interface says otherwise.
 const defaultLate = 10 * time.Second
 
 // Late is how long a service may take until it shows what it has carried out (setting
 // late, in seconds).
-func Late(c Connection) time.Duration {
+func Late(c Interface) time.Duration {
 	if n, err := strconv.Atoi(c.Settings["late"]); err == nil && n >= 0 {
 		return time.Duration(n) * time.Second
 	}
@@ -74,10 +106,13 @@ func Late(c Connection) time.Duration {
 }
 
 func (g *gate) enter(ctx context.Context) (leave func(), err error) {
-	if err := g.slots.Acquire(ctx, 1); err != nil {
-		return nil, err
+	leave = func() {}
+	if g.slots != nil {
+		if err := g.slots.Acquire(ctx, 1); err != nil {
+			return nil, err
+		}
+		leave = func() { g.slots.Release(1) }
 	}
-	leave = func() { g.slots.Release(1) }
 	if err := g.rate.Wait(ctx); err != nil {
 		leave()
 		return nil, err

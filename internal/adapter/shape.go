@@ -9,7 +9,7 @@ import (
 	"time"
 )
 
-// Expires is the name of the field that says when a connection's credential ends.
+// Expires is the name of the field that says when an interface's credential ends.
 const Expires = "expires"
 
 // until is the field of kinds whose credential the other side may let end.
@@ -24,7 +24,7 @@ var (
 	blank  = regexp.MustCompile(`\s`)
 )
 
-// tooDeep are the ends of addresses that lead deeper than to where a kind of connection
+// tooDeep are the ends of addresses that lead deeper than to where a kind of interface
 // begins; what follows from them is put there by Kanban.
 var tooDeep = map[string][]string{
 	KindSCIM + ".address": {
@@ -100,7 +100,7 @@ func (k Kind) shape(f Field, values map[string]string) string {
 	return ""
 }
 
-// EndOf says when a connection's credential ends: the day after its last one, in the given
+// EndOf says when an interface's credential ends: the day after its last one, in the given
 // zone; ok is false when nobody said.
 func EndOf(settings map[string]string, zone *time.Location) (at time.Time, ok bool) {
 	day, err := time.ParseInLocation(time.DateOnly, settings[Expires], zone)

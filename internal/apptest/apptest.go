@@ -17,6 +17,7 @@ import (
 
 	"kanban/internal/adapter"
 	"kanban/internal/app/batches"
+	"kanban/internal/app/connections"
 	"kanban/internal/app/registers"
 	"kanban/internal/core/roster"
 	"kanban/internal/core/rule"
@@ -85,16 +86,27 @@ func (w *World) DoBatch(who, id string, approved bool) (batches.Batch, error) {
 	return b, nil
 }
 
-// Connect makes one connection.
-func (w *World) Connect(kind, name string, values map[string]string) connectionstore.Connection {
+// Connect makes a connection with one interface.
+func (w *World) Connect(kind, name string, values map[string]string) connectionstore.Interface {
 	w.t.Helper()
-	c, _, err := w.Connections.Create(w.t.Context(), "test", kind, name, values)
-	require.NoError(w.t, err)
+	c, _ := w.ConnectMade(kind, name, values)
 	return c
 }
 
+// ConnectMade does so, and gives the values that were made for the other side.
+func (w *World) ConnectMade(kind, name string, values map[string]string) (connectionstore.Interface,
+	connections.Made,
+) {
+	w.t.Helper()
+	_, all, made, err := w.Connections.Connect(w.t.Context(), "test", connections.NewConnection{
+		Name: name, Interfaces: []connections.NewInterface{{Kind: kind, Values: values}},
+	})
+	require.NoError(w.t, err)
+	return all[0], made[0]
+}
+
 // Register connects the register.
-func (w *World) Register() connectionstore.Connection {
+func (w *World) Register() connectionstore.Interface {
 	a := w.Standins.Addresses
 	return w.Connect("oneroster", "Register", map[string]string{
 		"address":      a.Register,
@@ -103,7 +115,7 @@ func (w *World) Register() connectionstore.Connection {
 }
 
 // Workspace connects the chat workspace.
-func (w *World) Workspace() connectionstore.Connection {
+func (w *World) Workspace() connectionstore.Interface {
 	return w.Connect("scim", "Workspace", map[string]string{
 		"address": w.Standins.Addresses.Workspace + "/scim/v2",
 		"token":   "potting-shed", "late": "0", "notice": workspace.WelcomeSchema + ":sendWelcome",
@@ -111,7 +123,7 @@ func (w *World) Workspace() connectionstore.Connection {
 }
 
 // Contacts connects the contact list.
-func (w *World) Contacts() connectionstore.Connection {
+func (w *World) Contacts() connectionstore.Interface {
 	return w.Connect("webhook", "Contacts", map[string]string{
 		"address": w.Standins.Addresses.Contacts + "/events",
 		"secret":  "whsec_RmVybm1vb3ItR2FyZGVuLVNjaG9vbC1kZW1vLXNlY3JldA==",
@@ -119,7 +131,7 @@ func (w *World) Contacts() connectionstore.Connection {
 }
 
 // Shop connects the shop, which from then on tells what is bought there.
-func (w *World) Shop() adapter.Connection {
+func (w *World) Shop() adapter.Interface {
 	c := w.Connect("cloudevents", "Shop", nil)
 	opened, err := w.Connections.Open(w.t.Context(), c.ID)
 	require.NoError(w.t, err)
@@ -128,7 +140,7 @@ func (w *World) Shop() adapter.Connection {
 
 // Labels connects the contact list's own API, with the operations that add and remove
 // a label.
-func (w *World) Labels() connectionstore.Connection {
+func (w *World) Labels() connectionstore.Interface {
 	c := w.Connect("http-api", "Labels", map[string]string{
 		"address": w.Standins.Addresses.Contacts + "/api",
 		"token":   contacts.Token, "probe": "/labels",
@@ -151,7 +163,7 @@ func (w *World) Labels() connectionstore.Connection {
 }
 
 // Platform connects the course platform, in which sections are groups.
-func (w *World) Platform() connectionstore.Connection {
+func (w *World) Platform() connectionstore.Interface {
 	return w.Connect("scim", "Platform", map[string]string{
 		"address": w.Standins.Addresses.Platform + "/scim/v2",
 		"token":   platform.Token, "late": "0",
@@ -241,7 +253,7 @@ func (w *World) Follow() {
 }
 
 // Mail connects the mail server.
-func (w *World) Mail() connectionstore.Connection {
+func (w *World) Mail() connectionstore.Interface {
 	return w.Connect("smtp", "Mail", map[string]string{
 		"server": w.Standins.Addresses.SMTP,
 		"from":   "kanban@fernmoor.example", "security": "none",
@@ -249,9 +261,9 @@ func (w *World) Mail() connectionstore.Connection {
 }
 
 // Read reads a register and gives the ended run.
-func (w *World) Read(c connectionstore.Connection, approved bool) runstore.Run {
+func (w *World) Read(c connectionstore.Interface, approved bool) runstore.Run {
 	w.t.Helper()
-	r, err := w.Registers.Start(w.t.Context(), "test", registers.Request{ConnectionID: c.ID, Approved: approved})
+	r, err := w.Registers.Start(w.t.Context(), "test", registers.Request{InterfaceID: c.ID, Approved: approved})
 	require.NoError(w.t, err)
 	require.NoError(w.t, w.Registers.Work(w.t.Context(), r.ID, true))
 	r, err = runstore.FindRun(w.t.Context(), w.Store, r.ID)

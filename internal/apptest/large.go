@@ -19,7 +19,7 @@ import (
 // is in two sections, and reads it. Every section is paired with a space of the
 // workspace in which its learners are, except every tenth, which is not paired.
 // It gives the register, the workspace and how many pairings there are.
-func (w *World) Large(sections, learners int) (register, workspace connectionstore.Connection, pairings int) {
+func (w *World) Large(sections, learners int) (register, workspace connectionstore.Interface, pairings int) {
 	w.t.Helper()
 	ctx := w.t.Context()
 	register = w.LargeRegister(sections, learners)
@@ -49,17 +49,17 @@ func (w *World) Large(sections, learners int) (register, workspace connectionsto
 	// As after a first run of each: paired, run, everybody placed and in step.
 	var err error
 	for _, sql := range []string{
-		`INSERT INTO accounts (connection_id, remote_id, person_id) SELECT $2, 'l' || substr(sourced_id, 2), id
-			FROM people WHERE connection_id = $1`,
-		`INSERT INTO pairings (id, section_id, connection_id, target_name, target_ref, target_seen, policy, counts,
+		`INSERT INTO accounts (interface_id, remote_id, person_id) SELECT $2, 'l' || substr(sourced_id, 2), id
+			FROM people WHERE interface_id = $1`,
+		`INSERT INTO pairings (id, section_id, interface_id, target_name, target_ref, target_seen, policy, counts,
 			ran_at, compared_at)
 			SELECT gen_random_uuid(), id, $2, title, sourced_id, title,
 				'{"roles":["student","teacher"],"leavers":"remove","removalNumber":10,"removalShare":0.2,"schedule":{"kind":"every","minutes":60}}',
-				'{"in-step":` + strconv.Itoa(learners) + `}', now(), now() FROM sections WHERE connection_id = $1 AND substr(sourced_id, 2)::int % 10 <> 9`,
+				'{"in-step":` + strconv.Itoa(learners) + `}', now(), now() FROM sections WHERE interface_id = $1 AND substr(sourced_id, 2)::int % 10 <> 9`,
 		`INSERT INTO placements (pairing_id, remote_id, person_id, name) SELECT p.id, a.remote_id, a.person_id, 'Name'
 			FROM pairings p
-			JOIN sections s ON s.id = p.section_id AND $1 = s.connection_id AND $2 = p.connection_id
-			JOIN enrolments e ON e.connection_id = s.connection_id AND e.section = s.sourced_id
+			JOIN sections s ON s.id = p.section_id AND $1 = s.interface_id AND $2 = p.interface_id
+			JOIN enrolments e ON e.interface_id = s.interface_id AND e.section = s.sourced_id
 				JOIN accounts a ON a.remote_id = 'l' || substr(e.person, 2)`,
 	} {
 		_, err = w.Store.Pool.Exec(ctx, sql, register.ID, workspace.ID)
@@ -74,13 +74,13 @@ func (w *World) Large(sections, learners int) (register, workspace connectionsto
 
 // LargeRegister reads a school of so many sections, ten to a course, of so many
 // learners each; everybody is in two sections.
-func (w *World) LargeRegister(sections, learners int) connectionstore.Connection {
+func (w *World) LargeRegister(sections, learners int) connectionstore.Interface {
 	w.t.Helper()
 	var content bytes.Buffer
 	require.NoError(w.t, oneroster.WritePackage(&content, "Large", largeSchool(sections, learners)))
 	register := w.Connect("oneroster-csv", "Large school", map[string]string{})
 	r, err := w.Registers.Start(w.t.Context(), "test",
-		registers.Request{ConnectionID: register.ID, Upload: content.Bytes()})
+		registers.Request{InterfaceID: register.ID, Upload: content.Bytes()})
 	require.NoError(w.t, err)
 	require.NoError(w.t, w.Registers.Work(w.t.Context(), r.ID, true))
 	return register

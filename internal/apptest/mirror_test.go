@@ -22,7 +22,7 @@ func TestSourceKnowsWhatIsUntidy_P1(t *testing.T) {
 	w.Read(w.Register(), false)
 	workspace := w.Workspace()
 	source, err := pairingstore.Source(t.Context(), w.Store,
-		pairingstore.Pairing{ID: db.NewID(), SectionID: w.Section("PROP-A").ID, ConnectionID: workspace.ID})
+		pairingstore.Pairing{ID: db.NewID(), SectionID: w.Section("PROP-A").ID, InterfaceID: workspace.ID})
 	require.NoError(t, err)
 	by := map[string]roster.Member{}
 	for _, m := range source.Members {
@@ -36,7 +36,7 @@ func TestSourceKnowsWhatIsUntidy_P1(t *testing.T) {
 	assert.Equal(t, roster.TestLearner, by["stu-preview"].Role)
 	assert.Empty(t, by["stu-005"].Email)
 	soil, err := pairingstore.Source(t.Context(), w.Store,
-		pairingstore.Pairing{ID: db.NewID(), SectionID: w.Section("SOIL-A").ID, ConnectionID: workspace.ID})
+		pairingstore.Pairing{ID: db.NewID(), SectionID: w.Section("SOIL-A").ID, InterfaceID: workspace.ID})
 	require.NoError(t, err)
 	disabled := 0
 	for _, m := range soil.Members {

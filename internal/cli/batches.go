@@ -26,7 +26,7 @@ func filterFlags() []cli.Flag {
 		&cli.StringFlag{Name: "teacher", Usage: "name of a teacher"},
 		&cli.StringFlag{Name: "role", Usage: "role of somebody in it, e.g. proctor"},
 		&cli.StringFlag{Name: "state", Usage: "one of the states, e.g. needs-person"},
-		&cli.StringFlag{Name: "service", Usage: "name of the connection with which it is paired"},
+		&cli.StringFlag{Name: "service", Usage: "name of the interface with which it is paired"},
 		&cli.IntFlag{Name: "at-least", Usage: "learners"},
 		&cli.StringFlag{Name: "at-most", Usage: "learners"},
 		&cli.StringFlag{Name: "hidden", Usage: "what the rule with this name hides, or * for everything"},
@@ -88,7 +88,7 @@ func batchesMany() *cli.Command {
 		Name: "many", Usage: "Do something with many at once: one preview for all, then exactly that",
 		ArgsUsage: "ACT [SECTION...]", Action: doMany,
 		Flags: slices.Concat(batchFlags(), filterFlags(), []cli.Flag{
-			&cli.StringFlag{Name: "connection", Usage: "for pair: the service"},
+			&cli.StringFlag{Name: "interface", Usage: "for pair: the service"},
 			&cli.StringFlag{
 				Name:  "template",
 				Usage: "for pair and template: its name; the usual one when absent",
@@ -104,7 +104,7 @@ func batchesMany() *cli.Command {
 			},
 		}),
 		Description: "ACT is pair, run, template, pause, resume, hold, open, next-term, end or take-out. Choose sections by name, or all that fit the filters.\n\n" +
-			"  kanban pairings many pair PROP-A PROP-B PROP-C --connection \"Chat workspace\"\n  kanban pairings many pair --term \"First term\" --state not-paired --connection \"Chat workspace\" --naming \"{course} · {section}\" --apply\n  kanban pairings many run --state out-of-step --apply",
+			"  kanban pairings many pair PROP-A PROP-B PROP-C --interface \"Chat workspace\"\n  kanban pairings many pair --term \"First term\" --state not-paired --interface \"Chat workspace\" --naming \"{course} · {section}\" --apply\n  kanban pairings many run --state out-of-step --apply",
 	}
 }
 
@@ -192,11 +192,11 @@ func doMany(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	if o.Act == "pair" {
-		conn, err := findConnection(ctx, c, cmd.String("connection"))
+		conn, err := findInterface(ctx, c, cmd.String("interface"))
 		if err != nil {
 			return err
 		}
-		o.ConnectionID = conn.ID
+		o.InterfaceID = conn.ID
 	}
 	chosen, err := choose(ctx, cmd, c, cmd.Args().Tail())
 	if err != nil {

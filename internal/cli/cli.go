@@ -39,7 +39,7 @@ func App(version string, extra ...*cli.Command) *cli.Command {
 		Description: `Start with:  kanban demo                 everything, with demo data
         or:  kanban serve                the service alone
       then:  kanban sign-in --email you@school.example
-             kanban connections list
+             kanban interfaces list
              kanban today`,
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "address", Usage: "address of the service", Sources: cli.EnvVars("KANBAN_ADDRESS")},
@@ -57,7 +57,8 @@ func App(version string, extra ...*cli.Command) *cli.Command {
 			},
 		},
 		Commands: append(extra,
-			signIn(), signOut(), today(), findings(), explain(), connections(), sections(), peopleLists(), people(),
+			signIn(), signOut(), today(), findings(), explain(), connections(), interfaces(),
+			sections(), peopleLists(), people(),
 			matching(), pairings(), runs(), courses(), rules(), offersOf(), operationsOf(), maintenance(),
 			historyOf(), events(), deliveries(), tasksOf(), sheetsOf(), badges(), stagePlansOf(),
 		),

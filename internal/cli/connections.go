@@ -1,141 +1,73 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
-	"maps"
 	"net/http"
 	"net/url"
-	"os"
-	"slices"
 	"strings"
-	"time"
 
 	"github.com/urfave/cli/v3"
 
-	"kanban/internal/adapter"
 	"kanban/internal/client"
 	"kanban/internal/wire/api"
 )
 
-func setFlag() cli.Flag {
-	return &cli.StringSliceFlag{
-		Name:  "set",
-		Usage: "a value as name=value; name=@file reads it from a file, name=? asks for it",
-	}
-}
-
 func connections() *cli.Command {
+	details := []cli.Flag{
+		&cli.StringFlag{Name: "owner", Usage: "who minds the system"},
+		&cli.StringFlag{Name: "address", Usage: "where people open it; addresses of its interfaces may then be paths"},
+		&cli.StringFlag{Name: "notes", Usage: "whatever others should know"},
+		&cli.IntFlag{Name: "at-once", Usage: "calls at a time through all its interfaces, 0 for no limit of its own"},
+		&cli.IntFlag{Name: "per-minute", Usage: "calls a minute through all its interfaces, 0 for no limit of its own"},
+		&cli.IntFlag{Name: "rest-after", Usage: "failures in a row after which it is left alone, 0 for the usual number"},
+	}
 	return &cli.Command{
 		Name: "connections", Usage: "Connect outside systems and see what works", Category: "rosters",
 		Commands: []*cli.Command{
 			{
-				Name: "list", Usage: "List connections", Action: listConnections,
+				Name: "list", Usage: "List outside systems with their interfaces", Action: listConnections,
 				Flags: []cli.Flag{&cli.BoolFlag{
 					Name:  "removed",
 					Usage: "those that were removed and can be restored",
 				}},
 			},
-			meaningOf(),
-			{Name: "kinds", Usage: "The kinds of connection and the values each needs", Action: listKinds},
+			{Name: "show", Usage: "One outside system: what it is and what works", ArgsUsage: "NAME", Action: showConnection},
 			{
-				Name: "add", Usage: "Connect an outside system and test it", ArgsUsage: "KIND NAME",
-				Flags: []cli.Flag{setFlag()}, Action: addConnection,
-				Description: "  kanban connections kinds\n  kanban connections add scim \"Chat workspace\" --set address=https://chat.example/scim/v2 --set token=?",
+				Name: "add", Usage: "Connect an outside system; then add its interfaces", ArgsUsage: "NAME",
+				Flags: details, Action: addConnection,
+				Description: "  kanban connections add \"Course platform\" --owner \"Learning team\" --address https://platform.example\n  kanban interfaces add \"Course platform\" xapi --label activity\n  kanban interfaces add \"Course platform\" scim --label places --set address=/scim/v2 --set token=?",
 			},
-			connectionsEdit(),
-			{Name: "probe", Usage: "Test every capability", ArgsUsage: "NAME", Action: probeConnection},
-			connectionsShow(),
-			connectionsRead(),
-			pause("pause", "Pause: what depends on it waits", true),
-			pause("resume", "Resume a paused connection", false),
-			connectionsRemove(),
-			connectionsRestore(),
+			{
+				Name: "edit", Usage: "Change what holds for a whole system; what is not given stays", ArgsUsage: "NAME",
+				Flags:       append([]cli.Flag{&cli.StringFlag{Name: "name", Usage: "another name"}}, details...),
+				Action:      editConnection,
+				Description: "  kanban connections edit \"Course platform\" --owner \"Learning team\" --per-minute 600",
+			},
+			{Name: "probe", Usage: "Test every interface", ArgsUsage: "NAME", Action: probeConnection},
+			pauseConnection("pause", "Pause all its interfaces: what depends on them waits", true),
+			pauseConnection("resume", "Let its interfaces go on, except those that are paused by themselves", false),
+			{
+				Name: "remove", Usage: "Remove a system with its interfaces; it can be restored for 30 days", ArgsUsage: "NAME",
+				Action: removeConnection,
+				Flags: []cli.Flag{&cli.StringFlag{
+					Name:  "confirm",
+					Usage: "the connection's name once more, to remove it with what depends on it",
+				}},
+				Description: "  kanban connections remove \"Plant news\"\n  kanban connections remove \"Plant news\" --confirm \"Plant news\"",
+			},
+			{
+				Name: "restore", Usage: "Bring a removed system back as it was", ArgsUsage: "NAME", Action: restoreConnection,
+				Flags: []cli.Flag{&cli.StringFlag{
+					Name:  "as",
+					Usage: "another name, when its own is somebody else's by now",
+				}},
+				Description: "  kanban connections list --removed\n  kanban connections restore \"Plant news\"",
+			},
 		},
 	}
-}
-
-func connectionsEdit() *cli.Command {
-	return &cli.Command{
-		Name: "edit", Usage: "Change values; what is not given stays, secrets among them", ArgsUsage: "NAME",
-		Flags: []cli.Flag{setFlag(), &cli.BoolFlag{
-			Name:  "untested",
-			Usage: "save new values though a test with them fails",
-		}}, Action: editConnection,
-		Description: "  kanban connections edit \"Chat workspace\" --set token=@new-token.txt",
-	}
-}
-
-func connectionsShow() *cli.Command {
-	return &cli.Command{
-		Name: "show", Usage: "What of a connection is done, and what is the next missing step",
-		ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
-			_, conn, err := oneConnection(ctx, cmd)
-			if err != nil {
-				return err
-			}
-			for _, r := range conn.Rests {
-				if r.Until != nil && r.Until.After(time.Now()) {
-					say(cmd, "%s.", restsText(r))
-				}
-			}
-			return printChecklist(cmd, conn.Checklist)
-		},
-	}
-}
-
-func connectionsRead() *cli.Command {
-	return &cli.Command{
-		Name: "read", Usage: "Read a register and wait for the end", ArgsUsage: "NAME", Action: readConnection,
-		Flags: []cli.Flag{
-			&cli.BoolFlag{Name: "approve", Usage: "go on although the register lost most of its records"},
-			&cli.BoolFlag{Name: "changes", Usage: "ask only for what changed since the last read"},
-			&cli.StringFlag{
-				Name:  "file",
-				Usage: "for a register of files: the package to read, - for standard input",
-			},
-		}, Description: "  kanban connections read \"School register\"\n  kanban connections read \"Register files\" --file package.zip",
-	}
-}
-
-func connectionsRemove() *cli.Command {
-	return &cli.Command{
-		Name: "remove", Usage: "Remove a connection; it can be restored for 30 days", ArgsUsage: "NAME",
-		Action: removeConnection,
-		Flags: []cli.Flag{&cli.StringFlag{
-			Name:  "confirm",
-			Usage: "the connection's name once more, to remove it with what depends on it",
-		}},
-		Description: `Says what depends on the connection, and removes it when nothing does. What depends on it is
-hidden with it and stops; nothing is deleted before 30 days have passed.
-
-  kanban connections remove "Plant news"
-  kanban connections remove "School register" --confirm "School register"
-  kanban connections restore "School register"`,
-	}
-}
-
-func connectionsRestore() *cli.Command {
-	return &cli.Command{
-		Name: "restore", Usage: "Bring a removed connection back as it was", ArgsUsage: "NAME",
-		Action: restoreConnection,
-		Flags: []cli.Flag{&cli.StringFlag{
-			Name:  "as",
-			Usage: "another name, when its own is somebody else's by now",
-		}},
-		Description: "  kanban connections list --removed\n  kanban connections restore \"Plant news\"",
-	}
-}
-
-// restsText says what rests, why and until when.
-func restsText(r api.Rest) string {
-	what := "The service"
-	if r.Operation != "" {
-		what = r.Operation
-	}
-	return fmt.Sprintf("%s rests until %s because of: %s (deliveries waiting: %d)", what, when(r.Until), r.Reason,
-		r.Waiting)
 }
 
 func oneConnection(ctx context.Context, cmd *cli.Command) (*client.Client, api.Connection, error) {
@@ -144,31 +76,220 @@ func oneConnection(ctx context.Context, cmd *cli.Command) (*client.Client, api.C
 		return nil, api.Connection{}, err
 	}
 	c := connect(cmd)
-	conn, err := findConnection(ctx, c, args[0])
-	return c, conn, err
+	found, err := findConnection(ctx, c, args[0])
+	return c, found, err
 }
 
-// removeConnection says what depends on a connection before it is removed with that.
+func listConnections(ctx context.Context, cmd *cli.Command) error {
+	path, none := "/connections", "Nothing is connected yet: kanban connections add NAME"
+	if cmd.Bool("removed") {
+		path, none = "/connections?removed=true", "No connection was removed during the last 30 days."
+	}
+	page, err := client.Get[api.Page[api.Connection]](ctx, connect(cmd), path)
+	if err != nil {
+		return err
+	}
+	return tableOf(page.Items, none, []string{"name", "owner", "interfaces", "state"},
+		func(c api.Connection) []string {
+			var all []string
+			for _, x := range c.Interfaces {
+				all = append(all, cmp.Or(x.Label, x.Kind)+": "+working(x))
+			}
+			state := ""
+			switch {
+			case c.RemovedAt != nil:
+				state = "removed " + when(c.RemovedAt)
+			case c.Paused:
+				state = "paused"
+			}
+			return []string{c.Name, c.Owner, strings.Join(all, ", "), state}
+		}).print(cmd)
+}
+
+// working says in a few words what works of an interface: the first thing that does not, if any.
+func working(x api.Interface) string {
+	switch {
+	case x.PausedAlone:
+		return "paused"
+	case len(x.Probe) == 0:
+		return "not tested"
+	}
+	for _, r := range x.Probe {
+		if r.State != "works" {
+			return r.State
+		}
+	}
+	return "works"
+}
+
+func showConnection(ctx context.Context, cmd *cli.Command) error {
+	_, x, err := oneConnection(ctx, cmd)
+	if err != nil {
+		return err
+	}
+	if cmd.String("output") == "json" {
+		return printJSON(cmd, x)
+	}
+	for _, l := range []struct{ what, value string }{
+		{"Name", x.Name}, {"Owner", x.Owner}, {"Address", x.Address}, {"Notes", x.Notes},
+		{"Calls at once", limit(x.AtOnce)}, {"Calls a minute", limit(x.PerMinute)},
+		{"Rests after", map[bool]string{true: "", false: fmt.Sprintf("%d failures in a row", x.RestAfter)}[x.RestAfter == 0]},
+		{"Paused", map[bool]string{true: "yes", false: ""}[x.Paused]},
+	} {
+		if l.value != "" {
+			say(cmd, "%-15s %s", l.what, l.value)
+		}
+	}
+	say(cmd, "")
+	return tableOf(x.Interfaces, "It has no interface yet: kanban interfaces add "+fmt.Sprintf("%q", x.Name)+" KIND",
+		[]string{"interface", "kind", "state", "tested", "address"}, func(i api.Interface) []string {
+			at := i.Settings["address"]
+			if at == "" {
+				at = i.Settings["server"]
+			}
+			return []string{i.Name, i.Title, working(i), moment(i.ProbedAt), at}
+		}).print(cmd)
+}
+
+func limit(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprint(n)
+}
+
+// ifGiven is the value of a flag, nil when it was not given.
+func ifGiven(cmd *cli.Command, name string) *string {
+	if !cmd.IsSet(name) {
+		return nil
+	}
+	v := cmd.String(name)
+	return &v
+}
+
+func numberIfGiven(cmd *cli.Command, name string) *int {
+	if !cmd.IsSet(name) {
+		return nil
+	}
+	v := cmd.Int(name)
+	return &v
+}
+
+func addConnection(ctx context.Context, cmd *cli.Command) error {
+	args, err := arguments(cmd, 1)
+	if err != nil {
+		return err
+	}
+	x, err := client.Post[api.Connection](ctx, connect(cmd), "/connections", api.NewConnection{
+		Name: args[0], Owner: cmd.String("owner"), Address: cmd.String("address"), Notes: cmd.String("notes"),
+		AtOnce: cmd.Int("at-once"), PerMinute: cmd.Int("per-minute"), RestAfter: cmd.Int("rest-after"),
+	})
+	if err != nil {
+		return err
+	}
+	if cmd.String("output") == "json" {
+		return printJSON(cmd, x)
+	}
+	say(cmd, "Connected %s. Add what speaks with it: kanban interfaces add %q KIND (see kanban interfaces kinds)", x.Name, x.Name)
+	return nil
+}
+
+func editConnection(ctx context.Context, cmd *cli.Command) error {
+	c, x, err := oneConnection(ctx, cmd)
+	if err != nil {
+		return err
+	}
+	edit := api.EditConnection{
+		Name: ifGiven(cmd, "name"), Owner: ifGiven(cmd, "owner"), Address: ifGiven(cmd, "address"),
+		Notes: ifGiven(cmd, "notes"), AtOnce: numberIfGiven(cmd, "at-once"),
+		PerMinute: numberIfGiven(cmd, "per-minute"), RestAfter: numberIfGiven(cmd, "rest-after"),
+	}
+	now, err := client.Edit[api.Connection](ctx, c, http.MethodPatch, "/connections/"+x.ID, x.Version, edit)
+	if err != nil {
+		return err
+	}
+	say(cmd, "Changed %s.", now.Name)
+	return nil
+}
+
+func probeConnection(ctx context.Context, cmd *cli.Command) error {
+	c, x, err := oneConnection(ctx, cmd)
+	if err != nil {
+		return err
+	}
+	type line struct {
+		Interface string `json:"interface"`
+		api.Report
+	}
+	var lines []line
+	var failed error
+	for _, i := range x.Interfaces {
+		reports, err := client.Post[[]api.Report](ctx, c, "/interfaces/"+i.ID+"/probe", nil)
+		if err != nil {
+			failed = errors.Join(failed, fmt.Errorf("testing %s: %w", i.Name, err))
+		}
+		for _, r := range reports {
+			lines = append(lines, line{i.Name, r})
+		}
+	}
+	err = tableOf(lines, "It has no interface yet: kanban interfaces add "+fmt.Sprintf("%q", x.Name)+" KIND",
+		[]string{"interface", "capability", "answer", "detail", "who can mend it", "remedy"}, func(l line) []string {
+			return []string{l.Interface, l.Capability, l.State, l.Detail, l.Owner, l.Remedy}
+		}).print(cmd)
+	if err := errors.Join(err, failed); err != nil {
+		return err
+	}
+	for _, l := range lines {
+		if l.Code != "" {
+			return cli.Exit("", ExitNeedsPerson)
+		}
+	}
+	return nil
+}
+
+func pauseConnection(name, about string, paused bool) *cli.Command {
+	return &cli.Command{
+		Name: name, Usage: about, ArgsUsage: "NAME",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			c, x, err := oneConnection(ctx, cmd)
+			if err != nil {
+				return err
+			}
+			if _, err := client.Edit[api.Connection](ctx, c, http.MethodPatch, "/connections/"+x.ID, x.Version,
+				api.EditConnection{Paused: &paused}); err != nil {
+				return err
+			}
+			say(cmd, "%s is %sd.", x.Name, name)
+			return nil
+		},
+	}
+}
+
 func removeConnection(ctx context.Context, cmd *cli.Command) error {
-	c, conn, err := oneConnection(ctx, cmd)
+	c, x, err := oneConnection(ctx, cmd)
 	if err != nil {
 		return err
 	}
-	what, err := client.Get[api.Removal](ctx, c, "/connections/"+conn.ID+"/removal")
+	return removeConfirmed(ctx, cmd, c, "connections", x.ID, x.Name)
+}
+
+// removeConfirmed says what depends on a connection or an interface before it is removed with that.
+func removeConfirmed(ctx context.Context, cmd *cli.Command, c *client.Client, noun, id, name string) error {
+	path := "/" + noun + "/" + id
+	what, err := client.Get[api.Removal](ctx, c, path+"/removal")
 	if err != nil {
 		return err
 	}
-	path := "/connections/" + conn.ID
 	if confirmed := cmd.String("confirm"); confirmed != "" {
 		path += "?name=" + url.QueryEscape(confirmed)
 	} else if len(what.Dependents) > 0 {
-		say(cmd, "%s is in use: %s.", conn.Name, what.Summary)
-		return usage(cmd, fmt.Sprintf("nothing was removed. To remove it with what depends on it: kanban connections remove %q --confirm %q", conn.Name, conn.Name))
+		say(cmd, "%s is in use: %s.", name, what.Summary)
+		return usage(cmd, fmt.Sprintf("nothing was removed. To remove it with what depends on it: kanban %s remove %q --confirm %q", noun, name, name))
 	}
 	if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, path, nil); err != nil {
 		return err
 	}
-	say(cmd, "Removed %s. For 30 days it can be brought back: kanban connections restore %q", conn.Name, conn.Name)
+	say(cmd, "Removed %s. For 30 days it can be brought back: kanban %s restore %q", name, noun, name)
 	return nil
 }
 
@@ -182,25 +303,15 @@ func restoreConnection(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	var fits []api.Connection
+	var fits []removed
 	for _, x := range page.Items {
-		if x.ID == args[0] || strings.EqualFold(x.Name, args[0]) {
-			fits = append(fits, x)
-		}
+		fits = append(fits, removed{x.ID, x.Name, when(x.RemovedAt)})
 	}
-	if len(fits) == 0 {
-		return fmt.Errorf("%w: no removed connection is called %q; list them with: kanban connections list --removed",
-			errUsage, args[0])
+	one, err := oneRemoved(fits, "connections", args[0])
+	if err != nil {
+		return err
 	}
-	if len(fits) > 1 {
-		lines := make([]string, len(fits))
-		for i, x := range fits {
-			lines[i] = fmt.Sprintf("  %s  removed %s", x.ID, when(x.RemovedAt))
-		}
-		return fmt.Errorf("%w: %d removed connections are called %q; give the id of one:\n%s", errUsage, len(fits),
-			args[0], strings.Join(lines, "\n"))
-	}
-	back, err := client.Post[api.Connection](ctx, c, "/connections/"+fits[0].ID+"/restore",
+	back, err := client.Post[api.Connection](ctx, c, "/connections/"+one.id+"/restore",
 		api.Restored{Name: cmd.String("as")})
 	if err != nil {
 		return err
@@ -209,213 +320,28 @@ func restoreConnection(ctx context.Context, cmd *cli.Command) error {
 	return nil
 }
 
-func listConnections(ctx context.Context, cmd *cli.Command) error {
-	path, none := "/connections", "Nothing is connected yet. See what can be: kanban connections kinds"
-	if cmd.Bool("removed") {
-		path, none = "/connections?removed=true", "No connection was removed during the last 30 days."
-	}
-	page, err := client.Get[api.Page[api.Connection]](ctx, connect(cmd), path)
-	if err != nil {
-		return err
-	}
-	return tableOf(page.Items, none, []string{"name", "kind", "capabilities", "tested"},
-		func(c api.Connection) []string {
-			var works []string
-			for _, r := range c.Probe {
-				works = append(works, r.Capability+": "+r.State)
-			}
-			if c.Paused {
-				works = append(works, "paused")
-			}
-			for _, r := range c.Rests {
-				if r.Until != nil && r.Until.After(time.Now()) {
-					works = append(works, restsText(r))
-				}
-			}
-			if c.RemovedAt != nil {
-				works = append(works, "removed "+when(c.RemovedAt))
-			}
-			return []string{c.Name, c.Kind, strings.Join(works, ", "), moment(c.ProbedAt)}
-		}).print(cmd)
-}
+// removed is a connection or an interface that was removed.
+type removed struct{ id, name, when string }
 
-func listKinds(_ context.Context, cmd *cli.Command) error {
-	type line struct {
-		Kind  string        `json:"kind"`
-		Field adapter.Field `json:"field"`
-	}
-	var lines []line
-	for _, k := range adapter.Kinds {
-		for _, f := range k.Fields {
-			lines = append(lines, line{k.Name, f})
+// oneRemoved finds the one that was meant.
+func oneRemoved(all []removed, noun, name string) (removed, error) {
+	var fits []removed
+	for _, x := range all {
+		if x.id == name || strings.EqualFold(x.name, name) {
+			fits = append(fits, x)
 		}
 	}
-	return tableOf(lines, "", []string{"kind", "value", "needed", "help"}, func(l line) []string {
-		need := "optional"
-		switch {
-		case l.Field.Made:
-			need = "made by Kanban"
-		case l.Field.Required:
-			need = "required"
-		case l.Field.Default != "":
-			need = "default " + l.Field.Default
-		}
-		if l.Field.Secret {
-			need += ", secret"
-		}
-		return []string{l.Kind, l.Field.Name, need, l.Field.Help}
-	}).print(cmd)
-}
-
-// values reads --set flags.
-func values(cmd *cli.Command) (map[string]string, error) {
-	out := map[string]string{}
-	for _, s := range cmd.StringSlice("set") {
-		name, value, ok := strings.Cut(s, "=")
-		if !ok {
-			return nil, usage(cmd, fmt.Sprintf("--set %q is not of the form name=value", s))
-		}
-		if path, isFile := strings.CutPrefix(value, "@"); isFile {
-			text, err := os.ReadFile(path)
-			if err != nil {
-				return nil, fmt.Errorf("reading %s: %w", name, err)
-			}
-			value = strings.TrimSpace(string(text))
-		} else if value == "?" {
-			text, err := secretInput(name)
-			if err != nil {
-				return nil, err
-			}
-			value = text
-		}
-		out[name] = value
+	switch len(fits) {
+	case 0:
+		return removed{}, fmt.Errorf("%w: no removed %s is called %q; list them with: kanban %s list --removed",
+			errUsage, strings.TrimSuffix(noun, "s"), name, noun)
+	case 1:
+		return fits[0], nil
 	}
-	return out, nil
-}
-
-func addConnection(ctx context.Context, cmd *cli.Command) error {
-	args, err := arguments(cmd, 2)
-	if err != nil {
-		return err
+	lines := make([]string, len(fits))
+	for i, x := range fits {
+		lines[i] = fmt.Sprintf("  %s  removed %s", x.id, x.when)
 	}
-	v, err := values(cmd)
-	if err != nil {
-		return err
-	}
-	c := connect(cmd)
-	conn, err := client.Post[api.Connection](ctx, c, "/connections",
-		api.NewConnection{Kind: args[0], Name: args[1], Values: v})
-	if err != nil {
-		return err
-	}
-	if cmd.String("output") == "json" { // the made values are shown only now
-		reports, err := client.Post[[]api.Report](ctx, c, "/connections/"+conn.ID+"/probe", nil)
-		if conn.Probe = reports; err != nil {
-			conn.Probe = []api.Report{}
-		}
-		return errors.Join(printJSON(cmd, conn), err)
-	}
-	say(cmd, "Connected %s.", conn.Name)
-	if cmd.String("output") == "csv" { // the table that follows is about something else
-		for _, f := range slices.Sorted(maps.Keys(conn.Made)) {
-			fmt.Fprintf(os.Stderr, "%s: %s\n", f, conn.Made[f])
-		}
-	}
-	if len(conn.Made) > 0 {
-		say(cmd, "Enter these at the other side; the secret is not shown again:")
-		for _, f := range []string{"endpoint", "key", "secret"} {
-			if conn.Made[f] != "" {
-				say(cmd, "  %-8s  %s", f, conn.Made[f])
-			}
-		}
-	}
-	return probe(ctx, cmd, c, conn)
-}
-
-func editConnection(ctx context.Context, cmd *cli.Command) error {
-	c, conn, err := oneConnection(ctx, cmd)
-	if err != nil {
-		return err
-	}
-	v, err := values(cmd)
-	if err != nil {
-		return err
-	}
-	if _, err := client.Edit[api.Connection](ctx, c, http.MethodPatch, "/connections/"+conn.ID, conn.Version,
-		api.EditConnection{Values: v, Untested: cmd.Bool("untested")}); err != nil {
-		return err
-	}
-	return probe(ctx, cmd, c, conn)
-}
-
-func probe(ctx context.Context, cmd *cli.Command, c *client.Client, conn api.Connection) error {
-	reports, err := client.Post[[]api.Report](ctx, c, "/connections/"+conn.ID+"/probe", nil)
-	if err != nil {
-		return err
-	}
-	err = tableOf(reports, "", []string{"capability", "answer", "detail", "who can mend it", "remedy"},
-		func(r api.Report) []string {
-			return []string{r.Capability, r.State, r.Detail, r.Owner, r.Remedy}
-		}).print(cmd)
-	for _, r := range reports {
-		if err == nil && r.Code != "" {
-			return cli.Exit("", ExitNeedsPerson)
-		}
-	}
-	return err
-}
-
-func probeConnection(ctx context.Context, cmd *cli.Command) error {
-	c, conn, err := oneConnection(ctx, cmd)
-	if err != nil {
-		return err
-	}
-	return probe(ctx, cmd, c, conn)
-}
-
-func readConnection(ctx context.Context, cmd *cli.Command) error {
-	c, conn, err := oneConnection(ctx, cmd)
-	if err != nil {
-		return err
-	}
-	r, err := startRead(ctx, cmd, c, conn)
-	if err != nil {
-		return err
-	}
-	return follow(ctx, cmd, c, r.ID)
-}
-
-func startRead(ctx context.Context, cmd *cli.Command, c *client.Client, conn api.Connection) (api.Run, error) {
-	switch path := cmd.String("file"); path {
-	case "":
-		return client.Post[api.Run](ctx, c, "/connections/"+conn.ID+"/read",
-			api.ReadRequest{Approved: cmd.Bool("approve"), Changes: cmd.Bool("changes")})
-	case "-":
-		return c.Upload(ctx, conn.ID, cmd.Bool("approve"), os.Stdin)
-	default:
-		file, err := os.Open(path)
-		if err != nil {
-			return api.Run{}, err
-		}
-		defer file.Close()
-		return c.Upload(ctx, conn.ID, cmd.Bool("approve"), file)
-	}
-}
-
-func pause(name, about string, paused bool) *cli.Command {
-	return &cli.Command{
-		Name: name, Usage: about, ArgsUsage: "NAME",
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			c, conn, err := oneConnection(ctx, cmd)
-			if err != nil {
-				return err
-			}
-			if _, err := client.Edit[api.Connection](ctx, c, http.MethodPatch, "/connections/"+conn.ID, conn.Version,
-				api.EditConnection{Paused: &paused}); err != nil {
-				return err
-			}
-			say(cmd, "%s is %sd.", conn.Name, name)
-			return nil
-		},
-	}
+	return removed{}, fmt.Errorf("%w: %d removed %s are called %q; give the id of one:\n%s", errUsage, len(fits), noun,
+		name, strings.Join(lines, "\n"))
 }

@@ -22,7 +22,7 @@ func listDeliveries(ctx context.Context, cmd *cli.Command) error {
 	}
 	for flag, find := range map[string]func(string) (string, error){
 		"rule":    func(name string) (string, error) { r, err := findRule(ctx, c, name); return r.ID, err },
-		"to":      func(name string) (string, error) { x, err := findConnection(ctx, c, name); return x.ID, err },
+		"to":      func(name string) (string, error) { x, err := findInterface(ctx, c, name); return x.ID, err },
 		"section": func(name string) (string, error) { x, err := findPart(ctx, c, name); return x.ID, err },
 		"person":  func(name string) (string, error) { p, err := onePerson(ctx, c, name); return p.ID, err },
 	} {
@@ -36,7 +36,7 @@ func listDeliveries(ctx context.Context, cmd *cli.Command) error {
 		}
 		key := flag
 		if key == "to" {
-			key = "connection"
+			key = "interface"
 		}
 		q.Set(key, id)
 	}
@@ -63,14 +63,14 @@ func listDeliveries(ctx context.Context, cmd *cli.Command) error {
 			next = nil
 		}
 		return []string{
-			d.ID, deliveryState(d), d.Rule, words(d.Action, 1), d.Connection, d.Person,
+			d.ID, deliveryState(d), d.Rule, words(d.Action, 1), d.Interface, d.Person,
 			fmt.Sprint(d.Attempts), moment(next), cmp.Or(d.Error, d.Held),
 		}
 	}).print(cmd)
 }
 
 // ruleAndService gives the ids of what --rule and --to name, "" for what is not given.
-func ruleAndService(ctx context.Context, cmd *cli.Command, c *client.Client) (ruleID, connectionID string,
+func ruleAndService(ctx context.Context, cmd *cli.Command, c *client.Client) (ruleID, interfaceID string,
 	err error,
 ) {
 	if name := cmd.String("rule"); name != "" {
@@ -81,23 +81,23 @@ func ruleAndService(ctx context.Context, cmd *cli.Command, c *client.Client) (ru
 		ruleID = r.ID
 	}
 	if name := cmd.String("to"); name != "" {
-		conn, err := findConnection(ctx, c, name)
+		conn, err := findInterface(ctx, c, name)
 		if err != nil {
 			return "", "", err
 		}
-		connectionID = conn.ID
+		interfaceID = conn.ID
 	}
-	return ruleID, connectionID, nil
+	return ruleID, interfaceID, nil
 }
 
 // giveUp stops deliveries for good.
 func giveUp() *cli.Command {
 	return &cli.Command{
-		Name: "give-up", Usage: "Give up what is still to come: one delivery, those of a rule, or those to a connection", ArgsUsage: "[DELIVERY]",
+		Name: "give-up", Usage: "Give up what is still to come: one delivery, those of a rule, or those to an interface", ArgsUsage: "[DELIVERY]",
 		Description: "What comes after them for the same event is given up too. What is being made at this moment ends by itself.\n\n  kanban deliveries give-up --rule \"Lesson finished\" --state waiting --reason \"the label is gone for good\"",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "rule", Usage: "of this rule"},
-			&cli.StringFlag{Name: "to", Usage: "to this connection"},
+			&cli.StringFlag{Name: "to", Usage: "to this interface"},
 			&cli.StringFlag{Name: "state", Usage: "only planned, queued, retrying or waiting ones"},
 			&cli.StringFlag{Name: "reason", Usage: "why", Required: true},
 		},
@@ -108,10 +108,10 @@ func giveUp() *cli.Command {
 			c := connect(cmd)
 			in := api.GiveUpRequest{ID: cmd.Args().First(), State: cmd.String("state"), Reason: cmd.String("reason")}
 			var err error
-			if in.RuleID, in.ConnectionID, err = ruleAndService(ctx, cmd, c); err != nil {
+			if in.RuleID, in.InterfaceID, err = ruleAndService(ctx, cmd, c); err != nil {
 				return err
 			}
-			if in.ID == "" && in.RuleID == "" && in.ConnectionID == "" {
+			if in.ID == "" && in.RuleID == "" && in.InterfaceID == "" {
 				return usage(cmd, "say which: a delivery, --rule or --to")
 			}
 			n, err := client.Post[api.GivenUp](ctx, c, "/deliveries/give-up", in)
@@ -127,22 +127,22 @@ func giveUp() *cli.Command {
 	}
 }
 
-// retryMany tries the deliveries of a rule, of a connection, or everything since a
+// retryMany tries the deliveries of a rule, of an interface, or everything since a
 // time again.
 func retryMany() *cli.Command {
 	return &cli.Command{
-		Name: "retry-all", Usage: "Try many deliveries again now: those of a rule, of a connection, or everything since a time",
+		Name: "retry-all", Usage: "Try many deliveries again now: those of a rule, of an interface, or everything since a time",
 		Description: "Only what waits for a person, or would be tried later. Each keeps its id.\n\n  kanban deliveries retry-all --to \"Plant news\"\n  kanban deliveries retry-all --since 2h",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "rule", Usage: "of this rule"},
-			&cli.StringFlag{Name: "to", Usage: "to this connection"},
+			&cli.StringFlag{Name: "to", Usage: "to this interface"},
 			&cli.StringFlag{Name: "since", Usage: "made in the last 90m, 2h or 3d"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			c := connect(cmd)
 			var in api.RetryRequest
 			var err error
-			if in.RuleID, in.ConnectionID, err = ruleAndService(ctx, cmd, c); err != nil {
+			if in.RuleID, in.InterfaceID, err = ruleAndService(ctx, cmd, c); err != nil {
 				return err
 			}
 			if text := cmd.String("since"); text != "" {
@@ -186,7 +186,7 @@ func deliveries() *cli.Command {
 						Usage: "planned, queued, retrying, delivered, waiting, skipped or stopped",
 					},
 					&cli.StringFlag{Name: "rule", Usage: "of this rule"},
-					&cli.StringFlag{Name: "to", Usage: "to this connection"},
+					&cli.StringFlag{Name: "to", Usage: "to this interface"},
 					&cli.StringFlag{Name: "person", Usage: "about this person (name, address or identifier)"},
 					&cli.StringFlag{Name: "section", Usage: "in this section (code or title)"},
 					&cli.StringFlag{Name: "since", Usage: "made in the last 90m, 2h or 3d"},

@@ -12,13 +12,18 @@ const examples = `
 kanban badges awards
 kanban badges issuers
 kanban badges list
-kanban connections kinds
 kanban connections list
-kanban connections pause "Chat workspace"
-kanban connections probe "Chat workspace"
-kanban connections remove "Chat workspace"
-kanban connections resume "Chat workspace"
-kanban connections show "Chat workspace"
+kanban connections pause "Course platform"
+kanban connections probe "Course platform"
+kanban connections resume "Course platform"
+kanban connections show "Course platform"
+kanban interfaces kinds
+kanban interfaces list
+kanban interfaces pause "Chat workspace"
+kanban interfaces probe "Chat workspace"
+kanban interfaces remove "Chat workspace"
+kanban interfaces resume "Chat workspace"
+kanban interfaces show "Chat workspace"
 kanban courses list
 kanban courses show PROP > outline.csv
 kanban courses verbs

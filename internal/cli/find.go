@@ -78,12 +78,28 @@ func (n named[T]) find(ctx context.Context, c *client.Client, name string) (T, e
 	return none, ambiguous(n.nouns, name, candidates)
 }
 
+// findInterface finds one by its name, or by that of its connection when that has only one.
+func findInterface(ctx context.Context, c *client.Client, name string) (api.Interface, error) {
+	by := func(names func(api.Interface) []string) (api.Interface, error) {
+		return named[api.Interface]{
+			"/interfaces", "interface", "interfaces", "interfaces list",
+			func(x api.Interface) string { return x.ID }, names,
+			func(x api.Interface) string { return apart(x.Name, x.Kind) },
+		}.find(ctx, c, name)
+	}
+	x, err := by(func(x api.Interface) []string { return []string{x.Name} })
+	if !errors.Is(err, errUsage) {
+		return x, err
+	}
+	return by(func(x api.Interface) []string { return []string{x.Name, x.Connection} })
+}
+
 func findConnection(ctx context.Context, c *client.Client, name string) (api.Connection, error) {
 	return named[api.Connection]{
 		"/connections", "connection", "connections", "connections list",
 		func(x api.Connection) string { return x.ID },
 		func(x api.Connection) []string { return []string{x.Name} },
-		func(x api.Connection) string { return apart(x.Name, x.Kind) },
+		func(x api.Connection) string { return apart(x.Name, x.Owner) },
 	}.find(ctx, c, name)
 }
 

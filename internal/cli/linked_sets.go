@@ -625,7 +625,7 @@ func leftGroups(ctx context.Context, cmd *cli.Command) error {
 	}
 	for _, g := range empty {
 		if _, err := client.Post[client.Empty](ctx, c, "/left-groups/remove",
-			api.GroupToRemove{ConnectionID: g.ConnectionID, Ref: g.Ref}); err != nil {
+			api.GroupToRemove{InterfaceID: g.InterfaceID, Ref: g.Ref}); err != nil {
 			return err
 		}
 		say(cmd, "%s was removed.", cmp.Or(g.Name, g.Section))

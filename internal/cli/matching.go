@@ -19,7 +19,7 @@ import (
 
 func matching() *cli.Command {
 	return &cli.Command{
-		Name: "matching", Usage: "How people are recognised at a connection, and who is left out",
+		Name: "matching", Usage: "How people are recognised at an interface, and who is left out",
 		Category: "rosters",
 		Commands: []*cli.Command{
 			matchingProposals(),
@@ -112,12 +112,12 @@ func matchingEdit() *cli.Command {
 	}
 }
 
-func matchingOf(ctx context.Context, cmd *cli.Command) (*client.Client, api.Connection, roster.Matching, error) {
-	c, conn, err := oneConnection(ctx, cmd)
+func matchingOf(ctx context.Context, cmd *cli.Command) (*client.Client, api.Interface, roster.Matching, error) {
+	c, conn, err := oneInterface(ctx, cmd)
 	if err != nil {
 		return c, conn, roster.Matching{}, err
 	}
-	m, err := client.Get[roster.Matching](ctx, c, "/connections/"+conn.ID+"/matching")
+	m, err := client.Get[roster.Matching](ctx, c, "/interfaces/"+conn.ID+"/matching")
 	return c, conn, m, err
 }
 
@@ -170,7 +170,7 @@ func editMatching(ctx context.Context, cmd *cli.Command) error {
 	if err := changeMatching(cmd, &m); err != nil {
 		return err
 	}
-	touched, err := client.Post[api.Page[api.Touched]](ctx, c, "/connections/"+conn.ID+"/matching/preview", m)
+	touched, err := client.Post[api.Page[api.Touched]](ctx, c, "/interfaces/"+conn.ID+"/matching/preview", m)
 	if err != nil {
 		return err
 	}
@@ -185,7 +185,7 @@ func editMatching(ctx context.Context, cmd *cli.Command) error {
 		say(cmd, "\nNothing was saved. Save it with --save.")
 		return nil
 	}
-	if _, err := client.Send[roster.Matching](ctx, c, http.MethodPut, "/connections/"+conn.ID+"/matching",
+	if _, err := client.Send[roster.Matching](ctx, c, http.MethodPut, "/interfaces/"+conn.ID+"/matching",
 		m); err != nil {
 		return err
 	}
@@ -292,11 +292,11 @@ func proposedPeople(all []api.Proposal, names []string) (people []string, err er
 }
 
 func proposals(ctx context.Context, cmd *cli.Command) error {
-	c, conn, err := oneConnection(ctx, cmd)
+	c, conn, err := oneInterface(ctx, cmd)
 	if err != nil {
 		return err
 	}
-	at := "/connections/" + conn.ID + "/proposals"
+	at := "/interfaces/" + conn.ID + "/proposals"
 	page, err := client.Get[api.Page[api.Proposal]](ctx, c, at)
 	if err != nil {
 		return err

@@ -18,10 +18,10 @@ func meaningOf() *cli.Command {
 	return &cli.Command{
 		Name: "meaning", Usage: "What the events of a service mean for access, tried on the latest of them",
 		ArgsUsage: "CONNECTION",
-		Description: `  kanban connections meaning "Garden shop"
-  kanban connections meaning "Garden shop" --places
-  kanban connections meaning "Garden shop" --set "person=event.data.customer.email" --set "offer=event.data.items[0].sku"
-  kanban connections meaning "Garden shop" --set "person=event.data.customer.email" --save
+		Description: `  kanban interfaces meaning "Garden shop"
+  kanban interfaces meaning "Garden shop" --places
+  kanban interfaces meaning "Garden shop" --set "person=event.data.customer.email" --set "offer=event.data.items[0].sku"
+  kanban interfaces meaning "Garden shop" --set "person=event.data.customer.email" --save
 
 The expressions are person, starts, ends, offer, order and buyerName. Without --save nothing is changed.`,
 		Flags: []cli.Flag{
@@ -46,11 +46,11 @@ The expressions are person, starts, ends, offer, order and buyerName. Without --
 				in.Values[name] = text
 			}
 			c := connect(cmd)
-			conn, err := findConnection(ctx, c, args[0])
+			conn, err := findInterface(ctx, c, args[0])
 			if err != nil {
 				return err
 			}
-			m, err := client.Post[api.Meaning](ctx, c, "/connections/"+conn.ID+"/meaning", in)
+			m, err := client.Post[api.Meaning](ctx, c, "/interfaces/"+conn.ID+"/meaning", in)
 			if err != nil {
 				return err
 			}
@@ -65,8 +65,8 @@ The expressions are person, starts, ends, offer, order and buyerName. Without --
 			if err := showMeaning(cmd, m); err != nil || !cmd.Bool("save") {
 				return err
 			}
-			if _, err := client.Edit[api.Connection](ctx, c, http.MethodPatch, "/connections/"+conn.ID, conn.Version,
-				api.EditConnection{Values: in.Values}); err != nil {
+			if _, err := client.Edit[api.Interface](ctx, c, http.MethodPatch, "/interfaces/"+conn.ID, conn.Version,
+				api.EditInterface{Values: in.Values}); err != nil {
 				return err
 			}
 			say(cmd, "Saved; what %s reports from now on is read that way.", conn.Name)

@@ -47,18 +47,18 @@ func offersAdd() *cli.Command {
 	return &cli.Command{
 		Name: "add", Usage: "Say to which sections something that is sold gives access", ArgsUsage: "NAME",
 		Description: `  kanban offers add "A place in Propagation" --sold-by "Garden shop" --as propagation-place \
-      --section PROP-A --enrol-through "Course platform places" --grace 14
+      --section PROP-A --enrol-through "Course platform: places" --grace 14
   kanban offers add "Orchard membership" --sold-by "Garden shop" --as orchard-membership \
       --course ORCH --term current --at-end mark`,
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "sold-by", Required: true, Usage: "the connection that reports purchases"},
+			&cli.StringFlag{Name: "sold-by", Required: true, Usage: "the interface that reports purchases"},
 			&cli.StringFlag{Name: "as", Required: true, Usage: "what the service calls it"},
 			&cli.StringSliceFlag{Name: "section", Usage: "a section it gives access to (code or title)"},
 			&cli.StringFlag{Name: "course", Usage: "instead: the section of this course with the fewest learners"},
 			&cli.StringFlag{Name: "term", Value: "current", Usage: "with --course: current or next"},
 			&cli.StringFlag{
 				Name:  "enrol-through",
-				Usage: "the connection through which people are enrolled; nobody is when absent",
+				Usage: "the interface through which people are enrolled; nobody is when absent",
 			},
 			&cli.IntFlag{Name: "grace", Usage: "how many days access outlives its end"},
 			&cli.StringFlag{Name: "at-end", Value: "unenrol", Usage: "unenrol or mark"},
@@ -180,7 +180,7 @@ func listOffers(ctx context.Context, cmd *cli.Command) error {
 	}
 	unmapped, err := client.Get[[]api.Unmapped](ctx, c, "/unmapped")
 	for _, u := range unmapped {
-		say(cmd, "%s sold %q to %s, and no offer says where it leads.", u.Connection, u.Offer, peopleCount(u.Buyers))
+		say(cmd, "%s sold %q to %s, and no offer says where it leads.", u.Interface, u.Offer, peopleCount(u.Buyers))
 	}
 	return err
 }
@@ -191,12 +191,12 @@ func addOffer(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	c := connect(cmd)
-	shop, err := findConnection(ctx, c, cmd.String("sold-by"))
+	shop, err := findInterface(ctx, c, cmd.String("sold-by"))
 	if err != nil {
 		return err
 	}
 	n := api.NewOffer{
-		Name: args[0], ConnectionID: shop.ID, Offer: cmd.String("as"), GraceDays: cmd.Int("grace"),
+		Name: args[0], InterfaceID: shop.ID, Offer: cmd.String("as"), GraceDays: cmd.Int("grace"),
 		AtEnd: cmd.String("at-end"), OnlyBuyers: cmd.Bool("only-buyers"),
 	}
 	for _, name := range cmd.StringSlice("section") {
@@ -214,7 +214,7 @@ func addOffer(ctx context.Context, cmd *cli.Command) error {
 		n.CourseID, n.TermRule = course.ID, cmd.String("term")
 	}
 	if name := cmd.String("enrol-through"); name != "" {
-		p, err := findConnection(ctx, c, name)
+		p, err := findInterface(ctx, c, name)
 		if err != nil {
 			return err
 		}

@@ -34,24 +34,24 @@ func operationNamed(ctx context.Context, cmd *cli.Command) (*client.Client, stri
 		return nil, "", "", err
 	}
 	c := connect(cmd)
-	conn, err := findConnection(ctx, c, args[0])
-	return c, "/connections/" + conn.ID + "/operations/" + url.PathEscape(args[1]), args[1], err
+	conn, err := findInterface(ctx, c, args[0])
+	return c, "/interfaces/" + conn.ID + "/operations/" + url.PathEscape(args[1]), args[1], err
 }
 
 func operationsList() *cli.Command {
 	return &cli.Command{
-		Name: "list", Usage: "List the operations of a connection", ArgsUsage: "CONNECTION",
+		Name: "list", Usage: "List the operations of an interface", ArgsUsage: "CONNECTION",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			args, err := arguments(cmd, 1)
 			if err != nil {
 				return err
 			}
 			c := connect(cmd)
-			conn, err := findConnection(ctx, c, args[0])
+			conn, err := findInterface(ctx, c, args[0])
 			if err != nil {
 				return err
 			}
-			all, err := client.Get[[]api.Operation](ctx, c, "/connections/"+conn.ID+"/operations")
+			all, err := client.Get[[]api.Operation](ctx, c, "/interfaces/"+conn.ID+"/operations")
 			if err != nil {
 				return err
 			}

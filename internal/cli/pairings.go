@@ -59,14 +59,14 @@ func pairings() *cli.Command {
 				Action: holdClass,
 			},
 			{
-				Name: "sync", Usage: "Bring many pairings in step now: a course, a connection, or all",
+				Name: "sync", Usage: "Bring many pairings in step now: a course, an interface, or all",
 				Action: syncPairings,
 				Flags: []cli.Flag{&cli.StringFlag{
 					Name:  "course",
 					Usage: "only those of this course (code or title)",
 				}, &cli.StringFlag{
-					Name:  "connection",
-					Usage: "only those with this connection",
+					Name:  "interface",
+					Usage: "only those with this interface",
 				}},
 				Description: "Only pairings that have run once by hand are run. Removals above a guard wait for approval.\n\n  kanban pairings sync\n  kanban pairings sync --course PROP",
 			},
@@ -201,14 +201,14 @@ func listPairings(ctx context.Context, cmd *cli.Command) error {
 	return tableOf(all, "No section is paired yet. Pair one: kanban pairings add SECTION CONNECTION",
 		[]string{"state", "section", "target", "service", "people", "last run"}, func(p api.Pairing) []string {
 			return []string{
-				state(p.Section.State), p.Section.Title, p.Target, p.Section.Connection,
+				state(p.Section.State), p.Section.Title, p.Target, p.Section.Interface,
 				counts(p.Section.Counts, roster.Outcomes), moment(p.Section.RanAt),
 			}
 		}).print(cmd)
 }
 
-// sectionAndService finds the section and the connection given as the two arguments.
-func sectionAndService(ctx context.Context, cmd *cli.Command) (c *client.Client, s api.Section, conn api.Connection,
+// sectionAndService finds the section and the interface given as the two arguments.
+func sectionAndService(ctx context.Context, cmd *cli.Command) (c *client.Client, s api.Section, conn api.Interface,
 	err error,
 ) {
 	args, err := arguments(cmd, 2)
@@ -217,7 +217,7 @@ func sectionAndService(ctx context.Context, cmd *cli.Command) (c *client.Client,
 	}
 	c = connect(cmd)
 	if s, err = findSection(ctx, c, args[0]); err == nil {
-		conn, err = findConnection(ctx, c, args[1])
+		conn, err = findInterface(ctx, c, args[1])
 	}
 	return c, s, conn, err
 }
@@ -228,7 +228,7 @@ func addPairing(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	in := api.NewPairing{
-		SectionID: s.ID, ConnectionID: conn.ID, Target: cmd.String("target"),
+		SectionID: s.ID, InterfaceID: conn.ID, Target: cmd.String("target"),
 		Template: cmd.String("template"),
 	}
 	if in.Details, err = detailsOf(cmd); err != nil {
@@ -263,10 +263,10 @@ func addPairing(ctx context.Context, cmd *cli.Command) error {
 }
 
 // findClass finds a class that is at a service, by id or name.
-func findClass(ctx context.Context, c *client.Client, s api.Section, conn api.Connection, name string) (string,
+func findClass(ctx context.Context, c *client.Client, s api.Section, conn api.Interface, name string) (string,
 	error,
 ) {
-	all, err := client.Get[[]api.SpaceCandidate](ctx, c, "/sections/"+s.ID+"/candidates?connection="+conn.ID)
+	all, err := client.Get[[]api.SpaceCandidate](ctx, c, "/sections/"+s.ID+"/candidates?interface="+conn.ID)
 	if err != nil {
 		return "", err
 	}
@@ -321,7 +321,7 @@ func showPreview(cmd *cli.Command, p api.Preview, all bool) error {
 var notices = map[string]string{
 	"not-notified": "nobody is notified of it",
 	"notified":     "the service notifies each of them",
-	"unknown":      "whether the service notifies them is up to it, because the connection names no notice attribute",
+	"unknown":      "whether the service notifies them is up to it, because the interface names no notice attribute",
 }
 
 func previewPairing(ctx context.Context, cmd *cli.Command) error {
@@ -415,7 +415,7 @@ func showPairing(ctx context.Context, cmd *cli.Command) error {
 	if cmd.String("output") == "json" {
 		return table{value: p}.print(cmd)
 	}
-	say(cmd, "%s  %s ↔ %s at %s", state(s.State), s.Title, p.Target, s.Connection)
+	say(cmd, "%s  %s ↔ %s at %s", state(s.State), s.Title, p.Target, s.Interface)
 	if p.NextRun != nil {
 		say(cmd, "  runs next by itself %s", when(p.NextRun))
 	}
@@ -506,7 +506,7 @@ func listCandidates(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	all, err := client.Get[[]api.SpaceCandidate](ctx, c, "/sections/"+s.ID+"/candidates?connection="+conn.ID)
+	all, err := client.Get[[]api.SpaceCandidate](ctx, c, "/sections/"+s.ID+"/candidates?interface="+conn.ID)
 	if err != nil {
 		return err
 	}
@@ -629,12 +629,12 @@ func syncPairings(ctx context.Context, cmd *cli.Command) error {
 		}
 		in.CourseID = course.ID
 	}
-	if name := cmd.String("connection"); name != "" {
-		conn, err := findConnection(ctx, c, name)
+	if name := cmd.String("interface"); name != "" {
+		conn, err := findInterface(ctx, c, name)
 		if err != nil {
 			return err
 		}
-		in.ConnectionID = conn.ID
+		in.InterfaceID = conn.ID
 	}
 	q, err := client.Post[api.Queued](ctx, c, "/pairings/sync", in)
 	if err != nil {

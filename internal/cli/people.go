@@ -102,20 +102,20 @@ func findPeople(ctx context.Context, c *client.Client, text string) ([]api.Perso
 	return page.Items, err
 }
 
-// personAt finds the person and the connection that the first two of n arguments name.
-func personAt(ctx context.Context, cmd *cli.Command, n int) (*client.Client, api.Person, api.Connection, []string,
+// personAt finds the person and the interface that the first two of n arguments name.
+func personAt(ctx context.Context, cmd *cli.Command, n int) (*client.Client, api.Person, api.Interface, []string,
 	error,
 ) {
 	args, err := arguments(cmd, n)
 	if err != nil {
-		return nil, api.Person{}, api.Connection{}, nil, err
+		return nil, api.Person{}, api.Interface{}, nil, err
 	}
 	c := connect(cmd)
 	p, err := onePerson(ctx, c, args[0])
 	if err != nil {
-		return c, p, api.Connection{}, args, err
+		return c, p, api.Interface{}, args, err
 	}
-	conn, err := findConnection(ctx, c, args[1])
+	conn, err := findInterface(ctx, c, args[1])
 	return c, p, conn, args, err
 }
 
@@ -174,11 +174,11 @@ func sayAccounts(cmd *cli.Command, all []api.Account) {
 	for _, a := range all {
 		switch {
 		case a.Denied:
-			say(cmd, "\nNot their account at %s: %s, said by %s, %s", a.Connection, a.RemoteID, a.By, when(a.At))
+			say(cmd, "\nNot their account at %s: %s, said by %s, %s", a.Interface, a.RemoteID, a.By, when(a.At))
 		case a.By != "":
-			say(cmd, "\nAccount at %s: %s, said by %s, %s", a.Connection, a.RemoteID, a.By, when(a.At))
+			say(cmd, "\nAccount at %s: %s, said by %s, %s", a.Interface, a.RemoteID, a.By, when(a.At))
 		default:
-			say(cmd, "\nAccount at %s: %s", a.Connection, a.RemoteID)
+			say(cmd, "\nAccount at %s: %s", a.Interface, a.RemoteID)
 		}
 	}
 }
@@ -233,7 +233,7 @@ func showPerson(ctx context.Context, cmd *cli.Command) error {
 	say(cmd, "")
 	return tableOf(p.Deliveries, "Nothing was sent about this person.",
 		[]string{"at", "rule", "action", "to", "state"}, func(d api.Delivery) []string {
-			return []string{moment(&d.CreatedAt), d.Rule, words(d.Action, 1), d.Connection, deliveryState(d)}
+			return []string{moment(&d.CreatedAt), d.Rule, words(d.Action, 1), d.Interface, deliveryState(d)}
 		}).print(cmd)
 }
 

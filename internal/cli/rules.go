@@ -80,7 +80,7 @@ func conditionFlags() []cli.Flag {
 			Usage: "hours in which it does nothing, such as 22:00-07:00",
 		},
 		&cli.StringFlag{Name: "most", Usage: "how many calls it may make, such as 100/hour or 500/day"},
-		&cli.BoolFlag{Name: "in-order", Usage: "one after the other per person and connection"},
+		&cli.BoolFlag{Name: "in-order", Usage: "one after the other per person and interface"},
 		&cli.StringFlag{Name: "after", Usage: "how long the first action waits, such as 90m, 2h or 3d"},
 	}
 }
@@ -88,8 +88,8 @@ func conditionFlags() []cli.Flag {
 // actionFlags say what it does.
 func actionFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "enrol", Usage: "enrol through this connection"},
-		&cli.StringFlag{Name: "unenrol", Usage: "take out through this connection"},
+		&cli.StringFlag{Name: "enrol", Usage: "enrol through this interface"},
+		&cli.StringFlag{Name: "unenrol", Usage: "take out through this interface"},
 		&cli.StringFlag{
 			Name:  "into",
 			Usage: "for --enrol and --unenrol: the section; the event's own when absent",
@@ -100,12 +100,12 @@ func actionFlags() []cli.Flag {
 		&cli.StringFlag{Name: "due", Usage: "for --task: in how long, such as 3d"},
 		&cli.StringFlag{Name: "append-row", Usage: "append a row to this sheet"},
 		&cli.StringFlag{Name: "award", Usage: "award this badge"},
-		&cli.StringFlag{Name: "send-event", Usage: "send a signed event to this connection"},
+		&cli.StringFlag{Name: "send-event", Usage: "send a signed event to this interface"},
 		&cli.StringSliceFlag{
 			Name:  "field",
 			Usage: "for --send-event, --call-operation and --append-row: name=CEL expression",
 		},
-		&cli.StringFlag{Name: "mail", Usage: "mail through this connection"},
+		&cli.StringFlag{Name: "mail", Usage: "mail through this interface"},
 		&cli.StringFlag{Name: "to", Usage: "for --mail: a CEL expression; person.email when absent"},
 		&cli.StringFlag{Name: "subject", Usage: "for --mail: a template"},
 		&cli.StringFlag{Name: "text", Usage: "for --mail: a template"},
@@ -281,29 +281,29 @@ func actionsFromFlags(ctx context.Context, cmd *cli.Command, c *client.Client, r
 	}
 	if text := cmd.String("call-operation"); text != "" {
 		name, operation, _ := strings.Cut(text, "/")
-		conn, err := findConnection(ctx, c, name)
+		conn, err := findInterface(ctx, c, name)
 		if err != nil {
 			return err
 		}
 		r.Actions = append(r.Actions, api.Action{
-			Kind: rule.CallOperation, ConnectionID: conn.ID,
+			Kind: rule.CallOperation, InterfaceID: conn.ID,
 			Operation: operation, Fields: fields,
 		})
 	}
 	if name := cmd.String("send-event"); name != "" {
-		conn, err := findConnection(ctx, c, name)
+		conn, err := findInterface(ctx, c, name)
 		if err != nil {
 			return err
 		}
-		r.Actions = append(r.Actions, api.Action{Kind: "send-event", ConnectionID: conn.ID, Fields: fields})
+		r.Actions = append(r.Actions, api.Action{Kind: "send-event", InterfaceID: conn.ID, Fields: fields})
 	}
 	if name := cmd.String("mail"); name != "" {
-		conn, err := findConnection(ctx, c, name)
+		conn, err := findInterface(ctx, c, name)
 		if err != nil {
 			return err
 		}
 		r.Actions = append(r.Actions, api.Action{
-			Kind: "mail", ConnectionID: conn.ID, To: cmd.String("to"),
+			Kind: "mail", InterfaceID: conn.ID, To: cmd.String("to"),
 			Subject: cmd.String("subject"), Text: cmd.String("text"),
 		})
 	}
@@ -329,11 +329,11 @@ func membership(ctx context.Context, cmd *cli.Command, c *client.Client, r *api.
 		if name == "" {
 			continue
 		}
-		conn, err := findConnection(ctx, c, name)
+		conn, err := findInterface(ctx, c, name)
 		if err != nil {
 			return err
 		}
-		a := api.Action{Kind: kind, ConnectionID: conn.ID}
+		a := api.Action{Kind: kind, InterfaceID: conn.ID}
 		if into := cmd.String("into"); into != "" {
 			x, err := findPart(ctx, c, into)
 			if err != nil {
@@ -744,7 +744,7 @@ func tryRule(ctx context.Context, cmd *cli.Command) error {
 			if x.Sent {
 				sent = "to " + t.SentTo
 			}
-			return []string{x.Kind, x.Connection, x.After, x.If, shown(x.Shown), x.Checked, x.Problem, sent}
+			return []string{x.Kind, x.Interface, x.After, x.If, shown(x.Shown), x.Checked, x.Problem, sent}
 		}).print(cmd)
 	if err != nil || t.Passed {
 		return err

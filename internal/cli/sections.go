@@ -30,7 +30,7 @@ func listSections(ctx context.Context, cmd *cli.Command) error {
 	}
 	defer sayHidden(cmd, page.Hidden)
 	return tableOf(all,
-		"No section fits. Connect a register and read it: kanban connections add oneroster …",
+		"No section fits. Connect a register and read it: kanban interfaces add oneroster …",
 		[]string{
 			"state", "section", "code", "course", "term", "teachers", "learners", "target",
 			"people",

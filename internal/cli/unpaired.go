@@ -18,7 +18,7 @@ func listUnpaired(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	c := connect(cmd)
-	conn, err := findConnection(ctx, c, args[0])
+	conn, err := findInterface(ctx, c, args[0])
 	if err != nil {
 		return err
 	}
@@ -65,19 +65,19 @@ func listUnpaired(ctx context.Context, cmd *cli.Command) error {
 
 func label(s api.SectionRef) string { return s.Title + " (" + s.Code + ")" }
 
-func unpairedAt(ctx context.Context, c *client.Client, conn api.Connection, ignored bool) ([]api.UnpairedClass,
+func unpairedAt(ctx context.Context, c *client.Client, conn api.Interface, ignored bool) ([]api.UnpairedClass,
 	error,
 ) {
-	return client.Get[[]api.UnpairedClass](ctx, c, fmt.Sprintf("/connections/%s/unpaired?ignored=%t", conn.ID,
+	return client.Get[[]api.UnpairedClass](ctx, c, fmt.Sprintf("/interfaces/%s/unpaired?ignored=%t", conn.ID,
 		ignored))
 }
 
 func ignoreClasses(ctx context.Context, cmd *cli.Command) error {
 	if cmd.Args().Len() < 2 {
-		return usage(cmd, "a connection and at least one class are needed")
+		return usage(cmd, "an interface and at least one class are needed")
 	}
 	c := connect(cmd)
-	conn, err := findConnection(ctx, c, cmd.Args().First())
+	conn, err := findInterface(ctx, c, cmd.Args().First())
 	if err != nil {
 		return err
 	}
@@ -105,7 +105,7 @@ func ignoreClasses(ctx context.Context, cmd *cli.Command) error {
 			return ambiguous("classes of "+conn.Name, name, list)
 		}
 	}
-	if _, err := client.Post[client.Empty](ctx, c, "/connections/"+conn.ID+"/unpaired/ignore", in); err != nil {
+	if _, err := client.Post[client.Empty](ctx, c, "/interfaces/"+conn.ID+"/unpaired/ignore", in); err != nil {
 		return err
 	}
 	if in.Ignore {

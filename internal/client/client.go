@@ -274,10 +274,10 @@ func (c *Client) LoadCartridge(ctx context.Context, courseID, prefix string, man
 }
 
 // Upload reads a package of a register of files.
-func (c *Client) Upload(ctx context.Context, connectionID string, approved bool, file io.Reader) (r api.Run,
+func (c *Client) Upload(ctx context.Context, interfaceID string, approved bool, file io.Reader) (r api.Run,
 	err error,
 ) {
-	path := fmt.Sprintf("/connections/%s/upload?approved=%t", connectionID, approved)
+	path := fmt.Sprintf("/interfaces/%s/upload?approved=%t", interfaceID, approved)
 	err = c.do(ctx, http.MethodPost, path, http.Header{"Content-Type": {"application/zip"}}, file, &r)
 	return r, err
 }

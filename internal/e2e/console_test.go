@@ -32,7 +32,7 @@ func TestConsoleStory(t *testing.T) {
 	b.sees("Nothing is connected yet")
 
 	connect(b, w)
-	b.picture("connections")
+	b.picture("interfaces")
 	read(b)
 	pair(b)
 	makeRules(t, b, w)
@@ -61,22 +61,24 @@ func TestConsoleStory(t *testing.T) {
 
 func connect(b *browser, w *world) {
 	add := func(kind, name string, values ...string) {
+		b.click("Connections")
 		b.click("Connect a system…")
-		b.choose("kind", kind)
 		b.fill("name", name)
+		b.choose("i0-kind", kind)
 		for i := 0; i < len(values); i += 2 {
-			b.fill(values[i], values[i+1])
+			b.fill("i0-"+values[i], values[i+1])
 		}
 		b.click("Save and test")
 	}
+	inOne := func(label string) string { return `//article//button[normalize-space(.)="` + label + `"]` }
 	add("Register (OneRoster 1.2)", scenario.RegisterName, "address", w.At.Register, "tokenAddress", "oauth/token",
 		"clientId", "kanban", "clientSecret", "red-fingers")
 	b.sees("is not a full address")
-	b.fill("tokenAddress", w.At.Register+"/oauth/token")
+	b.fill("i0-tokenAddress", w.At.Register+"/oauth/token")
 	b.click("Save and test")
 	b.sees("wrong credential")
 	b.sees("Enter the credential again")
-	b.click("Edit…")
+	b.press(inOne("Edit…"))
 	b.fill("clientSecret", "green-fingers")
 	b.click("Save and test")
 	b.sees("A token was given out and people can be read.")
@@ -84,20 +86,58 @@ func connect(b *browser, w *world) {
 	add("Workspace (SCIM 2.0)", scenario.WorkspaceName, "address", w.At.Workspace+"/scim/v2", "token", "potting-shed",
 		"notice", scenario.NoticeAttribute)
 	b.sees("Groups can be read")
-	add("Service that takes signed events", scenario.ContactsName, "address", w.At.Contacts+"/events", "secret",
+
+	// A second interface of a system that is connected already; the first one then needs a label.
+	add("Service that takes signed events", "Plant news", "address", w.At.Contacts+"/events", "secret",
 		"whsec_RmVybm1vb3ItR2FyZGVuLVNjaG9vbC1kZW1vLXNlY3JldA==")
 	b.sees("A signed probe event was accepted.")
+	b.click("Add an interface…")
+	b.choose("kind", "Service with an API of its own (HTTP)")
+	b.sees("call operations of its API when a rule says so")
+	b.fill("address", w.At.Contacts+"/api")
+	b.fill("token", "seed-packet")
+	b.fill("probe", "/labels")
+	b.click("Save and test")
+	b.sees("API")
+	b.press(`(` + inOne("Edit…") + `)[1]`)
+	b.fill("label", "events")
+	b.click("Save and test")
+	b.sees("events")
+
+	b.click("Connections")
 	b.click("Connect a system…")
-	b.choose("kind", "Mail (SMTP)")
 	b.fill("name", scenario.MailName)
-	b.fill("server", w.At.SMTP)
-	b.fill("from", "kanban@fernmoor.example")
-	b.choose("security", "none")
+	b.choose("i0-kind", "Mail (SMTP)")
+	b.fill("i0-server", w.At.SMTP)
+	b.fill("i0-from", "kanban@fernmoor.example")
+	b.choose("i0-security", "none")
 	b.click("Save and test")
 	b.sees("The server takes mail from")
+	threeInterfaces(b, w)
+}
 
-	add("Course platform (xAPI 1.0.3)", scenario.PlatformName)
-	b.sees("the secret is not shown again")
+// threeInterfaces connects a course platform with three interfaces on one page.
+func threeInterfaces(b *browser, w *world) {
+	b.click("Connections")
+	b.click("Connect a system…")
+	b.fill("name", "Course platform")
+	b.fill("site", w.At.Platform)
+	b.choose("i0-kind", "Course platform (xAPI 1.0.3)")
+	b.sees("what learners start, answer, pass, complete and score")
+	b.click("Add another interface")
+	b.fill("i0-label", "activity")
+	b.fill("i1-label", "places")
+	b.fill("i1-address", "scim/v2")
+	b.fill("i1-token", "garden-gate")
+	b.click("Add another interface")
+	b.choose("i2-kind", "Course platform that picks enrolments up (OneRoster delta)")
+	b.click("Save and test")
+	b.sees("is not a full address")
+	b.fill("i1-address", "/scim/v2")
+	b.picture("connect")
+	b.click("Save and test")
+	b.sees("secrets are not shown again")
+	b.sees("Course platform: pickup")
 	shown := func(name string) string {
 		return ask(b, chromedp.Evaluate[string](`[...document.querySelectorAll('.made')].find(x => x.innerText.startsWith('`+name+`')).querySelector('code').innerText`))
 	}
@@ -110,9 +150,13 @@ func connect(b *browser, w *world) {
 	resp.Body.Close()
 	b.click("Done")
 	b.sees("No statement has come yet")
+	b.sees("Groups can be read")
+	b.sees("Enrolments are kept for the platform to fetch.")
 }
 
 func read(b *browser) {
+	b.click("Connections")
+	b.click("School register")
 	b.click("Read now")
 	b.sees("70 people")
 	b.click("Board")
@@ -198,15 +242,15 @@ func makeRules(t *testing.T, b *browser, w *world) {
 		page, err := client.Get[api.Page[api.Rule]](t.Context(), w.Client, "/rules")
 		return err == nil && len(page.Items) == 1 && page.Items[0].On
 	})
-	connections, err := client.Get[api.Page[api.Connection]](t.Context(), w.Client, "/connections")
+	connections, err := client.Get[api.Page[api.Interface]](t.Context(), w.Client, "/interfaces")
 	require.NoError(t, err)
 	for _, c := range connections.Items {
-		w.Connections[c.Name] = c
+		w.Interfaces[c.Name] = c
 	}
 	r, err := client.Post[api.Rule](t.Context(), w.Client, "/rules", api.NewRule{
 		Name: "Greet new learners", Trigger: "section.joined", Condition: `event.role == "student"`,
 		Actions: []api.Action{{
-			Kind: "send-event", ConnectionID: w.Connections[scenario.ContactsName].ID,
+			Kind: "send-event", InterfaceID: w.Interfaces[scenario.ContactsName].ID,
 			Fields: map[string]string{"email": "person.email", "label": `"learns " + course.title`},
 		}},
 	})
@@ -250,7 +294,12 @@ func finish(t *testing.T, b *browser, w *world) {
 	b.sees("○ not begun")
 	b.picture("person")
 	b.click("Connections")
+	b.click("Course platform")
 	b.sees("3 statements have come.")
+	b.picture("connection")
+	b.click("Connections")
+	b.sees("School register")
+	b.picture("connections")
 	b.click("Badges")
 	b.sees(w.Award.Address)
 	b.do(chromedp.Navigate(w.Award.Address + "?address=tamsin.trial@fernmoor.example"))
@@ -279,7 +328,7 @@ func uploadPackage(t *testing.T, b *browser, w *world) {
 	require.NoError(t, os.WriteFile(file, []byte(body(t, req)), 0o600))
 	b.click("Connections")
 	b.click("Connect a system…")
-	b.choose("kind", "Register as files (OneRoster CSV)")
+	b.choose("i0-kind", "Register as files (OneRoster CSV)")
 	b.fill("name", "Register files")
 	b.click("Save and test")
 	b.sees("Packages are uploaded by hand.")

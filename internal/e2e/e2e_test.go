@@ -113,6 +113,16 @@ func soon(t *testing.T, what string, happened func() bool) {
 	require.Eventually(t, happened, scenario.Patience, 50*time.Millisecond, what)
 }
 
+// connect makes a connection with one interface.
+func (w *world) connect(kind, name string, values map[string]string) api.Interface {
+	w.t.Helper()
+	c, err := client.Post[api.Connection](w.t.Context(), w.Client, "/connections", api.NewConnection{
+		Name: name, Interfaces: []api.NewInterface{{Kind: kind, Values: values}},
+	})
+	require.NoError(w.t, err)
+	return c.Interfaces[0]
+}
+
 // ruleOn makes a rule and switches it on.
 func (w *world) ruleOn(r api.NewRule) api.Rule {
 	w.t.Helper()

@@ -77,7 +77,7 @@ func TestUnsubscribedAreOnTheRulesPage(t *testing.T) {
 	r := w.ruleOn(api.NewRule{
 		Name: "Greeting", Trigger: string(rule.SectionJoined),
 		Actions: []api.Action{{
-			Kind: rule.Mail, ConnectionID: w.Connections[scenario.MailName].ID, Subject: "Welcome",
+			Kind: rule.Mail, InterfaceID: w.Interfaces[scenario.MailName].ID, Subject: "Welcome",
 			Text: "Dear {{.person.givenName}}",
 		}},
 	})

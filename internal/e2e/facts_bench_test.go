@@ -54,7 +54,7 @@ type factory struct {
 	secret   string
 	course   string
 	token    string
-	platform connectionstore.Connection
+	platform connectionstore.Interface
 	url      string
 }
 
@@ -81,8 +81,7 @@ func newFactory(b *testing.B) *factory {
 		o.Modules = append(o.Modules, module)
 	}
 	require.NoError(b, w.Outlines.SetOutline(b.Context(), "bench", f.course, o))
-	c, made, err := w.Connections.Create(b.Context(), "bench", "xapi", "Platform", nil)
-	require.NoError(b, err)
+	c, made := f.ConnectMade("xapi", "Platform", nil)
 	f.platform, f.key, f.secret = c, made["key"], made["secret"]
 
 	// Before the service starts: it makes a set-up link of its own where there is no administrator.
@@ -305,7 +304,7 @@ func (f *factory) plainInserts(eventsPerFact float64) float64 {
 		activities := column(func(i int) string {
 			return "https://platform.example/a" + strconv.Itoa((n*factBatch+i)/factLearners%factActivities)
 		})
-		if _, err := tx.Exec(ctx, `INSERT INTO plain_statements (id, connection_id, body, person_id, actor, verb,
+		if _, err := tx.Exec(ctx, `INSERT INTO plain_statements (id, interface_id, body, person_id, actor, verb,
 			object) SELECT w.id, $3, w.body, w.who, w.actor, $4, w.activity
 			FROM unnest($1::text[]::uuid[], $2::jsonb[], $5::text[]::uuid[], $6::text[], $7::text[]) AS w (id, body,
 				who, actor, activity)`, ids, bodies, f.platform.ID, xapi.ADL+"completed", who, actors, activities); err != nil {
@@ -363,7 +362,7 @@ func BenchmarkDeliveries(b *testing.B) {
 		f.Rule(rule.Draft{
 			Name: "tell", Trigger: "activity.completed",
 			Actions: []rule.Action{{
-				Kind: rule.SendEvent, ConnectionID: c.ID,
+				Kind: rule.SendEvent, InterfaceID: c.ID,
 				Fields: map[string]string{"who": "person.identifier", "what": "event.percent"},
 			}},
 		})

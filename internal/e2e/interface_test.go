@@ -62,7 +62,7 @@ func TestAPI(t *testing.T) {
 	t.Run("needs a credential", func(t *testing.T) {
 		w.t = t
 		for _, path := range []string{
-			"/api/v1/sections", "/api/v1/connections", "/api/v1/live", "/api/v1/today",
+			"/api/v1/sections", "/api/v1/interfaces", "/api/v1/live", "/api/v1/today",
 			"/metrics",
 		} {
 			status, text := w.request(http.MethodGet, path, "")
@@ -97,21 +97,21 @@ func TestAPI(t *testing.T) {
 			method, path, body, want string
 			status                   int
 		}{
-			{"POST", "/connections", `{"name":"x","kind":"carrier-pigeon"}`, "body.kind", 422},
+			{"POST", "/connections", `{"name":"x", "interfaces": [{"kind": "carrier-pigeon"}]}`, "body.interfaces[0].kind", 422},
 			{
-				"POST", "/connections", `{"name":"x","kind":"scim","values":{"address":"chat.example","token":"t"}}`,
-				"body.values.address", 422,
+				"POST", "/connections", `{"name":"x", "interfaces": [{"kind": "scim","values":{"address":"chat.example","token":"t"}}]}`,
+				"body.interfaces[0].values.address", 422,
 			},
 			{
 				"POST", "/connections",
-				`{"name":"x","kind":"webhook","values":{"address":"http://h.example","secret":"short"}}`, "whsec_",
+				`{"name":"x", "interfaces": [{"kind": "webhook","values":{"address":"http://h.example","secret":"short"}}]}`, "whsec_",
 				422,
 			},
-			{"POST", "/connections", `{"name":"School register","kind":"xapi"}`, "another one is called", 422},
+			{"POST", "/connections", `{"name":"School register", "interfaces": [{"kind": "xapi"}]}`, "another one is called", 422},
 			{"POST", "/connections", `{"name":`, "", 400},
-			{"POST", "/connections", `{"name":"x","kind":"xapi","colour":"red"}`, "colour", 422},
-			{"POST", "/connections", `{"name":"x\u0000y","kind":"xapi"}`, "NUL", 422},
-			{"POST", "/pairings", `{"sectionId":"nope","connectionId":"nope"}`, "kanban sections list", 422},
+			{"POST", "/connections", `{"name":"x", "interfaces": [{"kind": "xapi","colour":"red"}]}`, "colour", 422},
+			{"POST", "/connections", `{"name":"x\u0000y", "interfaces": [{"kind": "xapi"}]}`, "NUL", 422},
+			{"POST", "/pairings", `{"sectionId":"nope","interfaceId":"nope"}`, "kanban sections list", 422},
 			{"POST", "/runs", `{"previewId":"nope"}`, "make one first", 422},
 			{
 				"POST", "/rules",
@@ -132,17 +132,18 @@ func TestAPI(t *testing.T) {
 	})
 	t.Run("creates are idempotent", func(t *testing.T) {
 		w.t = t
-		body := `{"name":"Once","kind":"xapi"}`
+		body := `{"name":"Once", "interfaces": [{"kind": "xapi"}]}`
 		header := append(bearer, "Idempotency-Key", "k1")
 		s1, first := w.request(http.MethodPost, "/api/v1/connections", body, header...)
 		s2, second := w.request(http.MethodPost, "/api/v1/connections", body, header...)
 		assert.Equal(t, []int{201, 201}, []int{s1, s2})
 		assert.Equal(t, first, second)
-		status, _ := w.request(http.MethodPost, "/api/v1/connections", `{"name":"Other","kind":"xapi"}`, header...)
+		status, _ := w.request(http.MethodPost, "/api/v1/connections", `{"name":"Other", "interfaces": [{"kind": "xapi"}]}`, header...)
 		assert.Equal(t, http.StatusUnprocessableEntity, status)
-		var c api.Connection
-		require.NoError(t, json.Unmarshal([]byte(first), &c))
-		path := "/api/v1/connections/" + c.ID
+		var connected api.Connection
+		require.NoError(t, json.Unmarshal([]byte(first), &connected))
+		c := connected.Interfaces[0]
+		path := "/api/v1/interfaces/" + c.ID
 		status, _ = w.request(http.MethodPatch, path, `{"paused":true}`, append(bearer, "If-Match", `"1"`)...)
 		assert.Equal(t, http.StatusOK, status)
 		status, text := w.request(http.MethodPatch, path, `{"paused":false}`, append(bearer, "If-Match", `"1"`)...)
@@ -153,9 +154,7 @@ func TestAPI(t *testing.T) {
 	})
 	t.Run("reported events", func(t *testing.T) {
 		w.t = t
-		c, err := client.Post[api.Connection](t.Context(), w.Client, "/connections",
-			api.NewConnection{Name: "Plant shop", Kind: "cloudevents"})
-		require.NoError(t, err)
+		c := w.connect("cloudevents", "Plant shop", nil)
 		send := func(secret, kind, id, body string, at time.Time) (int, string) {
 			header, err := webhook.Sign(id, at, []byte(body), secret)
 			require.NoError(t, err)
@@ -196,8 +195,8 @@ func TestAPI(t *testing.T) {
 
 		// The secret is changed: for a while both are taken.
 		fresh := webhook.NewSecret()
-		_, err = client.Send[api.Connection](t.Context(), w.Client, http.MethodPatch, "/connections/"+c.ID,
-			api.EditConnection{Values: map[string]string{"secret": fresh, "earlier": secret}})
+		_, err := client.Send[api.Interface](t.Context(), w.Client, http.MethodPatch, "/interfaces/"+c.ID,
+			api.EditInterface{Values: map[string]string{"secret": fresh, "earlier": secret}})
 		require.NoError(t, err)
 		status, text = send(secret, one, "m5", bought("p5", "x@fernmoor.example"), now)
 		assert.Equal(t, 204, status, text)
@@ -216,7 +215,7 @@ func TestAPI(t *testing.T) {
 		assert.Equal(t, map[string]int{"signature-refused": 2, "event-unusable": 2}, counts)
 
 		// The service asks whether it may report.
-		platform := w.service.Address + "/reported/" + w.Connections[scenario.PlatformName].ID
+		platform := w.service.Address + "/reported/" + w.Interfaces[scenario.PlatformName].ID
 		for address, want := range map[string]int{c.Made["endpoint"]: 200, platform: 404} {
 			req, err := http.NewRequest(http.MethodOptions, address, nil)
 			require.NoError(t, err)
@@ -241,7 +240,7 @@ func TestAPI(t *testing.T) {
 	})
 	t.Run("statements", func(t *testing.T) {
 		w.t = t
-		made := w.Connections[scenario.PlatformName].Made
+		made := w.Interfaces[scenario.PlatformName].Made
 		send := func(body, secret, version string) (int, string) {
 			req, err := http.NewRequest(http.MethodPost, w.service.Address+"/xapi/statements",
 				strings.NewReader(body))
@@ -362,9 +361,9 @@ func TestAPI(t *testing.T) {
 		assert.Len(t, r.Errors, 2, "every fault is named by its place")
 		assert.Empty(t, r.Stored)
 		assert.NotContains(t, all(""), "5b")
-		_, err := client.Send[api.Connection](t.Context(), w.Client, http.MethodPatch,
-			"/connections/"+w.Connections[scenario.PlatformName].ID,
-			api.EditConnection{Values: map[string]string{"faulty": "take the others"}})
+		_, err := client.Send[api.Interface](t.Context(), w.Client, http.MethodPatch,
+			"/interfaces/"+w.Interfaces[scenario.PlatformName].ID,
+			api.EditInterface{Values: map[string]string{"faulty": "take the others"}})
 		require.NoError(t, err)
 		for range 2 {
 			r = answered(400)
@@ -419,13 +418,13 @@ func TestCommandLine(t *testing.T) {
 
 	expect(0, "wrong-credential", "explain")
 	expect(2, "there is no code", "explain", "nonsense")
-	expect(0, "works", "connections", "list")
-	expect(1, "the ones that work were kept", "connections", "edit", scenario.WorkspaceName, "--set", "token=wrong")
-	expect(3, "wrong-credential", "connections", "edit", scenario.WorkspaceName, "--set", "token=wrong", "--untested")
-	expect(0, "works", "connections", "edit", scenario.WorkspaceName, "--set", "token=potting-shed")
-	expect(2, "colour: a scim connection has no such value", "connections", "edit", scenario.WorkspaceName, "--set",
+	expect(0, "works", "interfaces", "list")
+	expect(1, "the ones that work were kept", "interfaces", "edit", scenario.WorkspaceName, "--set", "token=wrong")
+	expect(3, "wrong-credential", "interfaces", "edit", scenario.WorkspaceName, "--set", "token=wrong", "--untested")
+	expect(0, "works", "interfaces", "edit", scenario.WorkspaceName, "--set", "token=potting-shed")
+	expect(2, "colour: an interface of kind scim has no such value", "interfaces", "edit", scenario.WorkspaceName, "--set",
 		"colour=red")
-	expect(0, "70 people", "connections", "read", scenario.RegisterName)
+	expect(0, "70 people", "interfaces", "read", scenario.RegisterName)
 	expect(0, "· not paired", "sections", "list", "--state", "not-paired")
 	expect(0, "Propagation A,PROP-A", "sections", "list", "--find", "maud", "--output", "csv")
 	expect(2, "there is no section", "pairings", "add", "NOPE", scenario.WorkspaceName)
@@ -450,14 +449,14 @@ func TestCommandLine(t *testing.T) {
 	require.NoError(t, err)
 	file := filepath.Join(t.TempDir(), "register.zip")
 	require.NoError(t, os.WriteFile(file, []byte(body(t, zip)), 0o600))
-	expect(0, "works", "connections", "add", "oneroster-csv", "Register files")
-	expect(1, "--file package.zip", "connections", "read", "Register files")
-	expect(0, "70 people", "connections", "read", "Register files", "--file", file)
-	expect(1, "no ZIP archive", "connections", "read", "Register files", "--file", filepath.Join(bin, "standins"))
-	expect(1, "takes no files", "connections", "read", scenario.RegisterName, "--file", file)
+	expect(0, "works", "interfaces", "add", "oneroster-csv", "Register files")
+	expect(1, "--file package.zip", "interfaces", "read", "Register files")
+	expect(0, "70 people", "interfaces", "read", "Register files", "--file", file)
+	expect(1, "no ZIP archive", "interfaces", "read", "Register files", "--file", filepath.Join(bin, "standins"))
+	expect(1, "takes no files", "interfaces", "read", scenario.RegisterName, "--file", file)
 	expect(2, "name one by its id", "pairings", "pause", "PROP-A") // both registers have one
 	expect(2, "name one by its id", "courses", "outline", "PROP", file)
-	expect(0, "", "connections", "remove", "Register files", "--confirm", "Register files")
+	expect(0, "", "interfaces", "remove", "Register files", "--confirm", "Register files")
 	expect(0, "paused", "pairings", "pause", "PROP-A")
 	expect(1, "paused; resume it first", "pairings", "run", "PROP-A")
 	expect(0, "resumed", "pairings", "resume", "PROP-A")

@@ -32,8 +32,8 @@ func TestKillsLoseAndDoubleNothing_E8(t *testing.T) {
 	require.NoError(t, w.Outline(t.Context(), all[i].CourseID))
 	for _, r := range []api.NewRule{
 		{Name: "tell", Trigger: "activity.completed", Actions: []api.Action{{
-			Kind:         rule.SendEvent,
-			ConnectionID: w.Connections[scenario.ContactsName].ID, Fields: map[string]string{
+			Kind:        rule.SendEvent,
+			InterfaceID: w.Interfaces[scenario.ContactsName].ID, Fields: map[string]string{
 				"email": "person.email",
 				"label": "activity.title",
 			}, Fallbacks: map[string]string{"email": "nobody@fernmoor.example"},
@@ -49,7 +49,7 @@ func TestKillsLoseAndDoubleNothing_E8(t *testing.T) {
 			api.Switch{On: true, Untried: true})
 		require.NoError(t, err)
 	}
-	made := w.Connections[scenario.PlatformName].Made
+	made := w.Interfaces[scenario.PlatformName].Made
 	learners := []string{"stu-001", "stu-002", "stu-006", "stu-007", "stu-008", "stu-009", "stu-010", "stu-011"}
 	activities := []string{"act-tools", "act-softwood", "act-cuttings-check"}
 

@@ -21,6 +21,7 @@ import (
 
 	"kanban/internal/client"
 	"kanban/internal/core/rule"
+	"kanban/internal/scenario"
 	"kanban/internal/wire/api"
 )
 
@@ -117,9 +118,7 @@ func TestNobodyCanFillTheMemory(t *testing.T) {
 	w := newWorld(t)
 	w.to(w.Connect)
 	pid := w.service.PID()
-	register, err := client.Post[api.Connection](t.Context(), w.Client, "/connections",
-		api.NewConnection{Kind: "oneroster-csv", Name: "Files"})
-	require.NoError(t, err)
+	register := w.connect("oneroster-csv", "Files", nil)
 	for _, c := range []struct {
 		what string
 		do   func(t *testing.T)
@@ -199,7 +198,7 @@ func TestNobodyCanFillTheMemory(t *testing.T) {
 			}
 		}},
 		{"statements of eight megabytes", func(t *testing.T) {
-			made := w.Connections["Course platform"].Made
+			made := w.Interfaces[scenario.PlatformName].Made
 			for range 5 {
 				req, err := http.NewRequest(http.MethodPost, w.service.Address+"/xapi/statements",
 					strings.NewReader(`[{"x": [`+strings.Repeat("[", 7_000_000)))
@@ -229,7 +228,7 @@ func TestNobodyCanFillTheMemory(t *testing.T) {
 }
 
 // refusesPackage uploads a package, which ends as failed, with a cause.
-func (w *world) refusesPackage(t *testing.T, register api.Connection, content []byte) {
+func (w *world) refusesPackage(t *testing.T, register api.Interface, content []byte) {
 	t.Helper()
 	if ended := w.uploads(t, register, content); ended.ID != "" {
 		assert.Equal(t, "failed", ended.State, ended.Error)
@@ -238,7 +237,7 @@ func (w *world) refusesPackage(t *testing.T, register api.Connection, content []
 }
 
 // uploads gives the ended run of a package, none when it was refused at once.
-func (w *world) uploads(t *testing.T, register api.Connection, content []byte) api.Run {
+func (w *world) uploads(t *testing.T, register api.Interface, content []byte) api.Run {
 	t.Helper()
 	t.Logf("a package of %d kB", len(content)>>10)
 	r, err := w.Client.Upload(t.Context(), register.ID, false, bytes.NewReader(content))

@@ -93,8 +93,8 @@ func (f *factory) fillMonth() {
 	for _, sql := range []string{
 		`CREATE TEMP TABLE who AS SELECT row_number() OVER (ORDER BY p.sourced_id) - 1 AS n, p.id, x.id AS section
 			FROM people p
-			JOIN enrolments e ON e.connection_id = p.connection_id AND e.person = p.sourced_id
-				JOIN sections x ON x.connection_id = e.connection_id AND x.sourced_id = e.section
+			JOIN enrolments e ON e.interface_id = p.interface_id AND e.person = p.sourced_id
+				JOIN sections x ON x.interface_id = e.interface_id AND x.sourced_id = e.section
 				WHERE e.role = 'student'`,
 		`CREATE INDEX ON who (n)`, `ANALYZE who`,
 		`CREATE TEMP TABLE which AS SELECT row_number() OVER (ORDER BY id) - 1 AS n, id FROM rules`,

@@ -21,7 +21,7 @@ func TestOffMeansOff_E8(t *testing.T) {
 	made := map[string]api.Rule{}
 	for _, name := range []string{"Reminder", "Second reminder"} {
 		made[name] = w.ruleOn(api.NewRule{Name: name, Trigger: string(rule.SectionJoined), Actions: []api.Action{{
-			Kind: rule.Mail, ConnectionID: w.Connections[scenario.MailName].ID, Subject: "Welcome",
+			Kind: rule.Mail, InterfaceID: w.Interfaces[scenario.MailName].ID, Subject: "Welcome",
 			Text: "Dear {{.person.givenName}}", After: "2d",
 		}}})
 	}

@@ -44,7 +44,7 @@ func (w *world) pairNow(code string, change func(*roster.Policy)) string {
 		if s.Code == code {
 			p, err := client.Post[api.Pairing](w.t.Context(), w.Client, "/pairings",
 				api.NewPairing{
-					SectionID: s.ID, ConnectionID: w.Connections[scenario.WorkspaceName].ID,
+					SectionID: s.ID, InterfaceID: w.Interfaces[scenario.WorkspaceName].ID,
 					Policy: &policy,
 				})
 			require.NoError(w.t, err)
@@ -129,7 +129,7 @@ func TestEveryOutcomeOfTheDemoSchool_P2(t *testing.T) {
 	m := roster.DefaultMatching()
 	m.Exclude = append(m.Exclude, roster.Exclusion{Name: "Trial year", UserName: "ines.*"})
 	_, err = client.Send[roster.Matching](t.Context(), w.Client, http.MethodPut,
-		"/connections/"+w.Connections[scenario.WorkspaceName].ID+"/matching", m)
+		"/interfaces/"+w.Interfaces[scenario.WorkspaceName].ID+"/matching", m)
 	require.NoError(t, err)
 	got = w.outcomes(a)
 	assert.Equal(t, "left-out leaver-kept", got["Bram Birch"])
@@ -248,8 +248,8 @@ func TestCommandLineForPeople(t *testing.T) {
 	expect(3, "1 removed", "runs", "revert", last, "--apply")
 	expect(0, "‖ paused", "pairings", "list")
 	expect(1, "has ended already", "runs", "cancel", last)
-	expect(0, "finished", "connections", "read", scenario.RegisterName, "--changes")
-	expect(0, "Read at least once", "connections", "show", scenario.RegisterName)
+	expect(0, "finished", "interfaces", "read", scenario.RegisterName, "--changes")
+	expect(0, "Read at least once", "interfaces", "show", scenario.RegisterName)
 	expect(2, "keep or remove", "pairings", "remove", "PROP-A", "--members", "burn")
 	expect(0, "Nothing was done", "pairings", "remove", "PROP-A", "--members", "remove")
 	expect(0, "removed", "pairings", "remove", "PROP-A", "--members", "remove", "--apply")
@@ -262,7 +262,7 @@ func TestReadResumesAfterKill_R10(t *testing.T) {
 	w.to(w.Connect)
 	w.set("register", fault.Fault{Kind: fault.Latency, Millis: 300, Path: "/ims/"})
 	r, err := client.Post[api.Run](t.Context(), w.Client,
-		"/connections/"+w.Connections[scenario.RegisterName].ID+"/read", api.ReadRequest{})
+		"/interfaces/"+w.Interfaces[scenario.RegisterName].ID+"/read", api.ReadRequest{})
 	require.NoError(t, err)
 	soon(t, "pages come", func() bool {
 		r, err = client.Get[api.Run](t.Context(), w.Client, "/runs/"+r.ID)

@@ -52,17 +52,15 @@ func TestConsolePeople_P1(t *testing.T) {
 	b.sees("▲ not in the class: no e-mail address")
 	b.sees("Enter the address in the register.")
 
-	register := w.Connections[scenario.RegisterName]
-	b.open("/connections/" + register.ID + "/proposals")
+	register := w.Interfaces[scenario.RegisterName]
+	b.open("/interfaces/" + register.ID + "/proposals")
 	b.sees("Pia Preview")
 	b.sees("its name is Pia Preview")
 	b.click("Accept it")
 	b.sees("1 decided")
 	b.sees("No record looks like a second account")
 
-	shop, err := client.Post[api.Connection](t.Context(), w.Client, "/connections",
-		api.NewConnection{Kind: "cloudevents", Name: "Shop"})
-	require.NoError(t, err)
+	shop := w.connect("cloudevents", "Shop", nil)
 	require.Equal(t, "Shop", shop.Name)
 	b.open("/access")
 	b.click("Make an offer…")

@@ -30,7 +30,7 @@ func TestSoakSlowMail(t *testing.T) {
 	w.outlined("PROP-A")
 	w.ruleOn(api.NewRule{Name: "tell", Trigger: string(rule.ActivityCompleted), Actions: []api.Action{
 		{
-			Kind: rule.Mail, ConnectionID: w.Connections[scenario.MailName].ID,
+			Kind: rule.Mail, InterfaceID: w.Interfaces[scenario.MailName].ID,
 			To: `"trial-" + person.identifier + "@fernmoor.example"`, Subject: "Well done",
 			Text: "{{.activity.title}}",
 		},
@@ -51,7 +51,7 @@ func TestSoakSlowMail(t *testing.T) {
 	}
 	text, err := json.Marshal(statements)
 	require.NoError(t, err)
-	require.True(t, reports(w.service.Address, w.Connections[scenario.PlatformName].Made, text))
+	require.True(t, reports(w.service.Address, w.Interfaces[scenario.PlatformName].Made, text))
 	began := time.Now()
 	count := func(state string) (n int) {
 		deliveries, err := client.All[api.Delivery](t.Context(), w.Client, "/deliveries?state="+state)

@@ -77,9 +77,7 @@ func TestReplicasShareWorkAndNews(t *testing.T) {
 func TestPickupAndSheets(t *testing.T) {
 	w := newWorld(t)
 	w.to(w.Connect, w.ReadRegister)
-	files, err := client.Post[api.Connection](t.Context(), w.Client, "/connections",
-		api.NewConnection{Name: "Platform by file", Kind: "oneroster-delta"})
-	require.NoError(t, err)
+	files := w.connect("oneroster-delta", "Platform by file", nil)
 	sections, err := client.All[api.Section](t.Context(), w.Client, "/sections?hidden=*")
 	require.NoError(t, err)
 	soil := sections[slices.IndexFunc(sections, func(x api.Section) bool { return x.Code == "SOIL-A" })]
@@ -87,7 +85,7 @@ func TestPickupAndSheets(t *testing.T) {
 		api.NewRule{
 			Name: "too", Trigger: "section.joined", Condition: `section.code == "PROP-A"`,
 			Actions: []api.Action{
-				{Kind: "enrol", ConnectionID: files.ID, SectionID: soil.ID},
+				{Kind: "enrol", InterfaceID: files.ID, SectionID: soil.ID},
 				{Kind: "append-row", Sheet: "Newcomers & co", Fields: map[string]string{
 					"who":  "person.name",
 					"note": `"=1+1"`,

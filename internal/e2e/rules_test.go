@@ -63,6 +63,7 @@ func (w *world) form(t *testing.T, address string, pairs ...string) error {
 // meaning builds a service's expressions from what it really sent, and leaves them.
 func meaning(b *browser) {
 	b.click("Connections")
+	b.click("Garden shop")
 	b.click("What its events mean…")
 	b.sees("○ ends access")
 	b.sees("gus@elsewhere.example")
@@ -120,6 +121,7 @@ func cartridgeOf(t testing.TB) []byte {
 
 func operation(b *browser) {
 	b.click("Connections")
+	b.click("Plant news")
 	b.click("Operations…")
 	b.sees("Add a label to a contact")
 	b.press(`//article[.//b[normalize-space(.)="Add a label to a contact"]]//button[normalize-space(.)="Edit and try…"]`)
@@ -241,7 +243,7 @@ func TestCommandLineRules(t *testing.T) {
 	expect(0, "History is kept for ever", "history", "keep", "all")
 	expect(0, "0 % of Propagation A", "people", "progress", "Ada Alder", "PROP-A")
 
-	expect(0, "works", "connections", "add", "http-api", "Labels", "--set", "address="+w.At.Contacts+"/api", "--set",
+	expect(0, "works", "interfaces", "add", "http-api", "Labels", "--set", "address="+w.At.Contacts+"/api", "--set",
 		"token=seed-packet", "--set", "probe=/labels")
 	expect(0, "Defined remove-label", "operations", "define", "Labels", "remove-label", "--call",
 		"DELETE /contacts/{email}/labels", "--value", "email", "--value", "label")
@@ -255,13 +257,13 @@ func TestCommandLineRules(t *testing.T) {
 		"label=learner")
 	expect(0, "answer.body.ok  remove-label", "operations", "list", "Labels")
 
-	made := expect(0, "secret", "connections", "add", "cloudevents", "Shop")
+	made := expect(0, "secret", "interfaces", "add", "cloudevents", "Shop")
 	require.Contains(t, made, "whsec_")
-	expect(0, "It has reported nothing yet", "connections", "meaning", "Shop")
-	expect(0, "reference to", "connections", "meaning", "Shop", "--set", "person=evnt.data.email")
-	expect(2, "there is no such expression", "connections", "meaning", "Shop", "--set", "buyer=event.subject")
-	expect(0, "Saved", "connections", "meaning", "Shop", "--set", "offer=event.data.offer", "--save")
-	expect(0, "works", "connections", "add", "scim", "Places", "--set", "address="+w.At.Platform+"/scim/v2", "--set",
+	expect(0, "It has reported nothing yet", "interfaces", "meaning", "Shop")
+	expect(0, "reference to", "interfaces", "meaning", "Shop", "--set", "person=evnt.data.email")
+	expect(2, "there is no such expression", "interfaces", "meaning", "Shop", "--set", "buyer=event.subject")
+	expect(0, "Saved", "interfaces", "meaning", "Shop", "--set", "offer=event.data.offer", "--save")
+	expect(0, "works", "interfaces", "add", "scim", "Places", "--set", "address="+w.At.Platform+"/scim/v2", "--set",
 		"token=garden-gate")
 	expect(2, "there is no section", "offers", "add", "A place", "--sold-by", "Shop", "--as", "place", "--section",
 		"NOPE", "--enrol-through", "Places")
@@ -284,7 +286,7 @@ func TestCommandLineRules(t *testing.T) {
 	expect(0, "Test sends go to maud@", "rules", "test-recipient", "maud@fernmoor.example")
 	expect(0, "It would have done nothing", "rules", "look-back", "Greet")
 	require.NoError(t, w.form(t, w.At.Register+"/office/enrolments", "person", "stu-060", "section", "sec-prop-a"))
-	expect(0, "enrolments", "connections", "read", scenario.RegisterName)
+	expect(0, "enrolments", "interfaces", "read", scenario.RegisterName)
 	expect(0, "Tamsin Trial", "rules", "look-back", "Greet")
 	expect(1, "the rule is off", "rules", "catch-up", "Greet", "--apply")
 	expect(0, "Switch it on: kanban rules on", "rules", "checklist", "Greet")

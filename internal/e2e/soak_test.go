@@ -47,25 +47,19 @@ func TestSoak(t *testing.T) {
 		time.Sleep(time.Duration(rand.IntN(60)) * time.Millisecond)
 	}))
 	defer receiver.Close()
-	c, err := client.Post[api.Connection](t.Context(), w.Client, "/connections",
-		api.NewConnection{
-			Kind: "webhook", Name: "Receiver",
-			Values: map[string]string{
-				"address": receiver.URL, "secret": webhook.NewSecret(),
-				"atOnce": strconv.Itoa(atOnce),
-			},
-		})
-	require.NoError(t, err)
+	c := w.connect("webhook", "Receiver", map[string]string{
+		"address": receiver.URL, "secret": webhook.NewSecret(), "atOnce": strconv.Itoa(atOnce),
+	})
 	w.outlined("PROP-A")
 	// Every statement with a score is an event of its own.
 	w.ruleOn(api.NewRule{
 		Name: "tell", Trigger: string(rule.ScoreReported), OncePerPerson: new(false),
 		Actions: []api.Action{{
-			Kind: rule.SendEvent, ConnectionID: c.ID,
+			Kind: rule.SendEvent, InterfaceID: c.ID,
 			Fields: map[string]string{"score": "event.score"},
 		}},
 	})
-	made := w.Connections[scenario.PlatformName].Made
+	made := w.Interfaces[scenario.PlatformName].Made
 
 	var address atomic.Value
 	address.Store(w.service.Address)

@@ -191,7 +191,7 @@ func (w *world) fresh(name string) {
 	require.NoError(w.t, err)
 	w.Pairing, err = client.Post[api.Pairing](w.t.Context(), w.Client, "/pairings",
 		api.NewPairing{
-			SectionID: w.Pairing.Section.ID, ConnectionID: w.Connections[scenario.WorkspaceName].ID,
+			SectionID: w.Pairing.Section.ID, InterfaceID: w.Interfaces[scenario.WorkspaceName].ID,
 			Target: "Space " + name,
 		})
 	require.NoError(w.t, err)
@@ -267,7 +267,7 @@ func TestReadOutlivesFaults(t *testing.T) {
 	}
 	w.set("register", fault.Fault{Kind: fault.Swallow, Path: "/classes"}) // an empty page is no page
 	r, err := client.Post[api.Run](t.Context(), w.Client,
-		"/connections/"+w.Connections[scenario.RegisterName].ID+"/read", api.ReadRequest{})
+		"/interfaces/"+w.Interfaces[scenario.RegisterName].ID+"/read", api.ReadRequest{})
 	require.NoError(t, err)
 	soon(t, "the run says what it waits for", func() bool {
 		r, err = client.Get[api.Run](t.Context(), w.Client, "/runs/"+r.ID)

@@ -152,7 +152,7 @@ func TestCommandLineTerm(t *testing.T) {
 	office := func(path string, values ...string) {
 		t.Helper()
 		post(path, values...)
-		expect(0, "enrolments", "connections", "read", scenario.RegisterName)
+		expect(0, "enrolments", "interfaces", "read", scenario.RegisterName)
 	}
 	const service = scenario.WorkspaceName
 
@@ -174,12 +174,12 @@ func TestCommandLineTerm(t *testing.T) {
 	expect(0, "until opened", "pairings", "templates", "--set", "Held", "--target", "{course} · {code}", "--hold")
 	expect(2, "no field {cource}", "pairings", "templates", "--set", "Slip", "--target", "{cource}")
 	expect(0, "classes would be called First term", "pairings", "templates", "--target", "{term}")
-	expect(0, "Nothing was done", "pairings", "many", "pair", "PROP-A", "GLAS-A", "ORCH-A", "--connection", service,
+	expect(0, "Nothing was done", "pairings", "many", "pair", "PROP-A", "GLAS-A", "ORCH-A", "--interface", service,
 		"--template", "Held")
-	expect(0, "run finished", "pairings", "many", "pair", "PROP-A", "GLAS-A", "ORCH-A", "--connection", service,
+	expect(0, "run finished", "pairings", "many", "pair", "PROP-A", "GLAS-A", "ORCH-A", "--interface", service,
 		"--template", "Held", "--apply")
 	expect(0, "is paired through Chat workspace already", "pairings", "many", "pair", "PROP-B", "GLAS-A",
-		"--connection", service)
+		"--interface", service)
 	expect(0, "Glasshouse climate · GLAS-A", "sections", "list", "--state", "held", "--service", service,
 		"--at-least", "19")
 	expect(0, "is paired already", "pairings", "candidates", "SOIL-A", service)
@@ -208,7 +208,7 @@ func TestCommandLineTerm(t *testing.T) {
 	for _, id := range []string{"stu-030", "stu-031", "stu-032", "stu-033", "stu-034", "stu-035"} {
 		post("/office/withdrawals", "person", id, "section", "sec-glass-a")
 	}
-	expect(0, "6 left", "connections", "read", scenario.RegisterName)
+	expect(0, "6 left", "interfaces", "read", scenario.RegisterName)
 	expect(1, "more than its guard allows", "pairings", "run", "GLAS-A")
 	expect(3, "which nobody approved", "pairings", "many", "run", "GLAS-A", "--apply")
 	expect(0, "6 removed", "pairings", "many", "run", "GLAS-A", "--apply", "--approve")

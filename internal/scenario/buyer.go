@@ -15,8 +15,8 @@ import (
 
 // Names and credentials of the story of the buyer.
 const (
-	PlacesName = "Course platform places"
-	LabelsName = "Plant news labels"
+	PlacesName = platformSystem + ": places"
+	LabelsName = contactsSystem + ": labels"
 	ShopName   = "Garden shop"
 	OfferName  = "A place in Propagation"
 
@@ -34,24 +34,30 @@ var restOfCourse = []string{"act-softwood", "act-union", "act-first-graft"}
 // says to which section a purchase gives access.
 func (s *Story) Sell(ctx context.Context) error {
 	s.heading("Connecting the shop, the platform's places and the labels of the contact list")
-	for _, n := range []api.NewConnection{
-		{Name: PlacesName, Kind: "scim", Values: map[string]string{
-			"address": s.At.Platform + "/scim/v2",
-			"token":   placesToken,
-		}},
-		{Name: LabelsName, Kind: "http-api", Values: map[string]string{
-			"address": s.At.Contacts + "/api",
-			"token":   labelsToken, "probe": "/labels",
-		}},
-		{Name: ShopName, Kind: "cloudevents"},
+	for _, x := range []struct {
+		of string // an interface of the connection to which it is added
+		n  api.NewInterface
+	}{
+		{PlatformName, api.NewInterface{Kind: "scim", Label: "places", Values: map[string]string{
+			"address": "/scim/v2", "token": placesToken,
+		}}},
+		{ContactsName, api.NewInterface{Kind: "http-api", Label: "labels", Values: map[string]string{
+			"address": "/api", "token": labelsToken, "probe": "/labels",
+		}}},
 	} {
-		c, err := client.Post[api.Connection](ctx, s.Client, "/connections", n)
+		c, err := client.Post[api.Interface](ctx, s.Client, "/connections/"+s.connectionOf(x.of)+"/interfaces", x.n)
 		if err != nil {
 			return err
 		}
-		s.Connections[n.Name] = c
+		s.Interfaces[c.Name] = c
 	}
-	shop := s.Connections[ShopName]
+	if _, err := s.connect(ctx, api.NewConnection{
+		Name: ShopName, Owner: "Shop desk", Address: s.At.Shop,
+		Interfaces: []api.NewInterface{{Kind: "cloudevents"}},
+	}); err != nil {
+		return err
+	}
+	shop := s.Interfaces[ShopName]
 	if err := s.form(ctx, s.At.Shop+"/reporting", url.Values{
 		"address": {s.Client.Address() + "/reported/" + shop.ID},
 		"secret":  {shop.Made["secret"]},
@@ -71,8 +77,8 @@ func (s *Story) Sell(ctx context.Context) error {
 		return err
 	}
 	o, err := client.Post[api.Offer](ctx, s.Client, "/offers", api.NewOffer{
-		Name: OfferName, ConnectionID: shop.ID, Offer: offerAtShop, SectionIDs: []string{x.ID},
-		PlatformID: s.Connections[PlacesName].ID, GraceDays: 14, AtEnd: "unenrol",
+		Name: OfferName, InterfaceID: shop.ID, Offer: offerAtShop, SectionIDs: []string{x.ID},
+		PlatformID: s.Interfaces[PlacesName].ID, GraceDays: 14, AtEnd: "unenrol",
 	})
 	if err != nil {
 		return err
@@ -89,7 +95,7 @@ func (s *Story) Operations(ctx context.Context) error {
 		{Name: "label", Required: true, ListPath: "/labels", List: "answer.body"},
 		{Name: "name"},
 	}
-	at := "/connections/" + s.Connections[LabelsName].ID + "/operations/"
+	at := "/interfaces/" + s.Interfaces[LabelsName].ID + "/operations/"
 	for _, o := range []api.Operation{
 		{
 			Name: "remove-label", Title: "Remove a label from a contact", Method: "DELETE",
@@ -111,14 +117,14 @@ func (s *Story) Operations(ctx context.Context) error {
 // label is an action that adds a label.
 func (s *Story) label(name string) api.Action {
 	return api.Action{
-		Kind: rule.CallOperation, ConnectionID: s.Connections[LabelsName].ID, Operation: "add-label",
+		Kind: rule.CallOperation, InterfaceID: s.Interfaces[LabelsName].ID, Operation: "add-label",
 		Fields: map[string]string{"email": "person.email", "name": "person.name", "label": fmt.Sprintf("%q", name)},
 	}
 }
 
 // learnersRules are for what learners go through.
 func (s *Story) learnersRules(badge api.Badge) []api.NewRule {
-	mail := s.Connections[MailName].ID
+	mail := s.Interfaces[MailName].ID
 	return []api.NewRule{
 		{
 			Name: "Lesson finished", Trigger: "activity.completed", Condition: `!activity.title.endsWith("?")`,
@@ -142,7 +148,7 @@ func (s *Story) learnersRules(badge api.Badge) []api.NewRule {
 				Per:  "day",
 			}, Condition: "event.percent > 0", Actions: []api.Action{
 				{
-					Kind: rule.Mail, ConnectionID: mail, Subject: "{{.person.givenName}}, your plants miss you",
+					Kind: rule.Mail, InterfaceID: mail, Subject: "{{.person.givenName}}, your plants miss you",
 					Text: "Dear {{.person.givenName}},\n\nyou have done {{.event.percent}} % of {{.course.title}}. Go on when you like.\n\nFernmoor Garden School\n",
 				},
 			},
@@ -150,11 +156,11 @@ func (s *Story) learnersRules(badge api.Badge) []api.NewRule {
 		{Name: "Course finished", Trigger: "course.completed", Actions: []api.Action{
 			{Kind: rule.Award, BadgeID: badge.ID},
 			{
-				Kind: rule.Mail, ConnectionID: mail, Subject: "You finished {{.course.title}}",
+				Kind: rule.Mail, InterfaceID: mail, Subject: "You finished {{.course.title}}",
 				Text: "Dear {{.person.givenName}},\n\nwell done. Your badge is here:\n{{.award.address}}\n\nFernmoor Garden School\n",
 			},
 			{
-				Kind: rule.SendEvent, ConnectionID: s.Connections[ContactsName].ID,
+				Kind: rule.SendEvent, InterfaceID: s.Interfaces[ContactsName].ID,
 				Fields: map[string]string{
 					"email": "person.email", "name": "person.name",
 					"label": `"finished " + course.title`, "next": "award.address",
@@ -396,7 +402,7 @@ func (s *Story) Finish(ctx context.Context) error {
 	}); err != nil {
 		return err
 	}
-	s.tell("waits for a person: %s to %s: %s", waiting.Rule, waiting.Connection, waiting.Error)
+	s.tell("waits for a person: %s to %s: %s", waiting.Rule, waiting.Interface, waiting.Error)
 	if _, err := s.call(ctx, http.MethodDelete, s.At.Control+"/faults/contacts", "", "", nil); err != nil {
 		return err
 	}

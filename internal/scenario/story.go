@@ -21,12 +21,18 @@ const (
 	Password = "grow-more-plants"
 )
 
-// Names and credentials of the demo. The stand-ins have the same.
+// The outside systems of the demo that have more than one interface.
+const (
+	platformSystem = "Course platform"
+	contactsSystem = "Plant news"
+)
+
+// Names of the demo's interfaces, and credentials. The stand-ins have the same.
 const (
 	RegisterName  = "School register"
-	PlatformName  = "Course platform"
+	PlatformName  = platformSystem + ": activity"
 	WorkspaceName = "Chat workspace"
-	ContactsName  = "Plant news"
+	ContactsName  = contactsSystem + ": events"
 	MailName      = "School mail"
 
 	registerClient = "kanban"
@@ -55,20 +61,20 @@ type Story struct {
 	out    io.Writer
 	http   *http.Client
 
-	Connections map[string]api.Connection
-	Pairing     api.Pairing
-	Award       api.Award
-	Offer       api.Offer
-	StagePlan   api.StagePlan
-	Buyer       api.Person
-	step        int
+	Interfaces map[string]api.Interface // by name
+	Pairing    api.Pairing
+	Award      api.Award
+	Offer      api.Offer
+	StagePlan  api.StagePlan
+	Buyer      api.Person
+	step       int
 }
 
 // New prepares a story.
 func New(service string, at Addresses, out io.Writer) *Story {
 	return &Story{
 		At: at, Client: client.New(service, ""), out: out, http: &http.Client{Timeout: 30 * time.Second},
-		Connections: map[string]api.Connection{},
+		Interfaces: map[string]api.Interface{},
 	}
 }
 
@@ -119,66 +125,95 @@ func (s *Story) SetUp(ctx context.Context, secret string) error {
 // Connect connects every outside system and tests it; a wrong secret says so.
 func (s *Story) Connect(ctx context.Context) error {
 	s.heading("Connecting the outside systems")
-	list := []api.NewConnection{
-		{Name: RegisterName, Kind: "oneroster", Values: map[string]string{
-			"address":      s.At.Register,
-			"tokenAddress": s.At.Register + "/oauth/token", "clientId": registerClient,
-			"clientSecret": "red-fingers",
-		}},
-		{Name: PlatformName, Kind: "xapi"},
-		{Name: WorkspaceName, Kind: "scim", Values: map[string]string{
-			"address": s.At.Workspace + "/scim/v2",
-			"token":   workspaceToken, "notice": NoticeAttribute,
-		}},
-		{Name: ContactsName, Kind: "webhook", Values: map[string]string{
-			"address": s.At.Contacts + "/events",
-			"secret":  contactsSecret,
-		}},
-		{Name: MailName, Kind: "smtp", Values: map[string]string{
-			"server": s.At.SMTP,
-			"from":   "kanban@fernmoor.example", "fromName": "Fernmoor Garden School", "security": "none",
-		}},
-	}
-	for _, n := range list {
-		c, err := client.Post[api.Connection](ctx, s.Client, "/connections", n)
+	var names []string
+	for _, n := range s.systems() {
+		made, err := s.connect(ctx, n)
 		if err != nil {
 			return err
 		}
-		s.Connections[n.Name] = c
+		names = append(names, made...)
 	}
 	wrong, err := s.probe(ctx, RegisterName, "wrong-credential")
 	if err != nil {
 		return fmt.Errorf("a wrong secret must be told apart: %w", err)
 	}
-	s.tell("%-16s with a wrong secret: %s (%s)", RegisterName, wrong.State, wrong.Remedy)
-	if _, err := client.Send[api.Connection](ctx, s.Client, http.MethodPatch,
-		"/connections/"+s.Connections[RegisterName].ID,
-		api.EditConnection{Values: map[string]string{"clientSecret": registerSecret}}); err != nil {
+	s.tell("%-25s with a wrong secret: %s (%s)", RegisterName, wrong.State, wrong.Remedy)
+	if _, err := client.Send[api.Interface](ctx, s.Client, http.MethodPatch,
+		"/interfaces/"+s.Interfaces[RegisterName].ID,
+		api.EditInterface{Values: map[string]string{"clientSecret": registerSecret}}); err != nil {
 		return err
 	}
-	made := s.Connections[PlatformName].Made
+	made := s.Interfaces[PlatformName].Made
 	if err := s.post(ctx, s.At.Platform+"/reporting", map[string]string{
 		"endpoint": s.Client.Address() + "/xapi",
 		"key":      made["key"], "secret": made["secret"],
 	}); err != nil {
 		return fmt.Errorf("telling the platform where to report: %w", err)
 	}
-	for _, n := range list {
+	for _, name := range names {
 		want := "works"
-		if n.Kind == "xapi" {
+		if s.Interfaces[name].Kind == "xapi" {
 			want = "unproven" // until the first statement comes
 		}
-		r, err := s.probe(ctx, n.Name, want)
+		r, err := s.probe(ctx, name, want)
 		if err != nil {
 			return err
 		}
-		s.tell("%-16s %-18s %s: %s", n.Name, r.Capability, r.State, r.Detail)
+		s.tell("%-25s %-18s %s: %s", name, r.Capability, r.State, r.Detail)
 	}
 	return nil
 }
 
+// systems are the outside systems with which the demo begins; the register's secret is wrong.
+func (s *Story) systems() []api.NewConnection {
+	return []api.NewConnection{
+		{Name: RegisterName, Owner: "School office", Interfaces: []api.NewInterface{
+			{Kind: "oneroster", Values: map[string]string{
+				"address":      s.At.Register,
+				"tokenAddress": s.At.Register + "/oauth/token", "clientId": registerClient,
+				"clientSecret": "red-fingers",
+			}},
+		}},
+		{
+			Name: platformSystem, Owner: "Learning team", Address: s.At.Platform,
+			Interfaces: []api.NewInterface{{Kind: "xapi", Label: "activity"}},
+		},
+		{Name: WorkspaceName, Owner: "IT desk", Address: s.At.Workspace, Interfaces: []api.NewInterface{
+			{Kind: "scim", Values: map[string]string{
+				"address": "/scim/v2",
+				"token":   workspaceToken, "notice": NoticeAttribute,
+			}},
+		}},
+		{Name: contactsSystem, Owner: "Newsletter desk", Address: s.At.Contacts, Interfaces: []api.NewInterface{
+			{Kind: "webhook", Label: "events", Values: map[string]string{
+				"address": "/events",
+				"secret":  contactsSecret,
+			}},
+		}},
+		{Name: MailName, Owner: "IT desk", Interfaces: []api.NewInterface{
+			{Kind: "smtp", Values: map[string]string{
+				"server": s.At.SMTP,
+				"from":   "kanban@fernmoor.example", "fromName": "Fernmoor Garden School", "security": "none",
+			}},
+		}},
+	}
+}
+
+// connect makes a connection and gives the names of its interfaces.
+func (s *Story) connect(ctx context.Context, n api.NewConnection) (names []string, err error) {
+	c, err := client.Post[api.Connection](ctx, s.Client, "/connections", n)
+	for _, x := range c.Interfaces {
+		s.Interfaces[x.Name] = x
+		names = append(names, x.Name)
+	}
+	return names, err
+}
+
+// connectionOf gives the id of the connection to which an interface belongs.
+func (s *Story) connectionOf(name string) string { return s.Interfaces[name].ConnectionID }
+
 func (s *Story) probe(ctx context.Context, name, want string) (api.Report, error) {
-	reports, err := client.Post[[]api.Report](ctx, s.Client, "/connections/"+s.Connections[name].ID+"/probe", nil)
+	reports, err := client.Post[[]api.Report](ctx, s.Client, "/interfaces/"+s.Interfaces[name].ID+"/probe", nil)
 	if err != nil {
 		return api.Report{}, err
 	}
@@ -192,7 +227,7 @@ func (s *Story) probe(ctx context.Context, name, want string) (api.Report, error
 
 // Read reads the register once and waits for the end.
 func (s *Story) Read(ctx context.Context) (api.Run, error) {
-	r, err := client.Post[api.Run](ctx, s.Client, "/connections/"+s.Connections[RegisterName].ID+"/read",
+	r, err := client.Post[api.Run](ctx, s.Client, "/interfaces/"+s.Interfaces[RegisterName].ID+"/read",
 		api.ReadRequest{})
 	if err != nil {
 		return r, err
@@ -248,7 +283,7 @@ func (s *Story) Pair(ctx context.Context) error {
 	}
 	s.Pairing, err = client.Post[api.Pairing](ctx, s.Client, "/pairings",
 		api.NewPairing{
-			SectionID: x.ID, ConnectionID: s.Connections[WorkspaceName].ID,
+			SectionID: x.ID, InterfaceID: s.Interfaces[WorkspaceName].ID,
 			Target: "Propagation, group A",
 		})
 	if err != nil {
@@ -407,7 +442,7 @@ func (s *Story) MakeRules(ctx context.Context) error {
 		{
 			Name: "Greet new learners", Trigger: "section.joined", Condition: `event.role == "student"`,
 			Actions: []api.Action{{
-				Kind: "send-event", ConnectionID: s.Connections[ContactsName].ID,
+				Kind: "send-event", InterfaceID: s.Interfaces[ContactsName].ID,
 				Fields: map[string]string{
 					"email": "person.email", "name": "person.name",
 					"label": `"learns " + course.title`,
@@ -417,7 +452,7 @@ func (s *Story) MakeRules(ctx context.Context) error {
 		{Name: "Cuttings badge", Trigger: "module.completed", Scope: ruleScope(module), Actions: []api.Action{
 			{Kind: "award", BadgeID: badge.ID},
 			{
-				Kind: "mail", ConnectionID: s.Connections[MailName].ID,
+				Kind: "mail", InterfaceID: s.Interfaces[MailName].ID,
 				Subject: "Well done, {{.person.givenName}}: your badge for {{.module.title}}",
 				Text:    "Dear {{.person.givenName}},\n\nyou finished {{.module.title}} in {{.section.title}}. Your badge is here, and anyone can check it:\n{{.award.address}}\n\nFernmoor Garden School\n",
 			},

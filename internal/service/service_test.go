@@ -156,7 +156,7 @@ func TestRoles(t *testing.T) {
 	assert.Equal(t, http.StatusOK, status(t, address+"/livez"))
 	assert.Equal(t, http.StatusOK, status(t, address+"/readyz"))
 	assert.Equal(t, http.StatusUnauthorized, status(t, address+"/metrics"))
-	for _, path := range []string{"/", "/api/v1/connections", "/setup", "/openapi.json"} {
+	for _, path := range []string{"/", "/api/v1/interfaces", "/setup", "/openapi.json"} {
 		assert.Equal(t, http.StatusNotFound, status(t, address+path), path)
 	}
 	assert.False(t, l.says("setup_link"))
@@ -167,7 +167,7 @@ func TestRoles(t *testing.T) {
 	both := &log{}
 	stop = run(t, options(at, both), both)
 	assert.True(t, both.says("setup_link"), "there is no administrator yet")
-	assert.Equal(t, http.StatusUnauthorized, status(t, both.address(t)+"/api/v1/connections"))
+	assert.Equal(t, http.StatusUnauthorized, status(t, both.address(t)+"/api/v1/interfaces"))
 	require.NoError(t, stop())
 }
 

@@ -129,7 +129,7 @@ func TestDeliveries(t *testing.T) {
 	r := w.Rule(rule.Draft{
 		Name: "Tell", Trigger: string(rule.SectionJoined),
 		Actions: []rule.Action{
-			{Kind: rule.SendEvent, ConnectionID: contacts.ID},
+			{Kind: rule.SendEvent, InterfaceID: contacts.ID},
 			{Kind: rule.OpenTask, Subject: "Greet"},
 		},
 	})
@@ -144,7 +144,7 @@ func TestDeliveries(t *testing.T) {
 	assert.Equal(t, e.ID, must[map[string]eventstore.Event](t)(deliverystore.EventsOf(ctx, s,
 		[]deliverystore.Delivery{first}))[e.ID].ID)
 	tx(t, s, func(tx *db.Tx) error {
-		ids, err := deliverystore.ConnectionsOf(ctx, tx, []string{first.ID, second.ID})
+		ids, err := deliverystore.InterfacesOf(ctx, tx, []string{first.ID, second.ID})
 		assert.Equal(t, []string{contacts.ID}, ids)
 		return err
 	})
@@ -227,7 +227,7 @@ func TestDeliveries(t *testing.T) {
 	assert.ErrorIs(t, s.InTx(ctx, func(tx *db.Tx) error { return deliverystore.RequeueOne(ctx, tx, first.ID) }),
 		db.ErrStale, "it is queued already")
 	assert.True(t, must[bool](t)(deliverystore.HasEarlier(ctx, s,
-		deliverystore.Delivery{ID: db.NewID(), ConnectionID: first.ConnectionID, PersonID: first.PersonID})))
+		deliverystore.Delivery{ID: db.NewID(), InterfaceID: first.InterfaceID, PersonID: first.PersonID})))
 
 	begun = must[map[string]int](t)(deliverystore.BeginAttempts(ctx, s, lease.Worker, time.Now().Add(time.Minute),
 		time.Now(), first.ID))

@@ -28,38 +28,111 @@ import (
 	"kanban/internal/store/storetest"
 )
 
+// A connection names its interfaces, pauses them, takes them along when it goes, and brings them back.
 func TestConnections(t *testing.T) {
-	w := apptest.New(t)
-	s, ctx := w.Store, t.Context()
-	assert.Empty(t, must[[]connectionstore.Connection](t)(connectionstore.Connections(ctx, s)))
-	service := w.Workspace()
-	assert.Len(t, must[[]connectionstore.Connection](t)(connectionstore.Connections(ctx, s)), 1)
-	c := must[connectionstore.Connection](t)(connectionstore.FindConnection(ctx, s, service.ID))
-	missing[connectionstore.Connection](t)(connectionstore.FindConnection(ctx, s, db.NewID()))
+	s, ctx := storetest.New(t), t.Context()
+	c := connectionstore.Connection{ID: db.NewID(), Name: "Platform", Version: 1}
+	tx(t, s, func(tx *db.Tx) error { return db.Create(tx, &c, "test") })
+	labels := []string{"", "places"}
+	ids := make([]string, len(labels))
+	for i, label := range labels {
+		x := connectionstore.Interface{
+			ID: db.NewID(), ConnectionID: c.ID, Label: label, Kind: "scim", Version: 1,
+			Name: connectionstore.FullName(c.Name, label), Settings: map[string]string{},
+		}
+		ids[i] = x.ID
+		tx(t, s, func(tx *db.Tx) error { return connectionstore.CreateInterface(tx, &x) })
+	}
+	names := func() (out []string) {
+		for _, x := range must[[]connectionstore.Interface](t)(connectionstore.InterfacesOf(ctx, s, c.ID)) {
+			assert.Equal(t, c.ID, x.Connection.ID)
+			out = append(out, x.Name)
+		}
+		return out
+	}
+	assert.Equal(t, []string{"Platform", "Platform: places"}, names())
+	assert.ErrorIs(t, s.InTx(ctx, func(tx *db.Tx) error {
+		return db.Create(tx, &connectionstore.Connection{ID: db.NewID(), Name: "PLATFORM"}, "test")
+	}), db.ErrTaken)
+
+	now := time.Now()
+	c.Name, c.Owner, c.PausedAt = "Course platform", "Learning team", &now
 	stale := c
-	c.Name = "Chat"
-	tx(t, s, func(tx *db.Tx) error { return connectionstore.UpdateConnection(tx, &c) })
-	assert.ErrorIs(t, s.InTx(ctx, func(tx *db.Tx) error { return connectionstore.UpdateConnection(tx, &stale) }),
+	tx(t, s, func(tx *db.Tx) error { return connectionstore.UpdateConnection(ctx, tx, &c) })
+	assert.ErrorIs(t, s.InTx(ctx, func(tx *db.Tx) error { return connectionstore.UpdateConnection(ctx, tx, &stale) }),
 		db.ErrStale)
-	tx(t, s, func(tx *db.Tx) error { return connectionstore.KeepProbe(ctx, tx, c.ID, []string{"works"}, time.Now()) })
-	assert.JSONEq(t, `["works"]`, string(must[connectionstore.Connection](t)(connectionstore.FindConnection(ctx, s,
-		c.ID)).Probe))
-	missing[connectionstore.Connection](t)(connectionstore.ConnectionByKey(ctx, s, "xapi", "none"))
-	assert.Empty(t, must[[]connectionstore.Dependent](t)(connectionstore.Dependents(ctx, s, c.ID)))
+	assert.Equal(t, []string{"Course platform", "Course platform: places"}, names())
+	one := must[connectionstore.Interface](t)(connectionstore.FindInterface(ctx, s, ids[1]))
+	assert.True(t, one.Paused(), "with its connection")
+	assert.Nil(t, one.PausedAt)
+	found := must[connectionstore.Connection](t)(connectionstore.FindConnection(ctx, s, c.ID))
+	assert.Equal(t, "Learning team", found.Owner)
+
+	tx(t, s, func(tx *db.Tx) error { return connectionstore.RemoveInterface(ctx, tx, ids[1], "Maud") })
+	tx(t, s, func(tx *db.Tx) error {
+		if _, err := connectionstore.LockConnection(ctx, tx, c.ID); err != nil {
+			return err
+		}
+		if err := connectionstore.RemoveConnection(ctx, tx, c.ID, "Maud"); err != nil {
+			return err
+		}
+		return connectionstore.RemoveInterface(ctx, tx, ids[0], "Maud")
+	})
+	missing[connectionstore.Connection](t)(connectionstore.FindConnection(ctx, s, c.ID))
+	assert.ErrorIs(t, s.InTx(ctx, func(tx *db.Tx) error {
+		_, err := connectionstore.LockConnection(ctx, tx, c.ID)
+		return err
+	}), db.ErrNotFound)
+	found = must[connectionstore.Connection](t)(connectionstore.FindRemovedConnection(ctx, s, c.ID))
+	assert.Equal(t, "Maud", found.RemovedBy)
+	var back []string
+	tx(t, s, func(tx *db.Tx) (err error) {
+		back, err = connectionstore.RestoreConnection(ctx, tx, c.ID, "Platform again")
+		return err
+	})
+	assert.Equal(t, ids[:1], back, "the one that went before stays away")
+	assert.Equal(t, []string{"Platform again"}, names())
 
 	tx(t, s, func(tx *db.Tx) error { return connectionstore.RemoveConnection(ctx, tx, c.ID, "Maud") })
-	missing[connectionstore.Connection](t)(connectionstore.FindConnection(ctx, s, c.ID))
-	assert.Equal(t, "Maud", must[connectionstore.Connection](t)(connectionstore.FindRemovedConnection(ctx, s,
+	later := time.Now().Add(time.Hour)
+	assert.Empty(t, must[[]string](t)(connectionstore.DeleteConnections(ctx, s, later)), "it has interfaces still")
+	tx(t, s, func(tx *db.Tx) error { return connectionstore.RemoveInterface(ctx, tx, ids[0], "Maud") })
+	assert.Len(t, must[[]string](t)(connectionstore.DeleteInterfaces(ctx, s, later)), 2)
+	assert.Equal(t, []string{"Platform again"}, must[[]string](t)(connectionstore.DeleteConnections(ctx, s, later)))
+}
+
+func TestInterfaces(t *testing.T) {
+	w := apptest.New(t)
+	s, ctx := w.Store, t.Context()
+	assert.Empty(t, must[[]connectionstore.Interface](t)(connectionstore.Interfaces(ctx, s)))
+	service := w.Workspace()
+	assert.Len(t, must[[]connectionstore.Interface](t)(connectionstore.Interfaces(ctx, s)), 1)
+	c := must[connectionstore.Interface](t)(connectionstore.FindInterface(ctx, s, service.ID))
+	missing[connectionstore.Interface](t)(connectionstore.FindInterface(ctx, s, db.NewID()))
+	stale := c
+	c.Name = "Chat"
+	tx(t, s, func(tx *db.Tx) error { return connectionstore.UpdateInterface(tx, &c) })
+	assert.ErrorIs(t, s.InTx(ctx, func(tx *db.Tx) error { return connectionstore.UpdateInterface(tx, &stale) }),
+		db.ErrStale)
+	tx(t, s, func(tx *db.Tx) error { return connectionstore.KeepProbe(ctx, tx, c.ID, []string{"works"}, time.Now()) })
+	assert.JSONEq(t, `["works"]`, string(must[connectionstore.Interface](t)(connectionstore.FindInterface(ctx, s,
+		c.ID)).Probe))
+	missing[connectionstore.Interface](t)(connectionstore.InterfaceByKey(ctx, s, "xapi", "none"))
+	assert.Empty(t, must[[]connectionstore.Dependent](t)(connectionstore.Dependents(ctx, s, c.ID)))
+
+	tx(t, s, func(tx *db.Tx) error { return connectionstore.RemoveInterface(ctx, tx, c.ID, "Maud") })
+	missing[connectionstore.Interface](t)(connectionstore.FindInterface(ctx, s, c.ID))
+	assert.Equal(t, "Maud", must[connectionstore.Interface](t)(connectionstore.FindRemovedInterface(ctx, s,
 		c.ID)).RemovedBy)
-	assert.Len(t, must[[]connectionstore.Connection](t)(connectionstore.RemovedConnections(ctx, s)), 1)
-	tx(t, s, func(tx *db.Tx) error { return connectionstore.RestoreConnection(ctx, tx, c.ID, "Chat again") })
-	assert.Equal(t, "Chat again", must[connectionstore.Connection](t)(connectionstore.FindConnection(ctx, s,
+	assert.Len(t, must[[]connectionstore.Interface](t)(connectionstore.RemovedInterfaces(ctx, s)), 1)
+	tx(t, s, func(tx *db.Tx) error { return connectionstore.RestoreInterface(ctx, tx, c.ID, "again", "Chat: again") })
+	assert.Equal(t, "Chat: again", must[connectionstore.Interface](t)(connectionstore.FindInterface(ctx, s,
 		c.ID)).Name)
-	tx(t, s, func(tx *db.Tx) error { return connectionstore.RemoveConnection(ctx, tx, c.ID, "Maud") })
-	assert.Empty(t, must[[]string](t)(connectionstore.DeleteConnections(ctx, s, time.Now().Add(-time.Hour))),
+	tx(t, s, func(tx *db.Tx) error { return connectionstore.RemoveInterface(ctx, tx, c.ID, "Maud") })
+	assert.Empty(t, must[[]string](t)(connectionstore.DeleteInterfaces(ctx, s, time.Now().Add(-time.Hour))),
 		"not for 30 days")
-	assert.Len(t, must[[]string](t)(connectionstore.DeleteConnections(ctx, s, time.Now().Add(time.Hour))), 1)
-	missing[connectionstore.Connection](t)(connectionstore.FindRemovedConnection(ctx, s, c.ID))
+	assert.Len(t, must[[]string](t)(connectionstore.DeleteInterfaces(ctx, s, time.Now().Add(time.Hour))), 1)
+	missing[connectionstore.Interface](t)(connectionstore.FindRemovedInterface(ctx, s, c.ID))
 }
 
 func TestAdministrators(t *testing.T) {
@@ -203,7 +276,7 @@ func TestOffersAndAccess(t *testing.T) {
 	section, ada := w.Section("SOIL-A"), w.Person("stu-020")
 	at := time.Now().UTC().Truncate(time.Microsecond)
 	told := purchasestore.Access{
-		ID: db.NewID(), ConnectionID: shop.ID, Offer: "place", Buyer: key(t, ada),
+		ID: db.NewID(), InterfaceID: shop.ID, Offer: "place", Buyer: key(t, ada),
 		OrderRef: "o-1", Name: "Ada",
 	}
 	tx(t, s, func(tx *db.Tx) error {
@@ -214,7 +287,7 @@ func TestOffersAndAccess(t *testing.T) {
 	require.Len(t, unmapped, 1)
 	assert.Equal(t, 1, unmapped[0].Buyers)
 	o := purchasestore.Offer{
-		ID: db.NewID(), Name: "A place", ConnectionID: shop.ID, Offer: "place",
+		ID: db.NewID(), Name: "A place", InterfaceID: shop.ID, Offer: "place",
 		SectionIDs: []string{section.ID}, AtEnd: "mark", Version: 1,
 	}
 	tx(t, s, func(tx *db.Tx) error {
@@ -264,7 +337,7 @@ func TestOffersAndAccess(t *testing.T) {
 	assert.Empty(t, must[[]string](t)(purchasestore.Unsettled(ctx, s, at)))
 
 	given := purchasestore.Access{
-		ID: db.NewID(), ConnectionID: shop.ID, Offer: "place", Buyer: "by hand",
+		ID: db.NewID(), InterfaceID: shop.ID, Offer: "place", Buyer: "by hand",
 		OrderRef: "hand", OfferID: &o.ID, PersonID: &ada.ID, StartedAt: &at, GivenBy: "Maud", Reason: "won it",
 	}
 	other := w.Person("stu-021").ID
@@ -288,7 +361,7 @@ func TestOffersAndAccess(t *testing.T) {
 	tx(t, s, func(tx *db.Tx) error { return purchasestore.RemoveOffer(ctx, tx, o.ID) })
 	missing[purchasestore.Offer](t)(purchasestore.FindOffer(ctx, s, o.ID))
 
-	p := deliverystore.Pickup{ConnectionID: shop.ID, Person: "p", Section: "s", Role: "student", Active: true}
+	p := deliverystore.Pickup{InterfaceID: shop.ID, Person: "p", Section: "s", Role: "student", Active: true}
 	tx(t, s, func(tx *db.Tx) error { return deliverystore.KeepPickup(ctx, tx, p) })
 	list, _, err := deliverystore.Pickups(ctx, s, shop.ID, time.Time{})
 	require.NoError(t, err)

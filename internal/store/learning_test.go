@@ -24,7 +24,7 @@ import (
 const one, two = apptest.Activities + "one", apptest.Activities + "two"
 
 // learned is a school in which Ada completed the first of two lessons.
-func learned(t *testing.T) (w *apptest.World, platform connectionstore.Connection) {
+func learned(t *testing.T) (w *apptest.World, platform connectionstore.Interface) {
 	t.Helper()
 	w, _ = apptest.Clocked(t)
 	w.Outlined()
@@ -131,7 +131,7 @@ func TestProgress(t *testing.T) {
 
 	assert.Equal(t, 1, must[int](t)(connectionstore.StatementsFrom(ctx, s, platform.ID)))
 	list, through, err := eventstore.Statements(ctx, s,
-		eventstore.StatementQuery{ConnectionID: platform.ID, Limit: 9})
+		eventstore.StatementQuery{InterfaceID: platform.ID, Limit: 9})
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	assert.False(t, through.IsZero())
@@ -146,7 +146,7 @@ func TestStatements(t *testing.T) {
 	w, platform := learned(t)
 	s, ctx, ada := w.Store, t.Context(), w.Person("stu-001")
 	st := eventstore.Statement{
-		ID: db.NewID(), ConnectionID: platform.ID, Body: json.RawMessage(`{"id": "x"}`),
+		ID: db.NewID(), InterfaceID: platform.ID, Body: json.RawMessage(`{"id": "x"}`),
 		Note: "unknown-person", Verb: "v", Object: two, Actor: "a",
 	}
 	add := func() (existing map[string]json.RawMessage) {

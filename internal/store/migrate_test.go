@@ -1,6 +1,7 @@
 package store_test
 
 import (
+	"context"
 	"os"
 	"testing"
 	"time"
@@ -14,6 +15,7 @@ import (
 	"kanban/internal/core/learning"
 	"kanban/internal/core/rule"
 	"kanban/internal/store/badgestore"
+	"kanban/internal/store/connectionstore"
 	"kanban/internal/store/db"
 	"kanban/internal/store/deliverystore"
 	"kanban/internal/store/eventstore"
@@ -306,4 +308,71 @@ func TestKindsOfEarlierActionsAreMigrated(t *testing.T) {
 	require.NoError(t, s.Pool.QueryRow(ctx,
 		`SELECT target_seen FROM pairings WHERE target_name = 'Lost'`).Scan(&seen))
 	assert.Equal(t, "\x01gone", seen)
+}
+
+// What was a connection is an interface with its id, of a connection of its own; whatever named it
+// names it still; and back again.
+func TestConnectionsBecomeInterfaces(t *testing.T) {
+	s, ctx := storetest.New(t), t.Context()
+	records := stdlib.OpenDBFromPool(s.Pool)
+	defer records.Close()
+	provider, err := goose.NewProvider(goose.DialectPostgres, records, os.DirFS("db/migrations"))
+	require.NoError(t, err)
+	_, err = provider.DownTo(ctx, 36)
+	require.NoError(t, err)
+	id, gone, ruleID, event, delivery := db.NewID(), db.NewID(), db.NewID(), db.NewID(), db.NewID()
+	actions := `[{"kind": "mail", "connectionId": "` + id + `", "subject": "connectionId"}, {"kind": "award", "badgeId": "b"}]`
+	for _, sql := range []string{
+		`INSERT INTO connections (id, name, kind, paused_at) VALUES ('` + id + `', 'Chat', 'scim', now())`,
+		`INSERT INTO connections (id, name, kind, removed_at) VALUES ('` + gone + `', 'Chat', 'scim', now())`,
+		`INSERT INTO rules (id, name, trigger, actions, condition) VALUES ('` + ruleID + `', 'r', 'service.reported', '` + actions + `', 'event.data.connectionId != ""')`,
+		`INSERT INTO rule_versions (rule_id, version, draft, who) VALUES ('` + ruleID + `', 1, '{"Name": "r", "Actions": ` + actions + `}', 'Maud')`,
+		`INSERT INTO events (id, type, natural_key, occurred_at, data) VALUES ('` + event + `', 'service.reported', 'k', now(), '{"connectionId": "` + id + `", "data": {"connectionId": "theirs"}}')`,
+		`INSERT INTO deliveries (id, event_id, rule_id, rule_version, position, action, state, connection_id) VALUES ('` + delivery + `', '` + event + `', '` + ruleID + `', 1, 0, '{"kind": "mail", "connectionId": "` + id + `"}', 'queued', '` + id + `')`,
+		`INSERT INTO audit_entries (who, what, subject, detail) VALUES ('Maud', 'made the connection', 'connection/` + id + `', '{}')`,
+		`INSERT INTO river_job (kind, args, max_attempts, queue, state) VALUES ('propose', '{"connectionId": "` + id + `"}', 3, 'default', 'available')`,
+	} {
+		_, err = s.Pool.Exec(ctx, sql)
+		require.NoError(t, err, sql)
+	}
+	_, err = provider.Up(ctx)
+	require.NoError(t, err)
+
+	one := must[connectionstore.Interface](t)(connectionstore.FindInterface(ctx, s, id))
+	assert.Equal(t, []any{"Chat", "", "Chat", true}, []any{one.Name, one.Label, one.Connection.Name, one.Paused()})
+	all := must[[]connectionstore.Connection](t)(connectionstore.Connections(ctx, s))
+	require.Len(t, all, 1)
+	assert.Equal(t, one.ConnectionID, all[0].ID)
+	assert.Len(t, must[[]connectionstore.Connection](t)(connectionstore.RemovedConnections(ctx, s)), 1)
+	r := must[rulestore.Rule](t)(rulestore.FindRule(ctx, s, ruleID))
+	assert.Equal(t, []string{id, "connectionId", ""},
+		[]string{r.Actions[0].InterfaceID, r.Actions[0].Subject, r.Actions[1].InterfaceID}, "members only")
+	assert.Equal(t, `event.data.interfaceId != ""`, r.Condition)
+	versions := must[[]rulestore.RuleVersion](t)(rulestore.RuleVersions(ctx, s, ruleID))
+	assert.Equal(t, id, versions[0].Draft.Actions[0].InterfaceID)
+	d := must[deliverystore.Delivery](t)(deliverystore.FindDelivery(ctx, s, delivery))
+	assert.Equal(t, id, d.Action.InterfaceID)
+	text := func(sql string) (out string) {
+		require.NoError(t, s.Pool.QueryRow(ctx, sql).Scan(&out))
+		return out
+	}
+	assert.JSONEq(t, `{"interfaceId": "`+id+`", "data": {"connectionId": "theirs"}}`, text(`SELECT data::text FROM events`))
+	assert.Equal(t, "interface/"+id, text(`SELECT subject FROM audit_entries`))
+	assert.JSONEq(t, `{"interfaceId": "`+id+`"}`, text(`SELECT args::text FROM river_job WHERE kind = 'propose'`))
+	assert.Zero(t, must[int](t)(leftWords(ctx, s)), "columns and functions that speak of connections")
+
+	_, err = provider.DownTo(ctx, 36)
+	require.NoError(t, err)
+	assert.Equal(t, "Chat, Chat", text(`SELECT string_agg(name, ', ') FROM connections`))
+	assert.JSONEq(t, actions, text(`SELECT actions::text FROM rules`))
+	assert.Equal(t, "connection/"+id, text(`SELECT subject FROM audit_entries`))
+}
+
+// leftWords counts what still has the name of before: columns other than the interface's own one,
+// and functions.
+func leftWords(ctx context.Context, s *db.Database) (n int, err error) {
+	return n, s.Pool.QueryRow(ctx, `SELECT (SELECT count(*) FROM information_schema.columns
+		WHERE table_schema = 'public' AND column_name = 'connection_id' AND table_name <> 'interfaces')
+		+ (SELECT count(*) FROM pg_proc WHERE pronamespace = 'public'::regnamespace AND prosrc LIKE '%connection%'
+			AND proname NOT IN ('rename_everywhere', 'renamed_member'))`).Scan(&n)
 }

@@ -49,7 +49,7 @@ func TestPairings(t *testing.T) {
 	assert.Len(t, must[[]pairingstore.Pairing](t)(pairingstore.PairingsIn(ctx, s, "", "", []string{p.ID})), 1)
 	held := must[[]pairingstore.Held](t)(pairingstore.TargetsAt(ctx, s, service.ID))
 	assert.Equal(t, []pairingstore.Held{{Ref: now().TargetRef, Name: p.TargetName, PairingID: p.ID}}, held)
-	assert.False(t, must[bool](t)(pairingstore.OnRemovedConnection(ctx, s, p.ID)))
+	assert.False(t, must[bool](t)(pairingstore.OnRemovedInterface(ctx, s, p.ID)))
 	assert.NotEmpty(t, must[[]pairingstore.Pairing](t)(pairingstore.Noteworthy(ctx, s, time.Now())))
 	assert.NotEmpty(t, must[[]pairingstore.Ending](t)(pairingstore.Endings(ctx, s, time.Now(),
 		time.Now().AddDate(2, 0, 0))))
@@ -82,7 +82,7 @@ func TestPairings(t *testing.T) {
 	assert.Empty(t, asked)
 	assert.Zero(t, total)
 	require.NoError(t, pairingstore.KeepAskTrouble(ctx, s, service.ID, "unreachable", "it is not there"))
-	assert.Equal(t, "unreachable", must[connectionstore.Connection](t)(connectionstore.FindConnection(ctx, s,
+	assert.Equal(t, "unreachable", must[connectionstore.Interface](t)(connectionstore.FindInterface(ctx, s,
 		service.ID)).TroubleCode)
 	require.NoError(t, pairingstore.KeepAskTrouble(ctx, s, service.ID, "", ""))
 

@@ -45,7 +45,7 @@ func missing[T any](t *testing.T) func(T, error) {
 }
 
 // school is a world with the demo school read.
-func school(t *testing.T) (*apptest.World, connectionstore.Connection) {
+func school(t *testing.T) (*apptest.World, connectionstore.Interface) {
 	t.Helper()
 	w := apptest.New(t)
 	register := w.Register()
@@ -61,11 +61,11 @@ func key(t *testing.T, p rosterstore.Person) string {
 
 // paired is a pairing of a section with a class at a service, as it is kept.
 func paired(t *testing.T, s *db.Database, section rosterstore.Section,
-	service connectionstore.Connection,
+	service connectionstore.Interface,
 ) pairingstore.Pairing {
 	t.Helper()
 	p := pairingstore.Pairing{
-		ID: db.NewID(), SectionID: section.ID, ConnectionID: service.ID,
+		ID: db.NewID(), SectionID: section.ID, InterfaceID: service.ID,
 		TargetName: section.Title, Policy: roster.DefaultPolicy(),
 	}
 	tx(t, s, func(tx *db.Tx) error { return db.Create(tx, &p, "test") })
@@ -227,7 +227,7 @@ func TestPeopleLists(t *testing.T) {
 	w, register := school(t)
 	s, ctx := w.Store, t.Context()
 	l := rosterstore.PeopleList{
-		ID: db.NewID(), ConnectionID: register.ID, Kind: "named", Name: "Helpers",
+		ID: db.NewID(), InterfaceID: register.ID, Kind: "named", Name: "Helpers",
 		MadeBy: "Maud", Version: 1,
 	}
 	ada, bram := w.Person("stu-001").ID, w.Person("stu-002").ID

@@ -16,8 +16,8 @@ import (
 // What was refused is counted by day, summed up from a day on, and forgotten.
 func TestRefusedReportsAreCounted(t *testing.T) {
 	s, ctx := storetest.New(t), t.Context()
-	c := connectionstore.Connection{ID: db.NewID(), Name: "Shop", Kind: "cloudevents", Version: 1}
-	tx(t, s, func(tx *db.Tx) error { return db.Create(tx, &c, "test") })
+	c := connectionstore.Interface{ID: db.NewID(), Name: "Shop", Kind: "cloudevents", Version: 1}
+	tx(t, s, func(tx *db.Tx) error { return storetest.KeepInterface(tx, &c) })
 	now := time.Date(2026, 10, 5, 12, 0, 0, 0, time.UTC)
 	for _, x := range []struct {
 		kind   eventstore.RefusedKind
@@ -40,23 +40,23 @@ func TestRefusedReportsAreCounted(t *testing.T) {
 	got := since(6)
 	require.Len(t, got, 2)
 	assert.Equal(t, []any{eventstore.RefusedEvent, 9, "it has no id", "Shop"},
-		[]any{got[0].Kind, got[0].Count, got[0].Detail, got[0].Connection})
+		[]any{got[0].Kind, got[0].Count, got[0].Detail, got[0].Interface})
 	assert.Equal(t, []any{eventstore.RefusedSignature, 1}, []any{got[1].Kind, got[1].Count})
 	assert.Equal(t, 109, since(30)[0].Count)
 	require.NoError(t, eventstore.ForgetRefused(ctx, s, now.AddDate(0, 0, -2)))
 	assert.Equal(t, 9, since(30)[0].Count)
-	tx(t, s, func(tx *db.Tx) error { return connectionstore.RemoveConnection(ctx, tx, c.ID, "test") })
-	assert.Empty(t, since(30), "of a removed connection nothing is said")
+	tx(t, s, func(tx *db.Tx) error { return connectionstore.RemoveInterface(ctx, tx, c.ID, "test") })
+	assert.Empty(t, since(30), "of a removed interface nothing is said")
 }
 
 // A setting and a pause are kept once, and somebody who has the record open notices.
 func TestWhatAServiceDoesToItsConnection(t *testing.T) {
 	s, ctx := storetest.New(t), t.Context()
-	c := connectionstore.Connection{
+	c := connectionstore.Interface{
 		ID: db.NewID(), Name: "News", Kind: "webhook", Version: 1,
 		Settings: map[string]string{"address": "https://news.example"},
 	}
-	tx(t, s, func(tx *db.Tx) error { return db.Create(tx, &c, "test") })
+	tx(t, s, func(tx *db.Tx) error { return storetest.KeepInterface(tx, &c) })
 	did := func(do func(tx *db.Tx) (bool, error)) (yes bool) {
 		tx(t, s, func(tx *db.Tx) (err error) {
 			yes, err = do(tx)
@@ -67,10 +67,10 @@ func TestWhatAServiceDoesToItsConnection(t *testing.T) {
 	keep := func(tx *db.Tx) (bool, error) { return connectionstore.KeepSetting(ctx, tx, c.ID, "perMinute", "120") }
 	assert.True(t, did(keep))
 	assert.False(t, did(keep))
-	pause := func(tx *db.Tx) (bool, error) { return connectionstore.PauseConnection(ctx, tx, c.ID, time.Now()) }
+	pause := func(tx *db.Tx) (bool, error) { return connectionstore.PauseInterface(ctx, tx, c.ID, time.Now()) }
 	assert.True(t, did(pause))
 	assert.False(t, did(pause))
-	got := must[connectionstore.Connection](t)(connectionstore.FindConnection(ctx, s, c.ID))
+	got := must[connectionstore.Interface](t)(connectionstore.FindInterface(ctx, s, c.ID))
 	assert.Equal(t, map[string]string{"address": "https://news.example", "perMinute": "120"}, got.Settings)
 	assert.NotNil(t, got.PausedAt)
 	assert.Equal(t, 3, got.Version)

@@ -48,7 +48,7 @@ func TestDatabasesOfReleasesAreCarriedOver(t *testing.T) {
 			t.Cleanup(s.Close)
 
 			uses := connections.Service{Store: s}
-			for _, c := range must[[]connectionstore.Connection](t)(connectionstore.Connections(ctx, s)) {
+			for _, c := range must[[]connectionstore.Interface](t)(connectionstore.Interfaces(ctx, s)) {
 				opened, err := uses.Unlock(c)
 				require.NoError(t, err, "secrets are sealed under the same key: %s", c.Name)
 				assert.NotEmpty(t, opened.Kind)

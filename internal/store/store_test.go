@@ -29,12 +29,12 @@ import (
 
 func TestMain(m *testing.M) { storetest.Main(m) }
 
-func connection(t *testing.T, s *db.Database) connectionstore.Connection {
-	c := connectionstore.Connection{
+func connection(t *testing.T, s *db.Database) connectionstore.Interface {
+	c := connectionstore.Interface{
 		ID: db.NewID(), Name: "Register " + db.NewID(), Kind: "oneroster", Version: 1,
 		Settings: map[string]string{"address": "http://x"},
 	}
-	require.NoError(t, s.InTx(t.Context(), func(tx *db.Tx) error { return db.Create(tx, &c, "test") }))
+	require.NoError(t, s.InTx(t.Context(), func(tx *db.Tx) error { return storetest.KeepInterface(tx, &c) }))
 	return c
 }
 
@@ -54,8 +54,8 @@ func TestRollbackLeavesNothing(t *testing.T) {
 
 	write := func(fail error) error {
 		return s.InTx(ctx, func(tx *db.Tx) error {
-			c := connectionstore.Connection{ID: db.NewID(), Name: "c" + db.NewID(), Kind: "scim", Version: 1}
-			if err := db.Create(tx, &c, "test"); err != nil {
+			c := connectionstore.Interface{ID: db.NewID(), Name: "c" + db.NewID(), Kind: "scim", Version: 1}
+			if err := storetest.KeepInterface(tx, &c); err != nil {
 				return err
 			}
 			if _, err := eventstore.RecordEvents(ctx, tx,
@@ -65,7 +65,7 @@ func TestRollbackLeavesNothing(t *testing.T) {
 				}}); err != nil {
 				return err
 			}
-			if err := tx.Announce(ctx, "connection", c.ID); err != nil {
+			if err := tx.Announce(ctx, "interface", c.ID); err != nil {
 				return err
 			}
 			return fail
@@ -73,15 +73,15 @@ func TestRollbackLeavesNothing(t *testing.T) {
 	}
 	boom := errors.New("boom")
 	require.ErrorIs(t, write(boom), boom)
-	for _, table := range []string{"connections", "events", "river_job"} {
+	for _, table := range []string{"interfaces", "events", "river_job"} {
 		assert.Zero(t, count(t, s, table), table)
 	}
 	assert.Eventually(t, func() bool { // the listener may still be starting
 		require.NoError(t, write(nil))
 		return len(heard) > 0
 	}, 10*time.Second, 50*time.Millisecond)
-	assert.Equal(t, count(t, s, "connections"), count(t, s, "events"))
-	assert.Equal(t, count(t, s, "connections"), count(t, s, "river_job"))
+	assert.Equal(t, count(t, s, "interfaces"), count(t, s, "events"))
+	assert.Equal(t, count(t, s, "interfaces"), count(t, s, "river_job"))
 }
 
 func TestRecordIsOnce(t *testing.T) {
@@ -223,13 +223,13 @@ func TestMergeWritesOnlyWhatDiffers_R1(t *testing.T) {
 
 func TestSecretsAreSealedAndBound(t *testing.T) {
 	s := storetest.New(t)
-	sealed, err := s.Seal([]byte("green"), "connection/1")
+	sealed, err := s.Seal([]byte("green"), "interface/1")
 	require.NoError(t, err)
 	assert.NotContains(t, string(sealed), "green")
-	open, err := s.Unseal(sealed, "connection/1")
+	open, err := s.Unseal(sealed, "interface/1")
 	require.NoError(t, err)
 	assert.Equal(t, "green", string(open))
-	_, err = s.Unseal(sealed, "connection/2")
+	_, err = s.Unseal(sealed, "interface/2")
 	assert.Error(t, err, "a secret moved to another record cannot be opened")
 }
 
@@ -244,12 +244,12 @@ func TestAnotherKeyIsRefused(t *testing.T) {
 func TestStaleEditIsRefused(t *testing.T) {
 	s := storetest.New(t)
 	c := connection(t, s)
-	edit := func(c connectionstore.Connection) error {
-		return s.InTx(t.Context(), func(tx *db.Tx) error { return connectionstore.UpdateConnection(tx, &c) })
+	edit := func(c connectionstore.Interface) error {
+		return s.InTx(t.Context(), func(tx *db.Tx) error { return connectionstore.UpdateInterface(tx, &c) })
 	}
 	require.NoError(t, edit(c))
 	assert.ErrorIs(t, edit(c), db.ErrStale)
-	_, err := connectionstore.FindConnection(t.Context(), s, "no-uuid")
+	_, err := connectionstore.FindInterface(t.Context(), s, "no-uuid")
 	assert.ErrorIs(t, err, db.ErrNotFound)
 }
 
@@ -290,14 +290,14 @@ func TestCallsAreClaimedOneByOne(t *testing.T) {
 func TestPickupsLoseNothingOutOfOrder_E10(t *testing.T) {
 	s := storetest.New(t)
 	ctx := t.Context()
-	c := connectionstore.Connection{
+	c := connectionstore.Interface{
 		ID: db.NewID(), Name: "Files", Kind: "oneroster-delta",
 		Settings: map[string]string{}, Version: 1,
 	}
-	require.NoError(t, s.InTx(ctx, func(tx *db.Tx) error { return db.Create(tx, &c, "test") }))
+	require.NoError(t, s.InTx(ctx, func(tx *db.Tx) error { return storetest.KeepInterface(tx, &c) }))
 	keep := func(tx *db.Tx, person string) error {
 		return deliverystore.KeepPickup(ctx, tx, deliverystore.Pickup{
-			ConnectionID: c.ID, Person: person,
+			InterfaceID: c.ID, Person: person,
 			Section: "s", Role: "student", Active: true,
 		})
 	}
@@ -329,7 +329,7 @@ func TestPickupsLoseNothingOutOfOrder_E10(t *testing.T) {
 }
 
 // A lock stays with its holder until that gives it back or its lease is over, whatever
-// becomes of connections to the database.
+// becomes of interfaces to the database.
 func TestLocksHangOnLeases(t *testing.T) {
 	s := storetest.New(t)
 	ctx := t.Context()
@@ -367,11 +367,11 @@ func TestLocksHangOnLeases(t *testing.T) {
 func TestReplacedAccountsReplace(t *testing.T) {
 	s := storetest.New(t)
 	ctx := t.Context()
-	c := connectionstore.Connection{
+	c := connectionstore.Interface{
 		ID: db.NewID(), Name: "Chat", Kind: "scim", Settings: map[string]string{},
 		Version: 1,
 	}
-	require.NoError(t, s.InTx(ctx, func(tx *db.Tx) error { return db.Create(tx, &c, "test") }))
+	require.NoError(t, s.InTx(ctx, func(tx *db.Tx) error { return storetest.KeepInterface(tx, &c) }))
 	ada, bob := db.NewID(), db.NewID()
 	for _, link := range [][2]string{{"a1", ada}, {"b1", bob}, {"a2", ada}, {"a1", bob}, {"a1", bob}, {"a1", ada}} {
 		require.NoError(t, s.InTx(ctx, func(tx *db.Tx) error {

@@ -25,17 +25,17 @@ import (
 // they say. Where only some fields are somebody's to edit, those make the ETag, and the
 // others may change as they like.
 var documents = map[string][]string{
-	"/api/v1/templates":                          nil,
-	"/api/v1/maintenance":                        {"on", "note"},
-	"/api/v1/full-comparison":                    {"schedule"},
-	"/api/v1/history":                            {"months"},
-	"/api/v1/views":                              nil,
-	"/api/v1/sections/hidden":                    nil,
-	"/api/v1/learning-settings":                  nil,
-	"/api/v1/verbs":                              {"own"},
-	"/api/v1/test-recipient":                     nil,
-	"/api/v1/courses/{id}/outline":               nil,
-	"/api/v1/connections/{id}/operations/{name}": nil,
+	"/api/v1/templates":                         nil,
+	"/api/v1/maintenance":                       {"on", "note"},
+	"/api/v1/full-comparison":                   {"schedule"},
+	"/api/v1/history":                           {"months"},
+	"/api/v1/views":                             nil,
+	"/api/v1/sections/hidden":                   nil,
+	"/api/v1/learning-settings":                 nil,
+	"/api/v1/verbs":                             {"own"},
+	"/api/v1/test-recipient":                    nil,
+	"/api/v1/courses/{id}/outline":              nil,
+	"/api/v1/interfaces/{id}/operations/{name}": nil,
 }
 
 // describeConditions adds If-Match to the description of every change that can carry it.

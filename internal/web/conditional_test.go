@@ -25,10 +25,10 @@ func TestEveryEditKeepsToWhatItWasMadeFrom(t *testing.T) {
 	x.Read(x.Register(), false)
 	service := x.Workspace()
 	x.Labels()
-	labels, err := connectionstore.Connections(t.Context(), x.Store)
+	labels, err := connectionstore.Interfaces(t.Context(), x.Store)
 	require.NoError(t, err)
 	p, err := x.World.Pairings.Pair(t.Context(), "test",
-		pairings.Wish{SectionID: x.Section("PROP-A").ID, ConnectionID: service.ID})
+		pairings.Wish{SectionID: x.Section("PROP-A").ID, InterfaceID: service.ID})
 	require.NoError(t, err)
 	r := x.Rule(rule.Draft{
 		Name: "Note", Trigger: "section.joined",
@@ -75,13 +75,14 @@ func TestEveryEditKeepsToWhatItWasMadeFrom(t *testing.T) {
 			`{"modules":[{"id":"n","title":"Mine","activities":[{"id":"https://a.example/1","title":"One","kind":"lesson"}]}]}`, `{"modules":[{"id":"m","title":"Theirs","activities":[{"id":"https://a.example/1","title":"One","kind":"lesson"}]}]}`, "modules",
 		},
 		{
-			"/connections/" + api + "/operations/add-label", "PUT", "",
+			"/interfaces/" + api + "/operations/add-label", "PUT", "",
 			`{"method":"PUT","path":"/x","name":"add-label","title":"Mine","fields":[]}`,
 			`{"method":"POST","path":"/y","name":"add-label","title":"Theirs","fields":[]}`, "method",
 		},
-		{"/connections/" + service.ID, "PATCH", "", `{"name":"Mine"}`, `{"name":"Theirs"}`, "name"},
+		{"/interfaces/" + service.ID, "PATCH", "", `{"label":"Mine"}`, `{"label":"Theirs"}`, "label"},
+		{"/connections/" + service.ConnectionID, "PATCH", "", `{"owner":"Mine"}`, `{"owner":"Theirs"}`, "owner"},
 		{
-			"/connections/" + service.ID + "/matching", "PUT", "",
+			"/interfaces/" + service.ID + "/matching", "PUT", "",
 			`{"keys":["identifier"],"domains":[],"exclude":[]}`,
 			`{"keys":["email"],"domains":[],"exclude":[]}`, "keys",
 		},

@@ -30,12 +30,12 @@ var (
 	retryDeliveriesOp = operation{
 		ID: "retry-deliveries", Method: http.MethodPost, Path: "/deliveries/retry",
 		Status: http.StatusOK, Tag: "events",
-		Summary: "Try many again now: those of a rule, of a connection, or everything since a time",
+		Summary: "Try many again now: those of a rule, of an interface, or everything since a time",
 	}
 	giveUpDeliveriesOp = operation{
 		ID: "give-up-deliveries", Method: http.MethodPost, Path: "/deliveries/give-up",
 		Status: http.StatusOK, Tag: "events",
-		Summary: "Give up what is still to come: one, those of a rule, or those to a connection, with a reason",
+		Summary: "Give up what is still to come: one, those of a rule, or those to an interface, with a reason",
 	}
 )
 
@@ -51,7 +51,7 @@ func (s *Server) deliveries(a huma.API) {
 func (s *Server) listDeliveries(ctx context.Context, in *deliveriesInput) (api.Page[api.Delivery], error) {
 	all, err := s.Deliveries.Deliveries(ctx, deliverystore.DeliveryFilter{
 		EventID: in.Event, RuleID: in.Rule, OfferID: in.Offer, StagePlanID: in.StagePlan, PersonID: in.Person,
-		SectionID: in.Section, ConnectionID: in.Connection, State: in.State, Since: in.Since, Until: in.Until,
+		SectionID: in.Section, InterfaceID: in.Interface, State: in.State, Since: in.Since, Until: in.Until,
 		Before: in.Cursor, Limit: in.Limit,
 	})
 	return api.Page[api.Delivery]{
@@ -79,7 +79,7 @@ func (s *Server) retryDelivery(ctx context.Context, in *byID) error {
 
 func (s *Server) retryDeliveries(ctx context.Context, in *with[api.RetryRequest]) (api.Retried, error) {
 	f := deliverystore.DeliveryFilter{
-		RuleID: in.Body.RuleID, ConnectionID: in.Body.ConnectionID,
+		RuleID: in.Body.RuleID, InterfaceID: in.Body.InterfaceID,
 		OfferID: in.Body.OfferID,
 	}
 	if in.Body.Since != nil {
@@ -91,7 +91,7 @@ func (s *Server) retryDeliveries(ctx context.Context, in *with[api.RetryRequest]
 
 func (s *Server) giveUpDeliveries(ctx context.Context, in *with[api.GiveUpRequest]) (api.GivenUp, error) {
 	f := deliverystore.DeliveryFilter{
-		ID: in.Body.ID, RuleID: in.Body.RuleID, ConnectionID: in.Body.ConnectionID,
+		ID: in.Body.ID, RuleID: in.Body.RuleID, InterfaceID: in.Body.InterfaceID,
 		State: in.Body.State,
 	}
 	stopped, underWay, err := s.Deliveries.GiveUp(ctx, auth.Caller(ctx).Name, f, in.Body.Reason)
@@ -100,14 +100,14 @@ func (s *Server) giveUpDeliveries(ctx context.Context, in *with[api.GiveUpReques
 
 type deliveriesInput struct {
 	Paging
-	Event      string    `query:"event" doc:"Id of an event"`
-	Rule       string    `query:"rule" doc:"Id of a rule"`
-	State      string    `query:"state" enum:",planned,queued,retrying,delivered,waiting,skipped,stopped" doc:"Only those in this state"`
-	Person     string    `query:"person" doc:"Id of a person"`
-	Section    string    `query:"section" doc:"Id of a section"`
-	Connection string    `query:"connection" doc:"Id of a connection"`
-	Offer      string    `query:"offer" doc:"Id of an offer"`
-	StagePlan  string    `query:"stagePlan" doc:"Id of a stage plan"`
-	Since      time.Time `query:"since" doc:"Made at or after then"`
-	Until      time.Time `query:"until" doc:"Made before then"`
+	Event     string    `query:"event" doc:"Id of an event"`
+	Rule      string    `query:"rule" doc:"Id of a rule"`
+	State     string    `query:"state" enum:",planned,queued,retrying,delivered,waiting,skipped,stopped" doc:"Only those in this state"`
+	Person    string    `query:"person" doc:"Id of a person"`
+	Section   string    `query:"section" doc:"Id of a section"`
+	Interface string    `query:"interface" doc:"Id of an interface"`
+	Offer     string    `query:"offer" doc:"Id of an offer"`
+	StagePlan string    `query:"stagePlan" doc:"Id of a stage plan"`
+	Since     time.Time `query:"since" doc:"Made at or after then"`
+	Until     time.Time `query:"until" doc:"Made before then"`
 }

@@ -59,7 +59,7 @@ func delivery(d deliverystore.ListedDelivery) api.Delivery {
 		ID: d.ID, EventID: d.EventID, EventType: d.EventType, RuleID: given(d.RuleID), OfferID: given(d.OfferID),
 		StagePlanID: given(d.StagePlanID), Version: d.RuleVersion, Undoes: given(d.Undoes), Reverted: d.Reverted,
 		Section: d.Section, Held: cmp.Or(d.Held, d.HeldNow), DueAt: d.DueAt, Rule: d.Rule, Action: d.Action.Kind,
-		Connection: d.Connection, Person: d.Person,
+		Interface: d.Interface, Person: d.Person,
 		State: d.State, Attempts: d.Attempts, NextAt: d.NextAt, Code: finding.Code(d.Code), Error: d.LastError,
 		Result: d.Result, CreatedAt: d.CreatedAt, FinishedAt: d.FinishedAt,
 	}

@@ -19,7 +19,7 @@ var (
 	}
 	listKindsOp = operation{
 		ID: "list-kinds", Method: http.MethodGet, Path: "/kinds", Status: http.StatusOK, Tag: "installation",
-		Summary: "The kinds of connection and what each needs",
+		Summary: "The kinds of interface and what each needs",
 	}
 	listCodesOp = operation{
 		ID: "list-codes", Method: http.MethodGet, Path: "/catalogue", Status: http.StatusOK, Tag: "installation",

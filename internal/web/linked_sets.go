@@ -34,7 +34,7 @@ type unlinkingInput struct {
 }
 
 type groupsInput struct {
-	Connection string `query:"connection" doc:"Only at this connection"`
+	Interface string `query:"interface" doc:"Only at this interface"`
 }
 
 var (
@@ -222,10 +222,10 @@ func (s *Server) putBack(ctx context.Context, in *byID) (api.PutBack, error) {
 }
 
 func (s *Server) listLeftGroups(ctx context.Context, in *groupsInput) ([]api.LeftGroup, error) {
-	all, err := s.Linking.LeftGroups(ctx, in.Connection)
+	all, err := s.Linking.LeftGroups(ctx, in.Interface)
 	return each(all, func(g linking.LeftGroup) api.LeftGroup {
 		out := api.LeftGroup{
-			Ref: g.Ref, Name: g.Name, ConnectionID: g.ConnectionID, Class: g.Class,
+			Ref: g.Ref, Name: g.Name, InterfaceID: g.InterfaceID, Class: g.Class,
 			Section: g.Section, Members: g.Members, Gone: g.Gone,
 		}
 		if g.Problem != nil {
@@ -236,7 +236,7 @@ func (s *Server) listLeftGroups(ctx context.Context, in *groupsInput) ([]api.Lef
 }
 
 func (s *Server) removeLeftGroup(ctx context.Context, in *with[api.GroupToRemove]) error {
-	return s.Linking.RemoveGroup(ctx, auth.Caller(ctx).Name, in.Body.ConnectionID, in.Body.Ref)
+	return s.Linking.RemoveGroup(ctx, auth.Caller(ctx).Name, in.Body.InterfaceID, in.Body.Ref)
 }
 
 func classEffects(x linking.ClassEffects) api.ClassEffects {

@@ -15,27 +15,27 @@ import (
 
 var (
 	getMatchingOp = operation{
-		ID: "get-matching", Method: http.MethodGet, Path: "/connections/{id}/matching",
-		Status: http.StatusOK, Tag: "connections",
-		Summary: "How people are recognised at a connection",
+		ID: "get-matching", Method: http.MethodGet, Path: "/interfaces/{id}/matching",
+		Status: http.StatusOK, Tag: "interfaces",
+		Summary: "How people are recognised at an interface",
 	}
 	previewMatchingOp = operation{
-		ID: "preview-matching", Method: http.MethodPost, Path: "/connections/{id}/matching/preview",
-		Status: http.StatusOK, Tag: "connections",
+		ID: "preview-matching", Method: http.MethodPost, Path: "/interfaces/{id}/matching/preview",
+		Status: http.StatusOK, Tag: "interfaces",
 		Summary: "Whom a change of the matching would touch",
 	}
 	editMatchingOp = operation{
-		ID: "edit-matching", Method: http.MethodPut, Path: "/connections/{id}/matching",
-		Status: http.StatusOK, Tag: "connections",
-		Summary: "Change how people are recognised at a connection",
+		ID: "edit-matching", Method: http.MethodPut, Path: "/interfaces/{id}/matching",
+		Status: http.StatusOK, Tag: "interfaces",
+		Summary: "Change how people are recognised at an interface",
 	}
 	listProposalsOp = operation{
-		ID: "list-proposals", Method: http.MethodGet, Path: "/connections/{id}/proposals",
+		ID: "list-proposals", Method: http.MethodGet, Path: "/interfaces/{id}/proposals",
 		Status: http.StatusOK, Tag: "people",
 		Summary: "Records of a register that look like second accounts or test learners, with what speaks for it",
 	}
 	decideProposalsOp = operation{
-		ID: "decide-proposals", Method: http.MethodPost, Path: "/connections/{id}/proposals",
+		ID: "decide-proposals", Method: http.MethodPost, Path: "/interfaces/{id}/proposals",
 		Status: http.StatusOK, Tag: "people",
 		Summary: "Accept or refuse what is proposed of a register's records, one or all",
 	}

@@ -220,7 +220,7 @@ func optional(id string) *string {
 
 func offerOf(n api.NewOffer) purchasestore.Offer {
 	return purchasestore.Offer{
-		Name: n.Name, ConnectionID: n.ConnectionID, Offer: n.Offer, SectionIDs: n.SectionIDs,
+		Name: n.Name, InterfaceID: n.InterfaceID, Offer: n.Offer, SectionIDs: n.SectionIDs,
 		CourseID: optional(n.CourseID), TermRule: n.TermRule,
 		PlatformID: optional(n.PlatformID), GraceDays: n.GraceDays, AtEnd: n.AtEnd, OnlyBuyers: n.OnlyBuyers,
 	}
@@ -237,7 +237,7 @@ func (s *Server) taggedOffer(ctx context.Context, o purchasestore.Offer, err err
 func shownOffer(o purchasestore.Offer, sides []purchases.Side) api.Offer {
 	out := api.Offer{
 		NewOffer: api.NewOffer{
-			Name: o.Name, ConnectionID: o.ConnectionID, Offer: o.Offer, SectionIDs: o.SectionIDs,
+			Name: o.Name, InterfaceID: o.InterfaceID, Offer: o.Offer, SectionIDs: o.SectionIDs,
 			TermRule: o.TermRule,
 			CourseID: given(o.CourseID), PlatformID: given(o.PlatformID), GraceDays: o.GraceDays, AtEnd: o.AtEnd,
 			OnlyBuyers: o.OnlyBuyers,

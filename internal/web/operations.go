@@ -12,33 +12,33 @@ import (
 
 var (
 	listOperationsOp = operation{
-		ID: "list-operations", Method: http.MethodGet, Path: "/connections/{id}/operations",
-		Status: http.StatusOK, Tag: "connections",
+		ID: "list-operations", Method: http.MethodGet, Path: "/interfaces/{id}/operations",
+		Status: http.StatusOK, Tag: "interfaces",
 		Summary: "List the operations of a service's own API",
 	}
 	getOperationOp = operation{
-		ID: "get-operation", Method: http.MethodGet, Path: "/connections/{id}/operations/{name}",
-		Status: http.StatusOK, Tag: "connections",
+		ID: "get-operation", Method: http.MethodGet, Path: "/interfaces/{id}/operations/{name}",
+		Status: http.StatusOK, Tag: "interfaces",
 		Summary: "Show an operation",
 	}
 	keepOperationOp = operation{
-		ID: "keep-operation", Method: http.MethodPut, Path: "/connections/{id}/operations/{name}",
-		Status: http.StatusOK, Tag: "connections",
+		ID: "keep-operation", Method: http.MethodPut, Path: "/interfaces/{id}/operations/{name}",
+		Status: http.StatusOK, Tag: "interfaces",
 		Summary: "Define an operation, or define it anew",
 	}
 	dropOperationOp = operation{
-		ID: "drop-operation", Method: http.MethodDelete, Path: "/connections/{id}/operations/{name}",
-		Status: http.StatusNoContent, Tag: "connections",
+		ID: "drop-operation", Method: http.MethodDelete, Path: "/interfaces/{id}/operations/{name}",
+		Status: http.StatusNoContent, Tag: "interfaces",
 		Summary: "Remove an operation",
 	}
 	tryOperationOp = operation{
-		ID: "try-operation", Method: http.MethodPost, Path: "/connections/{id}/operations/{name}/try",
-		Status: http.StatusOK, Tag: "connections",
+		ID: "try-operation", Method: http.MethodPost, Path: "/interfaces/{id}/operations/{name}/try",
+		Status: http.StatusOK, Tag: "interfaces",
 		Summary: "Call an operation now, for real",
 	}
 )
 
-// operations registers the operations about the operations that a connection's service offers.
+// operations registers the operations about the operations that an interface's service offers.
 func (s *Server) operations(a huma.API) {
 	handle(a, listOperationsOp, s.listOperations)
 	handle(a, getOperationOp, s.getOperation)
@@ -48,7 +48,7 @@ func (s *Server) operations(a huma.API) {
 }
 
 func (s *Server) listOperations(ctx context.Context, in *byID) ([]api.Operation, error) {
-	if _, err := s.Connections.FindConnection(ctx, in.ID); err != nil {
+	if _, err := s.Connections.FindInterface(ctx, in.ID); err != nil {
 		return nil, err
 	}
 	return s.Connections.Operations(ctx, in.ID)
@@ -76,18 +76,18 @@ func (s *Server) tryOperation(ctx context.Context, in *tryOperationInput) (api.O
 }
 
 type operationInput struct {
-	ID   string `path:"id" doc:"The connection's id"`
+	ID   string `path:"id" doc:"The interface's id"`
 	Name string `path:"name" doc:"The operation's name"`
 }
 
 type tryOperationInput struct {
-	ID   string `path:"id" doc:"The connection's id"`
+	ID   string `path:"id" doc:"The interface's id"`
 	Name string `path:"name" doc:"The operation's name"`
 	Body api.OperationTry
 }
 
 type keepOperationInput struct {
-	ID   string `path:"id" doc:"The connection's id"`
+	ID   string `path:"id" doc:"The interface's id"`
 	Name string `path:"name" doc:"The operation's name"`
 	Body api.Operation
 }

@@ -107,7 +107,7 @@ func TestEveryOperationAnswersAsDescribed(t *testing.T) {
 		do   func(*talk, *story)
 	}{
 		{"sign-in", walkDoors},
-		{"connections", walkConnections},
+		{"interfaces", walkInterfaces},
 		{"matching", walkMatched},
 		{
 			"sections",
@@ -187,57 +187,74 @@ func walkDoors(x *talk, _ *story) {
 	x.token = mine
 }
 
-func walkConnections(x *talk, h *story) {
+func walkInterfaces(x *talk, h *story) {
 	t, at := x.site.t, x.Standins.Addresses
-	c := made[api.Connection](x, "/connections", api.NewConnection{
-		Kind: "oneroster", Name: "Register",
+	system := made[api.Connection](x, "/connections", api.NewConnection{Name: "Register", Owner: "Office"})
+	assert.Empty(t, system.Interfaces)
+	c := made[api.Interface](x, "/connections/"+system.ID+"/interfaces", api.NewInterface{
+		Kind: "oneroster",
 		Values: map[string]string{
 			"address": at.Register, "tokenAddress": at.Register + "/oauth/token",
 			"clientId": "kanban", "clientSecret": "green-fingers",
 		},
 	})
 	h.register = c.ID
+	assert.Equal(t, "Register", c.Name)
+	x.do(422, "POST", "/connections", api.NewConnection{Name: "register"})
 	x.do(422, "POST", "/connections", api.NewConnection{
-		Kind: "oneroster", Name: "Register",
-		Values: map[string]string{
-			"address": at.Register, "tokenAddress": at.Register + "/oauth/token",
-			"clientId": "a", "clientSecret": "b",
-		},
+		Name: "Other", Interfaces: []api.NewInterface{{Kind: "none"}},
 	})
-	x.do(422, "POST", "/connections", api.NewConnection{Kind: "none", Name: "Other"})
-	assert.Equal(t, c.ID, get[api.Connection](x, "/connections/"+c.ID).ID)
-	post[[]api.Report](x, "/connections/"+c.ID+"/probe", nil)
-	run := made[api.Run](x, "/connections/"+c.ID+"/read", api.ReadRequest{})
+	x.do(422, "POST", "/connections/"+system.ID+"/interfaces",
+		api.NewInterface{Kind: "xapi", Label: strings.Repeat("x", 300)})
+	assert.Equal(t, c.ID, get[api.Connection](x, "/connections/"+system.ID).Interfaces[0].ID)
+	named := as[api.Connection](x, x.changes("PATCH", "/connections/"+system.ID, map[string]any{"notes": "Ask first"}))
+	assert.Equal(t, []string{"Office", "Ask first"}, []string{named.Owner, named.Notes})
+	other := made[api.Connection](x, "/connections", api.NewConnection{
+		Name: "Seed bank", Interfaces: []api.NewInterface{{Kind: "xapi"}, {Kind: "xapi"}},
+	})
+	assert.Equal(t, []string{"Seed bank", "Seed bank: activity"},
+		[]string{other.Interfaces[0].Name, other.Interfaces[1].Name})
+	assert.Empty(t, get[api.Removal](x, "/connections/"+other.ID+"/removal").Dependents)
+	x.do(204, "DELETE", "/connections/"+other.ID, nil)
+	x.do(404, "GET", "/interfaces/"+other.Interfaces[0].ID, nil)
+	assert.Len(t, get[api.Page[api.Connection]](x, "/connections?removed=true").Items, 1)
+	assert.Len(t, post[api.Connection](x, "/connections/"+other.ID+"/restore", api.Restored{}).Interfaces, 2)
+	x.do(204, "DELETE", "/connections/"+other.ID, nil)
+	assert.Equal(t, c.ID, get[api.Interface](x, "/interfaces/"+c.ID).ID)
+	post[[]api.Report](x, "/interfaces/"+c.ID+"/probe", nil)
+	run := made[api.Run](x, "/interfaces/"+c.ID+"/read", api.ReadRequest{})
 	require.NoError(t, x.Registers.Work(t.Context(), run.ID, true))
 	assert.Equal(t, "finished", get[api.Run](x, "/runs/"+run.ID).State)
 	assert.NotEmpty(t, get[api.Page[api.Difference]](x, "/runs/"+run.ID+"/differences"))
 	h.workspace, h.contacts, h.platform, h.labels, h.mail = x.Workspace().ID, x.Contacts().ID, x.Platform().ID,
 		x.Labels().ID, x.Mail().ID
 	h.shop = x.Shop().ID
-	assert.Len(t, get[api.Page[api.Connection]](x, "/connections").Items, 7)
-	edited := as[api.Connection](x, x.changes("PATCH", "/connections/"+h.contacts,
-		map[string]any{"name": "Plant news"}))
-	assert.Equal(t, "Plant news", edited.Name)
-	x.do(422, "PATCH", "/connections/"+h.contacts,
+	assert.Len(t, get[api.Page[api.Interface]](x, "/interfaces").Items, 7)
+	edited := as[api.Interface](x, x.changes("PATCH", "/interfaces/"+h.contacts,
+		map[string]any{"label": "events"}))
+	assert.Equal(t, "Contacts: events", edited.Name)
+	x.do(422, "PATCH", "/interfaces/"+h.contacts,
 		map[string]any{"values": map[string]string{"address": "no address"}})
 
-	x.do(409, "POST", "/connections/"+h.workspace+"/upload", "PK", "Content-Type", "application/zip")
-	csv := made[api.Connection](x, "/connections", api.NewConnection{Kind: "oneroster-csv", Name: "Files"})
-	uploaded := as[api.Run](x, x.do(201, "POST", "/connections/"+csv.ID+"/upload", "PK", "Content-Type",
+	x.do(409, "POST", "/interfaces/"+h.workspace+"/upload", "PK", "Content-Type", "application/zip")
+	csv := made[api.Connection](x, "/connections", api.NewConnection{
+		Name: "Files", Interfaces: []api.NewInterface{{Kind: "oneroster-csv"}},
+	}).Interfaces[0]
+	uploaded := as[api.Run](x, x.do(201, "POST", "/interfaces/"+csv.ID+"/upload", "PK", "Content-Type",
 		"application/zip"))
-	x.do(204, "DELETE", "/connections/"+csv.ID+"?name=Files", nil)
+	x.do(204, "DELETE", "/interfaces/"+csv.ID+"?name=Files", nil)
 	assert.NotEmpty(t, uploaded.ID)
-	removal := get[api.Removal](x, "/connections/"+h.contacts+"/removal")
+	removal := get[api.Removal](x, "/interfaces/"+h.contacts+"/removal")
 	assert.Empty(t, removal.Dependents)
-	x.do(204, "DELETE", "/connections/"+h.contacts, nil)
-	post[api.Connection](x, "/connections/"+h.contacts+"/restore", api.Restored{})
+	x.do(204, "DELETE", "/interfaces/"+h.contacts, nil)
+	post[api.Interface](x, "/interfaces/"+h.contacts+"/restore", api.Restored{})
 
-	assert.Len(t, get[[]api.Operation](x, "/connections/"+h.labels+"/operations"), 2)
-	one := "/connections/" + h.labels + "/operations/add-label"
+	assert.Len(t, get[[]api.Operation](x, "/interfaces/"+h.labels+"/operations"), 2)
+	one := "/interfaces/" + h.labels + "/operations/add-label"
 	o := get[api.Operation](x, one)
 	o.Title = "Add a label"
 	x.changes("PUT", one, o)
-	assert.Contains(t, get[[]string](x, "/connections/"+h.labels+"/choices?operation=add-label&field=label"),
+	assert.Contains(t, get[[]string](x, "/interfaces/"+h.labels+"/choices?operation=add-label&field=label"),
 		"learner")
 	tried := post[api.OperationTried](x, one+"/try",
 		map[string]any{"values": map[string]string{"email": "nobody@fernmoor.example", "label": "volunteer"}})
@@ -249,7 +266,7 @@ func walkConnections(x *talk, h *story) {
 
 func walkMatched(x *talk, h *story) {
 	t := x.site.t
-	at := "/connections/" + h.workspace + "/matching"
+	at := "/interfaces/" + h.workspace + "/matching"
 	m := get[roster.Matching](x, at)
 	post[api.Page[api.Touched]](x, at+"/preview", m)
 	m.Keys = []roster.Key{roster.KeyEmail}
@@ -258,10 +275,10 @@ func walkMatched(x *talk, h *story) {
 	_, err := x.Store.Pool.Exec(t.Context(), `UPDATE people SET user_name = 'preview.student2' WHERE id = $1`,
 		x.Person("stu-009").ID)
 	require.NoError(t, err)
-	proposals := get[api.Page[api.Proposal]](x, "/connections/"+h.register+"/proposals").Items
+	proposals := get[api.Page[api.Proposal]](x, "/interfaces/"+h.register+"/proposals").Items
 	require.NotEmpty(t, proposals)
-	x.do(422, "POST", "/connections/"+h.register+"/proposals", api.Verdict{Accept: true, People: []string{}})
-	post[api.Decided](x, "/connections/"+h.register+"/proposals",
+	x.do(422, "POST", "/interfaces/"+h.register+"/proposals", api.Verdict{Accept: true, People: []string{}})
+	post[api.Decided](x, "/interfaces/"+h.register+"/proposals",
 		api.Verdict{People: []string{proposals[0].PersonID}})
 	x.do(204, "DELETE", "/people/"+proposals[0].PersonID+"/mark", nil)
 	found := get[api.Page[api.Person]](x, "/people?text=stu-001")
@@ -307,7 +324,7 @@ func walkSectionsOf(x *talk, h *story) {
 	assert.NotEmpty(t, get[api.Page[api.RosterLine]](x, "/sections/"+h.propA+"/roster").Items)
 	x.do(422, "GET", "/sections/"+h.propA+"/roster?at=yesterday", nil)
 	get[api.Page[api.RosterLine]](x, "/sections/"+h.propA+"/movements")
-	get[[]api.SpaceCandidate](x, "/sections/"+h.propA+"/candidates?connection="+h.workspace)
+	get[[]api.SpaceCandidate](x, "/sections/"+h.propA+"/candidates?interface="+h.workspace)
 	assert.NotEmpty(t, get[api.Page[api.Linkable]](x, "/sections/"+h.propA+"/linkable").Items)
 	assert.NotEmpty(t, get[api.Page[api.Organisation]](x, "/organisations").Items)
 	assert.NotEmpty(t, get[api.Page[api.Course]](x, "/courses").Items)
@@ -333,10 +350,10 @@ func walkPeopleLists(x *talk, h *story) {
 
 func walkPairings(x *talk, h *story) {
 	t := x.site.t
-	p := made[api.Pairing](x, "/pairings", api.NewPairing{SectionID: h.propA, ConnectionID: h.workspace})
+	p := made[api.Pairing](x, "/pairings", api.NewPairing{SectionID: h.propA, InterfaceID: h.workspace})
 	h.pairing = p.ID
 	at := "/pairings/" + p.ID
-	x.do(409, "POST", "/pairings", api.NewPairing{SectionID: h.propA, ConnectionID: h.workspace})
+	x.do(409, "POST", "/pairings", api.NewPairing{SectionID: h.propA, InterfaceID: h.workspace})
 	assert.Len(t, get[api.Page[api.Pairing]](x, "/pairings").Items, 1)
 	preview := made[api.Preview](x, at+"/previews", nil)
 	assert.Equal(t, preview.Fingerprint, get[api.Preview](x, "/previews/"+preview.ID).Fingerprint)
@@ -374,8 +391,8 @@ func walkPairings(x *talk, h *story) {
 	queued := post[api.Queued](x, "/pairings/sync", api.SyncNow{Pairings: []string{p.ID}})
 	assert.Equal(t, 1, queued.Pairings)
 	x.WorkAll()
-	get[[]api.UnpairedClass](x, "/connections/"+h.platform+"/unpaired")
-	x.do(204, "POST", "/connections/"+h.platform+"/unpaired/ignore",
+	get[[]api.UnpairedClass](x, "/interfaces/"+h.platform+"/unpaired")
+	x.do(204, "POST", "/interfaces/"+h.platform+"/unpaired/ignore",
 		api.Ignoring{Refs: []string{"none"}, Ignore: true})
 }
 
@@ -407,8 +424,8 @@ func walkLinkedSets(x *talk, h *story) {
 	x.Sync(h.pairing, true)
 	groups := get[[]api.LeftGroup](x, "/left-groups")
 	require.Len(t, groups, 1)
-	x.do(422, "POST", "/left-groups/remove", api.GroupToRemove{ConnectionID: h.workspace, Ref: "none"})
-	x.do(204, "POST", "/left-groups/remove", api.GroupToRemove{ConnectionID: h.workspace, Ref: groups[0].Ref})
+	x.do(422, "POST", "/left-groups/remove", api.GroupToRemove{InterfaceID: h.workspace, Ref: "none"})
+	x.do(204, "POST", "/left-groups/remove", api.GroupToRemove{InterfaceID: h.workspace, Ref: groups[0].Ref})
 	assert.Empty(t, get[[]api.LeftGroup](x, "/left-groups"))
 	post[api.LinkedSet](x, at+"/unlink", api.Unlinking{Target: "lead"})
 	x.do(409, "POST", at+"/unlink", api.Unlinking{Target: "lead"})
@@ -436,9 +453,9 @@ func (x *talk) atWorkspace(method, path, body string) (status int, id string) {
 	return resp.StatusCode, made.ID
 }
 
-func (x *talk) opened(connectionID string) adapter.Connection {
+func (x *talk) opened(interfaceID string) adapter.Interface {
 	x.site.t.Helper()
-	c, err := x.Connections.Open(x.site.t.Context(), connectionID)
+	c, err := x.Connections.Open(x.site.t.Context(), interfaceID)
 	require.NoError(x.site.t, err)
 	return c
 }
@@ -455,7 +472,7 @@ func (x *talk) account(email string) string {
 func walkBatches(x *talk, h *story) {
 	t := x.site.t
 	b := made[api.Batch](x, "/batches", api.Order{
-		Act: "pair", Sections: []string{h.propB}, ConnectionID: h.workspace,
+		Act: "pair", Sections: []string{h.propB}, InterfaceID: h.workspace,
 		WithoutRun: true,
 	})
 	post[api.Batch](x, "/batches/"+b.ID+"/do", api.Doing{})
@@ -521,7 +538,7 @@ func walkBadges(x *talk, h *story) {
 func walkRules(x *talk, h *story) {
 	t := x.site.t
 	draft := api.NewRule{Name: "Welcome", Trigger: "section.joined", Actions: []api.Action{
-		{Kind: "mail", ConnectionID: h.mail, Subject: "Welcome", Text: "Dear {{.person.givenName}}"},
+		{Kind: "mail", InterfaceID: h.mail, Subject: "Welcome", Text: "Dear {{.person.givenName}}"},
 		{
 			Kind:    "award",
 			BadgeID: h.badge,
@@ -532,7 +549,7 @@ func walkRules(x *talk, h *story) {
 			Fields: map[string]string{"name": "person.name"},
 		},
 		{
-			Kind: "send-event", ConnectionID: h.contacts,
+			Kind: "send-event", InterfaceID: h.contacts,
 			Fields: map[string]string{"email": "person.email", "name": "person.name", "label": `"learner"`},
 		},
 	}}
@@ -626,12 +643,12 @@ func walkEvents(x *talk, h *story) {
 func walkOffers(x *talk, h *story) {
 	t := x.site.t
 	n := api.NewOffer{
-		Name: "A place", ConnectionID: h.shop, Offer: "place", SectionIDs: []string{h.propB},
+		Name: "A place", InterfaceID: h.shop, Offer: "place", SectionIDs: []string{h.propB},
 		AtEnd: "mark",
 	}
 	o := made[api.Offer](x, "/offers", n)
 	at := "/offers/" + o.ID
-	x.do(422, "POST", "/offers", api.NewOffer{Name: "Nowhere", ConnectionID: h.shop, Offer: "none", AtEnd: "mark"})
+	x.do(422, "POST", "/offers", api.NewOffer{Name: "Nowhere", InterfaceID: h.shop, Offer: "none", AtEnd: "mark"})
 	get[api.Page[api.Offer]](x, "/offers")
 	n.Name = "A place in B"
 	x.changes("PUT", at, n)
@@ -652,7 +669,7 @@ func walkOffers(x *talk, h *story) {
 	bought := get[api.Page[api.Access]](x, "/accesses?troubled=true").Items
 	require.Len(t, bought, 1)
 	x.do(204, "POST", "/accesses/"+bought[0].ID+"/person", api.Whose{PersonID: x.Person("stu-022").ID})
-	post[api.Meaning](x, "/connections/"+h.shop+"/meaning", api.MeaningTry{Values: map[string]string{}})
+	post[api.Meaning](x, "/interfaces/"+h.shop+"/meaning", api.MeaningTry{Values: map[string]string{}})
 }
 
 func walkStages(x *talk, h *story) {

@@ -145,7 +145,7 @@ func (s *Server) listPairings(ctx context.Context, in *Paging) (api.Page[api.Pai
 
 func (s *Server) makePairing(ctx context.Context, in *with[api.NewPairing]) (api.Pairing, int, error) {
 	p, err := s.Pairings.Pair(ctx, auth.Caller(ctx).Name, pairings.Wish{
-		SectionID: in.Body.SectionID, ConnectionID: in.Body.ConnectionID, TargetName: in.Body.Target,
+		SectionID: in.Body.SectionID, InterfaceID: in.Body.InterfaceID, TargetName: in.Body.Target,
 		TargetRef: in.Body.TargetRef, Template: in.Body.Template, Policy: in.Body.Policy,
 		Details: in.Body.Details,
 	})
@@ -206,7 +206,7 @@ func (s *Server) takeOver(ctx context.Context, in *withID[api.TakeOver]) (api.Pa
 }
 
 func (s *Server) syncPairings(ctx context.Context, in *with[api.SyncNow]) (api.Queued, error) {
-	n, err := s.Runs.SyncNow(ctx, auth.Caller(ctx).Name, in.Body.CourseID, in.Body.ConnectionID, in.Body.Pairings)
+	n, err := s.Runs.SyncNow(ctx, auth.Caller(ctx).Name, in.Body.CourseID, in.Body.InterfaceID, in.Body.Pairings)
 	return api.Queued{Pairings: n}, err
 }
 
@@ -402,7 +402,7 @@ func (s *Server) preview(ctx context.Context, p pairingstore.Preview) (api.Previ
 
 // notice says whether the service tells the people of a pairing for whom it makes accounts.
 func (s *Server) notice(ctx context.Context, p pairingstore.Pairing) (string, error) {
-	c, err := s.Connections.FindConnection(ctx, p.ConnectionID)
+	c, err := s.Connections.FindInterface(ctx, p.InterfaceID)
 	switch {
 	case err != nil:
 		return "", err

@@ -34,17 +34,17 @@ var (
 		Summary: "Drop what was said of a person's record: that it is a second account or a test learner, or neither",
 	}
 	listCandidatesOp = operation{
-		ID: "list-candidates", Method: http.MethodGet, Path: "/people/{id}/accounts/{connection}",
+		ID: "list-candidates", Method: http.MethodGet, Path: "/people/{id}/accounts/{interface}",
 		Status: http.StatusOK, Tag: "people",
 		Summary: "Accounts that could be a person's",
 	}
 	chooseAccountOp = operation{
-		ID: "choose-account", Method: http.MethodPut, Path: "/people/{id}/accounts/{connection}",
+		ID: "choose-account", Method: http.MethodPut, Path: "/people/{id}/accounts/{interface}",
 		Status: http.StatusNoContent, Tag: "people",
 		Summary: "Say whose account it is, or is not",
 	}
 	forgetChoicesOp = operation{
-		ID: "forget-choices", Method: http.MethodDelete, Path: "/people/{id}/accounts/{connection}",
+		ID: "forget-choices", Method: http.MethodDelete, Path: "/people/{id}/accounts/{interface}",
 		Status: http.StatusNoContent, Tag: "people",
 		Summary: "Drop the decisions about a person's accounts",
 	}
@@ -85,20 +85,20 @@ func (s *Server) dropMark(ctx context.Context, in *byID) error {
 }
 
 func (s *Server) listCandidates(ctx context.Context, in *personAt) (api.Page[api.Candidate], error) {
-	list, err := s.Matching.Candidates(ctx, in.ID, in.ConnectionID)
+	list, err := s.Matching.Candidates(ctx, in.ID, in.InterfaceID)
 	return api.Page[api.Candidate]{Items: each(list,
 		func(x matching.Candidate) api.Candidate { return api.Candidate(x) })}, err
 }
 
 func (s *Server) chooseAccount(ctx context.Context, in *accountAt) error {
 	if in.Body.Not {
-		return s.Matching.Deny(ctx, auth.Caller(ctx).Name, in.ID, in.ConnectionID, in.Body.AccountID)
+		return s.Matching.Deny(ctx, auth.Caller(ctx).Name, in.ID, in.InterfaceID, in.Body.AccountID)
 	}
-	return s.Matching.Choose(ctx, auth.Caller(ctx).Name, in.ID, in.ConnectionID, in.Body.AccountID)
+	return s.Matching.Choose(ctx, auth.Caller(ctx).Name, in.ID, in.InterfaceID, in.Body.AccountID)
 }
 
 func (s *Server) forgetChoices(ctx context.Context, in *personAt) error {
-	return s.Matching.Forget(ctx, auth.Caller(ctx).Name, in.ID, in.ConnectionID)
+	return s.Matching.Forget(ctx, auth.Caller(ctx).Name, in.ID, in.InterfaceID)
 }
 
 func (s *Server) findPeople(ctx context.Context, in *peopleInput) (api.Page[api.Person], error) {
@@ -198,16 +198,16 @@ func shownProgress(o learning.Overview) api.Progress {
 	return out
 }
 
-// personAt is the input of an operation on a person's accounts at a connection.
+// personAt is the input of an operation on a person's accounts at an interface.
 type personAt struct {
-	ID           string `path:"id" doc:"The person's id"`
-	ConnectionID string `path:"connection" doc:"The connection's id"`
+	ID          string `path:"id" doc:"The person's id"`
+	InterfaceID string `path:"interface" doc:"The interface's id"`
 }
 
 type accountAt struct {
-	ID           string `path:"id" doc:"The person's id"`
-	ConnectionID string `path:"connection" doc:"The connection's id"`
-	Body         api.AccountChoice
+	ID          string `path:"id" doc:"The person's id"`
+	InterfaceID string `path:"interface" doc:"The interface's id"`
+	Body        api.AccountChoice
 }
 
 func personStagePlan(l stages.PlanProgress) api.PersonStagePlan {

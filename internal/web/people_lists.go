@@ -132,7 +132,7 @@ func (s *Server) listOrganisations(ctx context.Context, in *Paging) (api.Page[ap
 	}
 	items, next, err := paged(all, in.Cursor, in.Limit)
 	return api.Page[api.Organisation]{Next: next, Items: each(items, func(o rosterstore.Org) api.Organisation {
-		return api.Organisation{ID: o.ID, Name: o.Name, Type: o.Type, ConnectionID: o.ConnectionID}
+		return api.Organisation{ID: o.ID, Name: o.Name, Type: o.Type, InterfaceID: o.InterfaceID}
 	})}, err
 }
 
@@ -151,7 +151,7 @@ func (s *Server) peopleList(ctx context.Context, l rosterstore.PeopleList) (api.
 	}
 	pairings, err := s.Linking.PairingsOfSections(ctx, []string{l.ID})
 	return api.PeopleList{
-		ID: l.ID, Kind: l.Kind, Name: l.Name, ConnectionID: l.ConnectionID, Learners: x.Learners,
+		ID: l.ID, Kind: l.Kind, Name: l.Name, InterfaceID: l.InterfaceID, Learners: x.Learners,
 		Teachers: x.Teachers, Gone: x.Gone,
 		Targets: each(pairings, func(p pairingstore.Pairing) string { return p.TargetName }), MadeBy: l.MadeBy,
 		CreatedAt: l.CreatedAt, Version: l.Version,

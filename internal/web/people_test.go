@@ -38,7 +38,7 @@ func TestPersonsPageSaysWhetherTheyAreIn_P1(t *testing.T) {
 	}
 	assert.Equal(t, "no-class", where("stu-008").State)
 	p := pairingstore.Pairing{
-		ID: db.NewID(), SectionID: section.ID, ConnectionID: workspace.ID, TargetName: "Prop",
+		ID: db.NewID(), SectionID: section.ID, InterfaceID: workspace.ID, TargetName: "Prop",
 		Policy: roster.DefaultPolicy(),
 	}
 	require.NoError(t, x.Store.InTx(t.Context(), func(tx *db.Tx) error { return db.Create(tx, &p, "pairing") }))

@@ -15,14 +15,14 @@ func (s *Server) pickup(w http.ResponseWriter, r *http.Request) {
 	key, secret, ok := r.BasicAuth()
 	c, known, err := s.Connections.AuthenticateKind(r.Context(), adapter.KindPickup, key, secret)
 	if err != nil {
-		s.Log.Error("opening a connection", "cause", err.Error())
+		s.Log.Error("opening an interface", "cause", err.Error())
 		problem.Write(w, http.StatusServiceUnavailable, "the credential could not be checked; try again")
 		return
 	}
 	if !ok || !known {
 		w.Header().Set("WWW-Authenticate", `Basic realm="pickup"`)
 		problem.Write(w, http.StatusUnauthorized,
-			"give the key and the secret that were shown when the connection was made")
+			"give the key and the secret that were shown when the interface was made")
 		return
 	}
 	since := time.Time{}

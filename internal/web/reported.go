@@ -14,16 +14,16 @@ import (
 )
 
 // reported takes CloudEvents from services, signed as Standard Webhooks with the
-// connection's secret, or with the earlier one while it is being changed.
+// interface's secret, or with the earlier one while it is being changed.
 func (s *Server) reported(w http.ResponseWriter, r *http.Request) {
 	c, err := s.Connections.Open(r.Context(), chi.URLParam(r, "id"))
 	switch {
 	case errors.Is(err, db.ErrNotFound), err == nil && c.Kind != adapter.KindEvents:
 		problem.Write(w, http.StatusNotFound,
-			"there is no such service; its address is shown when the connection is made")
+			"there is no such service; its address is shown when the interface is made")
 		return
 	case err != nil:
-		s.Log.Error("opening a connection", "cause", err.Error())
+		s.Log.Error("opening an interface", "cause", err.Error())
 		problem.Write(w, http.StatusServiceUnavailable, "the signature could not be checked; send it again")
 		return
 	}
@@ -35,7 +35,7 @@ func (s *Server) allowReports(w http.ResponseWriter, r *http.Request) {
 	c, err := s.Connections.Open(r.Context(), chi.URLParam(r, "id"))
 	if err != nil || c.Kind != adapter.KindEvents {
 		problem.Write(w, http.StatusNotFound,
-			"there is no such service; its address is shown when the connection is made")
+			"there is no such service; its address is shown when the interface is made")
 		return
 	}
 	webhook.Allow(w, r)
@@ -43,7 +43,7 @@ func (s *Server) allowReports(w http.ResponseWriter, r *http.Request) {
 }
 
 // takeReported takes in what a service has signed.
-func (s *Server) takeReported(w http.ResponseWriter, r *http.Request, c adapter.Connection) {
+func (s *Server) takeReported(w http.ResponseWriter, r *http.Request, c adapter.Interface) {
 	body, err := io.ReadAll(r.Body)
 	if err != nil {
 		problem.Write(w, http.StatusRequestEntityTooLarge, "the request is too large; send fewer events at a time")
@@ -58,7 +58,7 @@ func (s *Server) takeReported(w http.ResponseWriter, r *http.Request, c adapter.
 			s.Log.Warn("counting a refused request", "cause", err.Error())
 		}
 		problem.Write(w, http.StatusUnauthorized,
-			"the request is not signed with this connection's secret, or older than five minutes")
+			"the request is not signed with this interface's secret, or older than five minutes")
 		return
 	}
 	list, batch, err := webhook.Receive(r.Header, body)

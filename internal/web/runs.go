@@ -16,8 +16,8 @@ import (
 
 type runsInput struct {
 	Paging
-	Pairing    string `query:"pairing" doc:"Id of a pairing"`
-	Connection string `query:"connection" doc:"Id of a connection"`
+	Pairing   string `query:"pairing" doc:"Id of a pairing"`
+	Interface string `query:"interface" doc:"Id of an interface"`
 }
 
 var (
@@ -69,7 +69,7 @@ func (s *Server) runs(a huma.API) {
 }
 
 func (s *Server) listRuns(ctx context.Context, in *runsInput) (api.Page[api.Run], error) {
-	all, err := s.Runs.Runs(ctx, in.Pairing, in.Connection, in.Cursor, in.Limit)
+	all, err := s.Runs.Runs(ctx, in.Pairing, in.Interface, in.Cursor, in.Limit)
 	if err != nil {
 		return api.Page[api.Run]{}, err
 	}
@@ -192,12 +192,12 @@ func (s *Server) run(ctx context.Context, r runstore.Run) (api.Run, error) {
 	if r.NextPreview != nil {
 		out.NextPreview = *r.NextPreview
 	}
-	if r.ConnectionID != nil {
-		c, err := s.Connections.FindConnection(ctx, *r.ConnectionID)
+	if r.InterfaceID != nil {
+		c, err := s.Connections.FindInterface(ctx, *r.InterfaceID)
 		if err != nil {
 			return out, err
 		}
-		out.Connection, out.About = c.Name, c.Name
+		out.Interface, out.About = c.Name, c.Name
 	}
 	if r.PairingID != nil {
 		p, err := s.Pairings.FindPairing(ctx, *r.PairingID)

@@ -31,7 +31,7 @@ type SectionFilter struct {
 	Org     string `query:"organisation" doc:"Name of an organisation"`
 	Course  string `query:"course" doc:"Title or code of a course"`
 	Role    string `query:"role" doc:"Role of somebody in it, such as proctor"`
-	Service string `query:"service" doc:"Name of the connection with which it is paired"`
+	Service string `query:"service" doc:"Name of the interface with which it is paired"`
 	AtLeast int    `query:"atLeast" minimum:"0" doc:"Learners"`
 	AtMost  string `query:"atMost" doc:"Learners; any number when empty"`
 	Hidden  string `query:"hidden" doc:"List what the rule with this name hides, or * for everything"`
@@ -127,7 +127,7 @@ func (s *Server) listLinkable(ctx context.Context, in *linkableInput) (api.Page[
 }
 
 func (s *Server) listCandidateClasses(ctx context.Context, in *candidatesInput) ([]api.SpaceCandidate, error) {
-	list, err := s.Pairings.Candidates(ctx, in.ID, in.Connection)
+	list, err := s.Pairings.Candidates(ctx, in.ID, in.Interface)
 	return each(list, func(c pairings.Candidate) api.SpaceCandidate {
 		return api.SpaceCandidate{
 			Ref: c.Ref, Name: c.Space.Name, Score: c.Score, Likeness: c.Name, Shared: c.Shared, Missing: c.Missing,
@@ -218,7 +218,7 @@ func section(c pairings.Card) api.Section {
 	out := api.Section{
 		ID: x.ID, Title: c.Title(), Code: x.Code, Course: x.Course, CourseID: x.CourseID, Terms: x.Terms,
 		Teachers: c.Teachers,
-		Learners: c.Learners, State: c.State, Connection: c.Connection, Next: c.State.About().Next,
+		Learners: c.Learners, State: c.State, Interface: c.Interface, Next: c.State.About().Next,
 		Organisation: x.Org, Roles: c.Roles, EndsOn: x.EndsOn, Gone: x.Gone, Running: c.Running, Alike: c.Alike,
 		List: x.List,
 	}
@@ -267,6 +267,6 @@ func moment(text string) (time.Time, error) {
 func rosterLine(l rosterstore.RosterLine) api.RosterLine { return api.RosterLine(l) }
 
 type candidatesInput struct {
-	ID         string `path:"id" doc:"The section's id"`
-	Connection string `query:"connection" required:"true" doc:"Id of the service's connection"`
+	ID        string `path:"id" doc:"The section's id"`
+	Interface string `query:"interface" required:"true" doc:"Id of the service's interface"`
 }

@@ -133,6 +133,7 @@ func (s *Server) register(a huma.API) {
 	s.signInAndOut(a)
 	s.aboutItself(a)
 	s.connections(a)
+	s.interfaces(a)
 	s.operations(a)
 	s.matching(a)
 	s.sections(a)

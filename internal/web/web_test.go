@@ -143,7 +143,7 @@ func TestUnknownAddresses(t *testing.T) {
 // Repeats that come side by side do the work once and get one answer.
 func TestKeysAreClaimedBeforeTheWork(t *testing.T) {
 	x := open(t, nil)
-	body := `{"name": "Plant news", "kind": "webhook", "values": {"address": "https://news.example/events", "secret": "whsec_RmVybm1vb3ItR2FyZGVuLVNjaG9vbC1kZW1vLXNlY3JldA=="}}`
+	body := `{"name": "Plant news", "interfaces": [{"kind": "webhook", "values": {"address": "https://news.example/events", "secret": "whsec_RmVybm1vb3ItR2FyZGVuLVNjaG9vbC1kZW1vLXNlY3JldA=="}}]}`
 	var answers sync.Map
 	var all sync.WaitGroup
 	for i := range 8 {
@@ -162,7 +162,7 @@ func TestKeysAreClaimedBeforeTheWork(t *testing.T) {
 		}
 		return assert.Equal(t, first, v)
 	})
-	list, err := connectionstore.Connections(t.Context(), x.Store)
+	list, err := connectionstore.Interfaces(t.Context(), x.Store)
 	require.NoError(t, err)
 	assert.Len(t, list, 1)
 	resp, _ := x.ask("POST", "/api/v1/connections", strings.Replace(body, "Plant", "Other", 1),
@@ -185,11 +185,11 @@ func TestProblemsHoldNoSecret(t *testing.T) {
 	x := open(t, nil)
 	const secret = "kbt-hunter2-hunter2"
 	for _, body := range []string{
-		`{"name": "n", "kind": "scim", "values": {"address": "` + secret + `", "token": "t"}}`,
-		`{"name": "n", "kind": "scim", "values": {"address": "https://x.example", "token": " ` + secret + `", "atOnce": "` + secret + `"}}`,
-		`{"name": "n", "kind": "scim", "values": ["` + secret + `"]}`,
-		`{"name": 5, "kind": "scim", "values": {"token": "` + secret + `"}}`,
-		`{"name": "n", "kind": "smtp", "values": {"server": "h:1", "from": "a@b.example", "security": "` + secret + `"}}`,
+		`{"name": "n", "interfaces": [{"kind": "scim", "values": {"address": "` + secret + `", "token": "t"}}]}`,
+		`{"name": "n", "interfaces": [{"kind": "scim", "values": {"address": "https://x.example", "token": " ` + secret + `", "atOnce": "` + secret + `"}}]}`,
+		`{"name": "n", "interfaces": [{"kind": "scim", "values": ["` + secret + `"]}]}`,
+		`{"name": 5, "interfaces": [{"kind": "scim", "values": {"token": "` + secret + `"}}]}`,
+		`{"name": "n", "interfaces": [{"kind": "smtp", "values": {"server": "h:1", "from": "a@b.example", "security": "` + secret + `"}}]}`,
 	} {
 		resp, text := x.ask("POST", "/api/v1/connections", body, x.bearer()...)
 		assert.GreaterOrEqual(t, resp.StatusCode, 400)
@@ -320,7 +320,7 @@ func TestUnsubscribing(t *testing.T) {
 	r := x.Rule(rule.Draft{
 		Name: "Nudge", Trigger: "section.joined",
 		Actions: []rule.Action{{
-			Kind: rule.Mail, ConnectionID: x.Mail().ID, Subject: "Hello",
+			Kind: rule.Mail, InterfaceID: x.Mail().ID, Subject: "Hello",
 			Text: "Dear {{.person.givenName}}, see https://fernmoor.example/a?b=1&c=2.",
 		}},
 	})
@@ -455,12 +455,12 @@ func TestBodiesThatStopHalfWay(t *testing.T) {
 	assert.Less(t, resp.StatusCode, 500, text.String())
 }
 
-// Removing is refused with what depends on the connection, and can be undone over the API.
+// Removing is refused with what depends on the interface, and can be undone over the API.
 func TestRemovingAndRestoring(t *testing.T) {
 	x := open(t, nil)
 	register := x.Register()
 	x.Read(register, false)
-	at := "/api/v1/connections/" + register.ID
+	at := "/api/v1/interfaces/" + register.ID
 	resp, text := x.ask("DELETE", at, "", x.bearer()...)
 	assert.Equal(t, 409, resp.StatusCode)
 	assert.Contains(t, text, "9 sections")
@@ -470,7 +470,7 @@ func TestRemovingAndRestoring(t *testing.T) {
 	assert.Equal(t, 204, resp.StatusCode)
 	resp, _ = x.ask("GET", at, "", x.bearer()...)
 	assert.Equal(t, 404, resp.StatusCode)
-	resp, text = x.ask("GET", "/api/v1/connections?removed=true", "", x.bearer()...)
+	resp, text = x.ask("GET", "/api/v1/interfaces?removed=true", "", x.bearer()...)
 	assert.Equal(t, 200, resp.StatusCode, text)
 	assert.Contains(t, text, register.ID)
 	_, text = x.ask("GET", "/api/v1/sections", "", x.bearer()...)

@@ -22,7 +22,7 @@ import (
 )
 
 // xapi registers the endpoint to which course platforms report (xAPI 1.0.3
-// Communication 2.1). Each xAPI connection has a key and a secret of its own.
+// Communication 2.1). Each xAPI interface has a key and a secret of its own.
 func (s *Server) xapi(r chi.Router) {
 	r.Get("/xapi/about", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set(xapi.VersionHeader, xapi.Version)
@@ -40,9 +40,9 @@ func writeJSON(w http.ResponseWriter, status int, body any) {
 	_ = json.NewEncoder(w).Encode(body)
 }
 
-// platform finds the connection that a request is for; ok is false when it was
+// platform finds the interface that a request is for; ok is false when it was
 // answered already.
-func (s *Server) platform(w http.ResponseWriter, r *http.Request) (connection adapter.Connection, ok bool) {
+func (s *Server) platform(w http.ResponseWriter, r *http.Request) (connection adapter.Interface, ok bool) {
 	w.Header().Set(xapi.VersionHeader, xapi.Version)
 	key, secret, _ := r.BasicAuth()
 	connection, known, err := s.Connections.Authenticate(r.Context(), key, secret)
@@ -53,7 +53,7 @@ func (s *Server) platform(w http.ResponseWriter, r *http.Request) (connection ad
 	case !known:
 		w.Header().Set("WWW-Authenticate", `Basic realm="xAPI"`)
 		problem.Write(w, http.StatusUnauthorized,
-			"the key or the secret is not right; both are shown when the connection is made")
+			"the key or the secret is not right; both are shown when the interface is made")
 	case !strings.HasPrefix(r.Header.Get(xapi.VersionHeader), "1.0"):
 		problem.Write(w, http.StatusBadRequest, xapi.VersionHeader+" must be 1.0.x")
 	default:
@@ -81,7 +81,7 @@ func (s *Server) listStatements(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	ask := eventstore.StatementQuery{
-		ConnectionID: connection.ID, ID: q.StatementID + q.VoidedStatementID, Voided: q.VoidedStatementID != "",
+		InterfaceID: connection.ID, ID: q.StatementID + q.VoidedStatementID, Voided: q.VoidedStatementID != "",
 		Verb: q.Verb, Activity: q.Activity, RelatedActivities: q.RelatedActivities,
 		Registration: q.Registration, Since: q.Since, Until: q.Until, Ascending: q.Ascending, After: q.After,
 		Limit: q.Limit + 1,
@@ -194,7 +194,7 @@ func (s *Server) notTaken(w http.ResponseWriter, err error) {
 // takeOthers stores what is not faulty of a batch, for platforms that asked for it. The
 // answer tells the sender that not all is well, which of them are stored, and what is
 // wrong with each other one.
-func (s *Server) takeOthers(w http.ResponseWriter, r *http.Request, c adapter.Connection, list []xapi.Statement,
+func (s *Server) takeOthers(w http.ResponseWriter, r *http.Request, c adapter.Interface, list []xapi.Statement,
 	raw []json.RawMessage, faults xapi.Faults,
 ) {
 	place := others(len(list), faults)

@@ -2,7 +2,7 @@
 // stands which of them fills which need of another.
 //
 //	all := wiring.New(db, wiring.Options{Public: "https://kanban.example"})
-//	run, err := all.Reading.Start(ctx, "Maud", registers.Request{ConnectionID: id})
+//	run, err := all.Reading.Start(ctx, "Maud", registers.Request{InterfaceID: id})
 package wiring
 
 import (

@@ -73,14 +73,14 @@ func (x *shift) rosterJobs(workers *river.Workers) {
 		if err := pausedNow(ctx, s); err != nil {
 			return err
 		}
-		return x.exclusively(ctx, "asked/"+j.Args.ConnectionID,
-			func() error { return uses.Runs.WorkAsked(ctx, j.Args.ConnectionID) })
+		return x.exclusively(ctx, "asked/"+j.Args.InterfaceID,
+			func() error { return uses.Runs.WorkAsked(ctx, j.Args.InterfaceID) })
 	})
 	add(x, workers, func(ctx context.Context, job *river.Job[jobs.RunPairing]) error {
 		return uses.Runs.Auto(ctx, job.Args.PairingID, job.Args.Who)
 	})
 	add(x, workers, func(ctx context.Context, j *river.Job[jobs.Propose]) error {
-		return matchstore.LookForProposals(ctx, s, j.Args.ConnectionID)
+		return matchstore.LookForProposals(ctx, s, j.Args.InterfaceID)
 	})
 	add(x, workers, func(ctx context.Context, j *river.Job[jobs.CarryOutBatch]) error {
 		return x.exclusively(ctx, "batch/"+j.Args.BatchID,
@@ -239,17 +239,17 @@ func readAll(ctx context.Context, s *db.Database, r *registers.Service, log *slo
 	if m, err := settingstore.FindMaintenance(ctx, s); err != nil || m.Since != nil {
 		return err
 	}
-	all, err := connectionstore.Connections(ctx, s)
+	all, err := connectionstore.Interfaces(ctx, s)
 	if err != nil {
 		return err
 	}
 	for _, c := range all {
-		if !adapter.IsRegister(c.Kind) || c.PausedAt != nil || c.Kind == adapter.KindCSV &&
+		if !adapter.IsRegister(c.Kind) || c.Paused() || c.Kind == adapter.KindCSV &&
 			c.Settings["folder"] == "" {
 			continue
 		}
 		if _, err := r.Scheduled(ctx, c.ID); err != nil {
-			log.Info("scheduled read not started", "connection", c.ID, "cause", err.Error())
+			log.Info("scheduled read not started", "interface", c.ID, "cause", err.Error())
 		}
 	}
 	return nil

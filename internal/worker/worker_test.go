@@ -33,7 +33,7 @@ func TestMain(m *testing.M) { storetest.Main(m) }
 func TestOrphanedWorkIsGivenBack(t *testing.T) {
 	w := apptest.New(t)
 	register := w.Register()
-	orphan, err := w.Registers.Start(t.Context(), "test", registers.Request{ConnectionID: register.ID})
+	orphan, err := w.Registers.Start(t.Context(), "test", registers.Request{InterfaceID: register.ID})
 	require.NoError(t, err)
 	hold := func(kind, holder string) {
 		_, err := w.Store.Pool.Exec(t.Context(), `UPDATE river_job SET state = 'running', attempt = 1,
@@ -75,8 +75,8 @@ func TestReplicasNeverRunOnePairingAtOnce(t *testing.T) {
 	w.Read(w.Register(), false)
 	w.Standins.Workspace.Double()
 	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
-		SectionID:    w.Section("PROP-C").ID,
-		ConnectionID: w.Workspace().ID,
+		SectionID:   w.Section("PROP-C").ID,
+		InterfaceID: w.Workspace().ID,
 	})
 	require.NoError(t, err)
 	preview, err := w.Runs.Preview(t.Context(), p.ID)
@@ -88,8 +88,8 @@ func TestReplicasNeverRunOnePairingAtOnce(t *testing.T) {
 	require.NoError(t, w.Standins.Fault("workspace", fault.Fault{Kind: fault.Latency, Millis: 20}))
 	require.NoError(t, w.Store.InTx(t.Context(), func(tx *db.Tx) error {
 		work := []river.JobArgs{
-			jobs.WorkAsked{ConnectionID: p.ConnectionID},
-			jobs.WorkAsked{ConnectionID: p.ConnectionID},
+			jobs.WorkAsked{InterfaceID: p.InterfaceID},
+			jobs.WorkAsked{InterfaceID: p.InterfaceID},
 		}
 		for range 4 { // the same run, and the same wish, as if their news had come several times
 			work = append(work, jobs.ApplyRun{RunID: first.ID}, jobs.ApplyRun{RunID: first.ID, ByHand: true},
@@ -135,8 +135,8 @@ func TestEveryKindOfWorkIsDone(t *testing.T) {
 	w.Read(register, false)
 	section := w.Section("PROP-A")
 	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
-		SectionID:    section.ID,
-		ConnectionID: w.Workspace().ID,
+		SectionID:   section.ID,
+		InterfaceID: w.Workspace().ID,
 	})
 	require.NoError(t, err)
 	greet := w.Rule(rule.Draft{
@@ -144,7 +144,7 @@ func TestEveryKindOfWorkIsDone(t *testing.T) {
 		Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "Greet"}},
 	})
 	w.Outlined()
-	run, err := w.Registers.Start(t.Context(), "test", registers.Request{ConnectionID: register.ID})
+	run, err := w.Registers.Start(t.Context(), "test", registers.Request{InterfaceID: register.ID})
 	require.NoError(t, err)
 	preview, err := w.Runs.Preview(t.Context(), p.ID)
 	require.NoError(t, err)
@@ -156,12 +156,12 @@ func TestEveryKindOfWorkIsDone(t *testing.T) {
 		jobs.ReadRegister{RunID: run.ID},
 		jobs.ApplyRun{RunID: sync.ID},
 		jobs.React{EventIDs: []string{}},
-		jobs.WorkAsked{ConnectionID: p.ConnectionID},
+		jobs.WorkAsked{InterfaceID: p.InterfaceID},
 		jobs.RunPairing{PairingID: p.ID, Who: "schedule"},
 		jobs.CarryOutBatch{BatchID: batch.ID},
 		jobs.AskNeeds{},
 		jobs.AskNeeds{RuleID: greet.ID},
-		jobs.Propose{ConnectionID: register.ID},
+		jobs.Propose{InterfaceID: register.ID},
 		jobs.Tick{},
 		jobs.ResolveStatements{},
 		jobs.PassTime{},

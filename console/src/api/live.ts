@@ -6,10 +6,11 @@ export const live = ref(false)
 
 // Which lists a piece of news is about.
 const about: Record<string, string[]> = {
-  connection: ['connections', 'unpaired', 'today', 'board', 'findings', 'matching'],
+  connection: ['connections', 'interfaces', 'today', 'board', 'findings'],
+  interface: ['connections', 'interfaces', 'unpaired', 'today', 'board', 'findings', 'matching'],
   section: ['sections', 'board', 'courses', 'sets', 'maintenance', 'templates', 'proposals', 'linkable'],
   pairing: ['unpaired', 'pairing', 'sections', 'board', 'today', 'findings', 'sets'],
-  run: ['run', 'runs', 'pairing', 'batch', 'connections', 'today', 'findings'],
+  run: ['run', 'runs', 'pairing', 'batch', 'connections', 'interfaces', 'today', 'findings'],
   batch: ['batch', 'sets'],
   event: ['events', 'sides', 'unmapped', 'offers'],
   delivery: ['events', 'deliveries', 'rules', 'today', 'findings', 'sides', 'offers', 'sheets', 'look-back'],

@@ -251,10 +251,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List connections */
+        /** List connections with their interfaces */
         get: operations["list-connections"];
         put?: never;
-        /** Connect an outside system */
+        /** Connect an outside system, with its first interfaces */
         post: operations["make-connection"];
         delete?: never;
         options?: never;
@@ -269,11 +269,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Show a connection */
+        /** Show a connection with its interfaces */
         get: operations["get-connection"];
         put?: never;
         post?: never;
-        /** Remove a connection: it is switched off and hidden, and can be restored for 30 days */
+        /** Remove a connection with its interfaces: it is switched off and hidden, and can be restored for 30 days */
         delete: operations["remove-connection"];
         options?: never;
         head?: never;
@@ -281,42 +281,7 @@ export interface paths {
         patch: operations["edit-connection"];
         trace?: never;
     };
-    "/api/v1/connections/{id}/choices": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** What a service has to choose from: the values of an operation's field, or its groups */
-        get: operations["list-choices"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/connections/{id}/matching": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** How people are recognised at a connection */
-        get: operations["get-matching"];
-        /** Change how people are recognised at a connection */
-        put: operations["edit-matching"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/connections/{id}/matching/preview": {
+    "/api/v1/connections/{id}/interfaces": {
         parameters: {
             query?: never;
             header?: never;
@@ -325,130 +290,8 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Whom a change of the matching would touch */
-        post: operations["preview-matching"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/connections/{id}/meaning": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Try what a service's expressions make of the latest events that it reported */
-        post: operations["try-meaning"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/connections/{id}/operations": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** List the operations of a service's own API */
-        get: operations["list-operations"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/connections/{id}/operations/{name}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Show an operation */
-        get: operations["get-operation"];
-        /** Define an operation, or define it anew */
-        put: operations["keep-operation"];
-        post?: never;
-        /** Remove an operation */
-        delete: operations["drop-operation"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/connections/{id}/operations/{name}/try": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Call an operation now, for real */
-        post: operations["try-operation"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/connections/{id}/probe": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Test every capability of a connection */
-        post: operations["probe-connection"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/connections/{id}/proposals": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Records of a register that look like second accounts or test learners, with what speaks for it */
-        get: operations["list-proposals"];
-        put?: never;
-        /** Accept or refuse what is proposed of a register's records, one or all */
-        post: operations["decide-proposals"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/connections/{id}/read": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Read a register */
-        post: operations["start-read"];
+        /** Add an interface to a connection */
+        post: operations["make-interface"];
         delete?: never;
         options?: never;
         head?: never;
@@ -463,7 +306,7 @@ export interface paths {
             cookie?: never;
         };
         /** What removing a connection would hide and stop */
-        get: operations["preview-removal"];
+        get: operations["preview-connection-removal"];
         put?: never;
         post?: never;
         delete?: never;
@@ -483,57 +326,6 @@ export interface paths {
         put?: never;
         /** Bring a removed connection back as it was */
         post: operations["restore-connection"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/connections/{id}/unpaired": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Classes of a service that belong to no pairing, with the sections that they probably copy */
-        get: operations["list-unpaired"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/connections/{id}/unpaired/ignore": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Say of classes that they are no business of Kanban's, or are one after all */
-        post: operations["ignore-classes"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/connections/{id}/upload": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Read an uploaded OneRoster CSV package */
-        post: operations["start-upload"];
         delete?: never;
         options?: never;
         head?: never;
@@ -635,7 +427,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Give up what is still to come: one, those of a rule, or those to a connection, with a reason */
+        /** Give up what is still to come: one, those of a rule, or those to an interface, with a reason */
         post: operations["give-up-deliveries"];
         delete?: never;
         options?: never;
@@ -652,7 +444,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Try many again now: those of a rule, of a connection, or everything since a time */
+        /** Try many again now: those of a rule, of an interface, or everything since a time */
         post: operations["retry-deliveries"];
         delete?: never;
         options?: never;
@@ -799,6 +591,301 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/interfaces": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List interfaces */
+        get: operations["list-interfaces"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/interfaces/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show an interface */
+        get: operations["get-interface"];
+        put?: never;
+        post?: never;
+        /** Remove an interface: it is switched off and hidden, and can be restored for 30 days */
+        delete: operations["remove-interface"];
+        options?: never;
+        head?: never;
+        /** Change, pause or resume an interface */
+        patch: operations["edit-interface"];
+        trace?: never;
+    };
+    "/api/v1/interfaces/{id}/choices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a service has to choose from: the values of an operation's field, or its groups */
+        get: operations["list-choices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/interfaces/{id}/matching": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How people are recognised at an interface */
+        get: operations["get-matching"];
+        /** Change how people are recognised at an interface */
+        put: operations["edit-matching"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/interfaces/{id}/matching/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Whom a change of the matching would touch */
+        post: operations["preview-matching"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/interfaces/{id}/meaning": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try what a service's expressions make of the latest events that it reported */
+        post: operations["try-meaning"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/interfaces/{id}/operations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the operations of a service's own API */
+        get: operations["list-operations"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/interfaces/{id}/operations/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show an operation */
+        get: operations["get-operation"];
+        /** Define an operation, or define it anew */
+        put: operations["keep-operation"];
+        post?: never;
+        /** Remove an operation */
+        delete: operations["drop-operation"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/interfaces/{id}/operations/{name}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Call an operation now, for real */
+        post: operations["try-operation"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/interfaces/{id}/probe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Test every capability of an interface */
+        post: operations["probe-interface"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/interfaces/{id}/proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Records of a register that look like second accounts or test learners, with what speaks for it */
+        get: operations["list-proposals"];
+        put?: never;
+        /** Accept or refuse what is proposed of a register's records, one or all */
+        post: operations["decide-proposals"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/interfaces/{id}/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read a register */
+        post: operations["start-read"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/interfaces/{id}/removal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What removing an interface would hide and stop */
+        get: operations["preview-removal"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/interfaces/{id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring a removed interface back as it was */
+        post: operations["restore-interface"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/interfaces/{id}/unpaired": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Classes of a service that belong to no pairing, with the sections that they probably copy */
+        get: operations["list-unpaired"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/interfaces/{id}/unpaired/ignore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say of classes that they are no business of Kanban's, or are one after all */
+        post: operations["ignore-classes"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/interfaces/{id}/upload": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read an uploaded OneRoster CSV package */
+        post: operations["start-upload"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/issuers": {
         parameters: {
             query?: never;
@@ -841,7 +928,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The kinds of connection and what each needs */
+        /** The kinds of interface and what each needs */
         get: operations["list-kinds"];
         put?: never;
         post?: never;
@@ -1477,7 +1564,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/people/{id}/accounts/{connection}": {
+    "/api/v1/people/{id}/accounts/{interface}": {
         parameters: {
             query?: never;
             header?: never;
@@ -2512,10 +2599,10 @@ export interface components {
             at?: string;
             /** @description Who decided so; absent when Kanban found it out */
             by?: string;
-            connection: string;
-            connectionId: string;
             /** @description Somebody said that this is not the person's account */
             denied?: boolean;
+            interface: string;
+            interfaceId: string;
             /** @description The service's id of it */
             remoteId: string;
         };
@@ -2533,7 +2620,6 @@ export interface components {
             after?: string;
             /** @description For award */
             badgeId?: string;
-            connectionId?: string;
             /** @description For task: in how long it is due, such as 3d */
             dueIn?: string;
             /** @description By name of a field: the text to use when its value is missing or empty */
@@ -2548,9 +2634,10 @@ export interface components {
             group?: string;
             /** @description A condition in CEL, looked at when the action's time has come, such as: !progress.moduleDone */
             if?: string;
+            interfaceId?: string;
             /** @enum {string} */
             kind: "send-event" | "mail" | "award" | "call-operation" | "enrol" | "unenrol" | "add-to-group" | "take-from-group" | "task" | "append-row";
-            /** @description For call-operation: the name of the connection's operation */
+            /** @description For call-operation: the name of the interface's operation */
             operation?: string;
             /** @description For task: the address of whoever is to do it */
             owner?: string;
@@ -2825,32 +2912,37 @@ export interface components {
             state: string;
         };
         Connection: {
-            checklist: components["schemas"]["Checklist"];
+            /** @description Where people open the system itself */
+            address: string;
+            /**
+             * Format: int64
+             * @description Calls at a time through all its interfaces together, 0 for no limit of its own
+             */
+            atOnce: number;
             id: string;
-            kind: string;
-            /** @description For registers: the newest read */
-            lastRead?: components["schemas"]["Run"];
-            /** @description Values made for the other side; shown only now */
-            made?: {
-                [key: string]: string;
-            };
+            /** @description In the order in which they were made */
+            interfaces: components["schemas"]["Interface"][];
             name: string;
+            notes: string;
+            /** @description Who minds it */
+            owner: string;
+            /** @description All its interfaces are paused */
             paused: boolean;
-            probe: components["schemas"]["Report"][];
-            /** Format: date-time */
-            probedAt?: string;
+            /**
+             * Format: int64
+             * @description The same in a minute
+             */
+            perMinute: number;
             /**
              * Format: date-time
              * @description When it was removed; it can be restored for 30 days
              */
             removedAt?: string;
-            /** @description What fails in a row there: the service itself, or single operations of it */
-            rests: components["schemas"]["Rest"][];
-            settings: {
-                [key: string]: string;
-            };
-            /** @description The kind in words */
-            title: string;
+            /**
+             * Format: int64
+             * @description Failures in a row after which it is left alone for a while, 0 for the usual number
+             */
+            restAfter: number;
             /** Format: int64 */
             version: number;
         };
@@ -2926,7 +3018,6 @@ export interface components {
             /** Format: int64 */
             attempts: number;
             code?: string;
-            connection?: string;
             /** Format: date-time */
             createdAt: string;
             /**
@@ -2942,6 +3033,7 @@ export interface components {
             /** @description What it waits for, or why it was skipped or stopped */
             held?: string;
             id: string;
+            interface?: string;
             /** Format: date-time */
             nextAt?: string;
             /** @description When an offer made it instead of a rule */
@@ -3006,7 +3098,21 @@ export interface components {
             to: string;
         };
         EditConnection: {
+            address?: string;
+            /** Format: int64 */
+            atOnce?: number;
             name?: string;
+            notes?: string;
+            owner?: string;
+            /** @description Pauses all its interfaces, or lets them go on; those that are paused by themselves stay so */
+            paused?: boolean;
+            /** Format: int64 */
+            perMinute?: number;
+            /** Format: int64 */
+            restAfter?: number;
+        };
+        EditInterface: {
+            label?: string;
             paused?: boolean;
             /** @description New values replace ones that work though a test with them fails; refused without this */
             untested?: boolean;
@@ -3159,6 +3265,8 @@ export interface components {
             required: boolean;
             /** @description Never shown again after entry */
             secret: boolean;
+            /** @description Must be an address with {…} where something of each record goes */
+            template?: boolean;
             title: string;
         };
         Finding: {
@@ -3191,7 +3299,7 @@ export interface components {
             /** @description Who or what it is about */
             subject: string;
             title: string;
-            /** @description The section, connection or rule */
+            /** @description The section, interface or rule */
             where: string;
         };
         FindingAbout: {
@@ -3226,9 +3334,9 @@ export interface components {
             schedule: components["schemas"]["Schedule"];
         };
         GiveUpRequest: {
-            connectionId?: string;
             /** @description One of them */
             id?: string;
+            interfaceId?: string;
             reason: string;
             ruleId?: string;
             /** @enum {string} */
@@ -3241,7 +3349,7 @@ export interface components {
             underWay: number;
         };
         GroupToRemove: {
-            connectionId: string;
+            interfaceId: string;
             ref: string;
         };
         Guess: {
@@ -3352,6 +3460,45 @@ export interface components {
             address: string;
             version: string;
         };
+        Interface: {
+            checklist: components["schemas"]["Checklist"];
+            /** @description Name of the outside system */
+            connection: string;
+            connectionId: string;
+            id: string;
+            kind: string;
+            /** @description What tells it from the others of its connection; empty for one that needs no label */
+            label: string;
+            /** @description For registers: the newest read */
+            lastRead?: components["schemas"]["Run"];
+            /** @description Values made for the other side; shown only now */
+            made?: {
+                [key: string]: string;
+            };
+            /** @description The connection's name, with the label where there is one */
+            name: string;
+            /** @description By itself or with its whole connection */
+            paused: boolean;
+            /** @description By itself: it stays so when the connection is resumed */
+            pausedAlone: boolean;
+            probe: components["schemas"]["Report"][];
+            /** Format: date-time */
+            probedAt?: string;
+            /**
+             * Format: date-time
+             * @description When it was removed; it can be restored for 30 days
+             */
+            removedAt?: string;
+            /** @description What fails in a row there: the service itself, or single operations of it */
+            rests: components["schemas"]["Rest"][];
+            settings: {
+                [key: string]: string;
+            };
+            /** @description The kind in words */
+            title: string;
+            /** Format: int64 */
+            version: number;
+        };
         Issuer: {
             /** @description Its public profile */
             address: string;
@@ -3364,8 +3511,18 @@ export interface components {
         Kind: {
             about: string;
             capabilities: string[];
+            /** @description What can be done there */
+            does?: string[];
             fields: components["schemas"]["Field"][];
+            /** @description Who at the other side gives the values */
+            given: string;
+            /** @description What can be heard from it */
+            hears?: string[];
             name: string;
+            /** @description Which rights the credential needs there */
+            rights: string;
+            /** @description What it is for in a word or two: the label of a further interface */
+            short: string;
             title: string;
         };
         LearningSettings: {
@@ -3374,9 +3531,9 @@ export interface components {
         };
         LeftGroup: {
             class: string;
-            connectionId: string;
             /** @description It was removed at the service */
             gone?: boolean;
+            interfaceId: string;
             /**
              * Format: int64
              * @description Who is in it now; only an empty one can be removed
@@ -3507,7 +3664,7 @@ export interface components {
         Live: {
             /** @description Which one; empty when it is about many */
             id: string;
-            /** @description connection, section, pairing, run, event, delivery, rule or badge */
+            /** @description interface, section, pairing, run, event, delivery, rule or badge */
             topic: string;
         };
         LookBack: {
@@ -3638,9 +3795,36 @@ export interface components {
             name: string;
         };
         NewConnection: {
+            /** @description Where people open the system itself; addresses of interfaces may then be given as a path */
+            address?: string;
+            /**
+             * Format: int64
+             * @description Calls at a time through all its interfaces together, 0 for no limit of its own
+             */
+            atOnce?: number;
+            /** @description Its first interfaces; more can be added later */
+            interfaces?: components["schemas"]["NewInterface"][];
+            /** @description By which people know the system */
+            name: string;
+            notes?: string;
+            /** @description Who minds it */
+            owner?: string;
+            /**
+             * Format: int64
+             * @description The same in a minute
+             */
+            perMinute?: number;
+            /**
+             * Format: int64
+             * @description Failures in a row after which it is left alone for a while, 0 for the usual number
+             */
+            restAfter?: number;
+        };
+        NewInterface: {
             /** @example scim */
             kind: string;
-            name: string;
+            /** @description What tells it from the others of the connection; chosen when absent and there are others */
+            label?: string;
             /** @description By field name, secrets among them */
             values?: {
                 [key: string]: string;
@@ -3658,8 +3842,6 @@ export interface components {
              * @enum {string}
              */
             atEnd: "unenrol" | "mark";
-            /** @description The service that reports purchases */
-            connectionId: string;
             /** @description Instead of sections: the one of this course with the fewest learners, in the term that termRule names */
             courseId?: string;
             /**
@@ -3667,12 +3849,14 @@ export interface components {
              * @description How long access outlives its end
              */
             graceDays?: number;
+            /** @description The service that reports purchases */
+            interfaceId: string;
             name: string;
             /** @description As the service calls it */
             offer: string;
             /** @description Learners in the sections without access are shown as a disagreement */
             onlyBuyers?: boolean;
-            /** @description The connection through which people are enrolled; nobody is when absent */
+            /** @description The interface through which people are enrolled; nobody is when absent */
             platformId?: string;
             sectionIds?: string[];
             /**
@@ -3682,11 +3866,11 @@ export interface components {
             termRule?: "current" | "next";
         };
         NewPairing: {
-            connectionId: string;
             /** @description For what the register does not say about a new class: level, subject, starts, ends */
             details?: {
                 [key: string]: string;
             };
+            interfaceId: string;
             /** @description The template's policy when absent */
             policy?: components["schemas"]["Policy"];
             sectionId: string;
@@ -3721,7 +3905,7 @@ export interface components {
              * @description For person.inactive and person.not-begun: after how many days without activity
              */
             days?: number;
-            /** @description Deliveries to one person at one connection are made one after the other */
+            /** @description Deliveries to one person at one interface are made one after the other */
             inOrder?: boolean;
             /** @description How many calls the rule may make; what is above waits */
             limit?: components["schemas"]["Limit"];
@@ -3793,8 +3977,6 @@ export interface components {
              * @enum {string}
              */
             atEnd: "unenrol" | "mark";
-            /** @description The service that reports purchases */
-            connectionId: string;
             /** @description Instead of sections: the one of this course with the fewest learners, in the term that termRule names */
             courseId?: string;
             /** Format: int64 */
@@ -3805,6 +3987,8 @@ export interface components {
              */
             graceDays?: number;
             id: string;
+            /** @description The service that reports purchases */
+            interfaceId: string;
             /**
              * Format: int64
              * @description People whose access and enrolment do not agree
@@ -3815,7 +3999,7 @@ export interface components {
             offer: string;
             /** @description Learners in the sections without access are shown as a disagreement */
             onlyBuyers?: boolean;
-            /** @description The connection through which people are enrolled; nobody is when absent */
+            /** @description The interface through which people are enrolled; nobody is when absent */
             platformId?: string;
             sectionIds?: string[];
             /**
@@ -3845,7 +4029,7 @@ export interface components {
              */
             newAccounts: number;
             /**
-             * @description Whether the service notifies those for whom an account is made: not, all of them, or as it likes because the connection names no notice attribute
+             * @description Whether the service notifies those for whom an account is made: not, all of them, or as it likes because the interface names no notice attribute
              * @enum {string}
              */
             notice: "not-notified" | "notified" | "unknown";
@@ -3857,7 +4041,7 @@ export interface components {
             method: "POST" | "PUT" | "PATCH" | "DELETE" | "GET";
             /** @description By which rules refer to it, such as add-label */
             name: string;
-            /** @description Behind the connection's address; {field} stands for a field's value */
+            /** @description Behind the interface's address; {field} stands for a field's value */
             path: string;
             /** @description A condition in CEL over answer.status, answer.body and answer.values, true when the effect is there, such as: answer.values.label in answer.body.labels */
             proof?: string;
@@ -3899,12 +4083,12 @@ export interface components {
              * @description For open: when; now when absent
              */
             at?: string;
-            /** @description For pair: the service */
-            connectionId?: string;
             /** @description For pair: what the register does not say about new classes: level, subject, starts, ends */
             details?: {
                 [key: string]: string;
             };
+            /** @description For pair: the service */
+            interfaceId?: string;
             /** @description For next-term: classes keep their names; otherwise one that a template named gets the name of its new section */
             keepNames?: boolean;
             /** @description For pair: names the classes, for example {course} · {teacher}; as the template says when absent */
@@ -3925,8 +4109,8 @@ export interface components {
             withoutRun?: boolean;
         };
         Organisation: {
-            connectionId: string;
             id: string;
+            interfaceId: string;
             name: string;
             type: string;
         };
@@ -4037,6 +4221,11 @@ export interface components {
         };
         PageFinding: {
             items: components["schemas"]["Finding"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+        };
+        PageInterface: {
+            items: components["schemas"]["Interface"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
         };
@@ -4176,13 +4365,13 @@ export interface components {
             version: number;
         };
         PeopleList: {
-            /** @description The register */
-            connectionId: string;
             /** Format: date-time */
             createdAt: string;
             /** @description The course or organisation is no longer in the register */
             gone?: boolean;
             id: string;
+            /** @description The register */
+            interfaceId: string;
             /**
              * @description Everybody of a course, of an organisation, or those who are named
              * @enum {string}
@@ -4273,7 +4462,7 @@ export interface components {
              */
             newAccounts: number;
             /**
-             * @description Whether the service notifies these newcomers: not, all of them, or as it likes because the connection names no notice attribute
+             * @description Whether the service notifies these newcomers: not, all of them, or as it likes because the interface names no notice attribute
              * @enum {string}
              */
             notice: "not-notified" | "notified" | "unknown";
@@ -4465,7 +4654,7 @@ export interface components {
             waiting: number;
         };
         Restored: {
-            /** @description The name it had when absent */
+            /** @description The name or label it had when absent */
             name?: string;
         };
         Retried: {
@@ -4473,7 +4662,7 @@ export interface components {
             deliveries: number;
         };
         RetryRequest: {
-            connectionId?: string;
+            interfaceId?: string;
             offerId?: string;
             ruleId?: string;
             /**
@@ -4520,7 +4709,7 @@ export interface components {
             /** Format: int64 */
             fired: number;
             id: string;
-            /** @description Deliveries to one person at one connection are made one after the other */
+            /** @description Deliveries to one person at one interface are made one after the other */
             inOrder?: boolean;
             /** @description How many calls the rule may make; what is above waits */
             limit?: components["schemas"]["Limit"];
@@ -4570,7 +4759,6 @@ export interface components {
             /** @description Who approved removals above the guard */
             approvedBy?: string;
             code?: string;
-            connection?: string;
             counts: {
                 [key: string]: number;
             };
@@ -4585,6 +4773,7 @@ export interface components {
             /** Format: date-time */
             finishedAt?: string;
             id: string;
+            interface?: string;
             /** @enum {string} */
             kind: "read" | "sync";
             /** @description For moved: what a run would do now */
@@ -4647,8 +4836,6 @@ export interface components {
             /** @description Another section has the same title and code: show school, term and teachers */
             alike?: boolean;
             code: string;
-            /** @description The service's name */
-            connection?: string;
             counts?: {
                 [key: string]: number;
             };
@@ -4662,6 +4849,8 @@ export interface components {
             /** @description No longer in the register */
             gone?: boolean;
             id: string;
+            /** @description The service's name */
+            interface?: string;
             /** Format: int64 */
             learners: number;
             /**
@@ -5080,8 +5269,8 @@ export interface components {
             untried?: boolean;
         };
         SyncNow: {
-            connectionId?: string;
             courseId?: string;
+            interfaceId?: string;
             /** @description Ids */
             pairings?: string[];
         };
@@ -5175,8 +5364,8 @@ export interface components {
             after?: string;
             /** @description What was found at the service: exists, or what is missing */
             checked?: string;
-            connection?: string;
             if?: string;
+            interface?: string;
             kind: string;
             /** @description Why it could not be done */
             problem?: string;
@@ -5193,8 +5382,8 @@ export interface components {
         Unmapped: {
             /** Format: int64 */
             buyers: number;
-            connection: string;
-            connectionId: string;
+            interface: string;
+            interfaceId: string;
             /** Format: date-time */
             latest: string;
             offer: string;
@@ -5784,7 +5973,7 @@ export interface operations {
                 course?: string;
                 /** @description Role of somebody in it, such as proctor */
                 role?: string;
-                /** @description Name of the connection with which it is paired */
+                /** @description Name of the interface with which it is paired */
                 service?: string;
                 /** @description Learners */
                 atLeast?: number;
@@ -5988,7 +6177,7 @@ export interface operations {
                 "If-Match"?: string;
             };
             path: {
-                /** @description The connection's id */
+                /** @description The interface's id */
                 id: string;
             };
             cookie?: never;
@@ -6053,117 +6242,7 @@ export interface operations {
             };
         };
     };
-    "list-choices": {
-        parameters: {
-            query?: {
-                /** @description Name of an operation; the service's groups when absent */
-                operation?: string;
-                /** @description Name of the operation's field */
-                field?: string;
-            };
-            header?: never;
-            path: {
-                /** @description The connection's id */
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": string[];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "get-matching": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description The record's id */
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    ETag?: string;
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Matching"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "edit-matching": {
-        parameters: {
-            query?: never;
-            header?: {
-                /** @description The ETag that was read; the change is refused when the record has another one by now */
-                "If-Match"?: string;
-            };
-            path: {
-                /** @description The record's id */
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Matching"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    ETag?: string;
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Matching"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "preview-matching": {
+    "make-interface": {
         parameters: {
             query?: never;
             header?: {
@@ -6180,390 +6259,18 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Matching"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["PageTouched"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "try-meaning": {
-        parameters: {
-            query?: never;
-            header?: {
-                /** @description Any text of your choice; a repeat within a day gets the first answer */
-                "Idempotency-Key"?: string;
-                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
-                "If-Match"?: string;
-            };
-            path: {
-                /** @description The record's id */
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["MeaningTry"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Meaning"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "list-operations": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description The record's id */
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Operation"][];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "get-operation": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description The connection's id */
-                id: string;
-                /** @description The operation's name */
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Operation"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "keep-operation": {
-        parameters: {
-            query?: never;
-            header?: {
-                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
-                "If-Match"?: string;
-            };
-            path: {
-                /** @description The connection's id */
-                id: string;
-                /** @description The operation's name */
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Operation"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Operation"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "drop-operation": {
-        parameters: {
-            query?: never;
-            header?: {
-                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
-                "If-Match"?: string;
-            };
-            path: {
-                /** @description The connection's id */
-                id: string;
-                /** @description The operation's name */
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description No Content */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "try-operation": {
-        parameters: {
-            query?: never;
-            header?: {
-                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
-                "If-Match"?: string;
-            };
-            path: {
-                /** @description The connection's id */
-                id: string;
-                /** @description The operation's name */
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["OperationTry"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["OperationTried"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "probe-connection": {
-        parameters: {
-            query?: never;
-            header?: {
-                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
-                "If-Match"?: string;
-            };
-            path: {
-                /** @description The record's id */
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Report"][];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "list-proposals": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description The record's id */
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["PageProposal"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "decide-proposals": {
-        parameters: {
-            query?: never;
-            header?: {
-                /** @description Any text of your choice; a repeat within a day gets the first answer */
-                "Idempotency-Key"?: string;
-                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
-                "If-Match"?: string;
-            };
-            path: {
-                /** @description The record's id */
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Verdict"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Decided"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "start-read": {
-        parameters: {
-            query?: never;
-            header?: {
-                /** @description Any text of your choice; a repeat within a day gets the first answer */
-                "Idempotency-Key"?: string;
-                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
-                "If-Match"?: string;
-            };
-            path: {
-                /** @description The record's id */
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["ReadRequest"];
+                "application/json": components["schemas"]["NewInterface"];
             };
         };
         responses: {
             /** @description Created */
             201: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Run"];
+                    "application/json": components["schemas"]["Interface"];
                 };
             };
             /** @description Error */
@@ -6577,7 +6284,7 @@ export interface operations {
             };
         };
     };
-    "preview-removal": {
+    "preview-connection-removal": {
         parameters: {
             query?: never;
             header?: never;
@@ -6637,120 +6344,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Connection"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "list-unpaired": {
-        parameters: {
-            query?: {
-                /** @description Those that are ignored instead */
-                ignored?: boolean;
-            };
-            header?: never;
-            path: {
-                /** @description The connection's id */
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["UnpairedClass"][];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "ignore-classes": {
-        parameters: {
-            query?: never;
-            header?: {
-                /** @description Any text of your choice; a repeat within a day gets the first answer */
-                "Idempotency-Key"?: string;
-            };
-            path: {
-                /** @description The record's id */
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Ignoring"];
-            };
-        };
-        responses: {
-            /** @description No Content */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "start-upload": {
-        parameters: {
-            query?: {
-                /** @description Go on although a guard objects */
-                approved?: boolean;
-            };
-            header?: {
-                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
-                "If-Match"?: string;
-            };
-            path: {
-                /** @description The connection's id */
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/zip": string;
-            };
-        };
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Run"];
                 };
             };
             /** @description Error */
@@ -6964,8 +6557,8 @@ export interface operations {
                 person?: string;
                 /** @description Id of a section */
                 section?: string;
-                /** @description Id of a connection */
-                connection?: string;
+                /** @description Id of an interface */
+                interface?: string;
                 /** @description Id of an offer */
                 offer?: string;
                 /** @description Id of a stage plan */
@@ -7448,6 +7041,858 @@ export interface operations {
             };
         };
     };
+    "list-interfaces": {
+        parameters: {
+            query?: {
+                /** @description Those that were removed and can be restored */
+                removed?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageInterface"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-interface": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Interface"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-interface": {
+        parameters: {
+            query?: {
+                /** @description Its name, to remove it although something depends on it; look at the preview first */
+                name?: string;
+            };
+            header?: {
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The interface's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-interface": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused when the record has another one by now */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditInterface"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Interface"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-choices": {
+        parameters: {
+            query?: {
+                /** @description Name of an operation; the service's groups when absent */
+                operation?: string;
+                /** @description Name of the operation's field */
+                field?: string;
+            };
+            header?: never;
+            path: {
+                /** @description The interface's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string[];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-matching": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Matching"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-matching": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused when the record has another one by now */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Matching"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Matching"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "preview-matching": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Matching"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageTouched"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "try-meaning": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MeaningTry"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Meaning"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-operations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Operation"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-operation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The interface's id */
+                id: string;
+                /** @description The operation's name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Operation"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "keep-operation": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The interface's id */
+                id: string;
+                /** @description The operation's name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Operation"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Operation"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "drop-operation": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The interface's id */
+                id: string;
+                /** @description The operation's name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "try-operation": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The interface's id */
+                id: string;
+                /** @description The operation's name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OperationTry"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OperationTried"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "probe-interface": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Report"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageProposal"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "decide-proposals": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Verdict"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Decided"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "start-read": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReadRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "preview-removal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Removal"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "restore-interface": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Restored"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Interface"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-unpaired": {
+        parameters: {
+            query?: {
+                /** @description Those that are ignored instead */
+                ignored?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description The interface's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UnpairedClass"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "ignore-classes": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Ignoring"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "start-upload": {
+        parameters: {
+            query?: {
+                /** @description Go on although a guard objects */
+                approved?: boolean;
+            };
+            header?: {
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The interface's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/zip": string;
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-issuers": {
         parameters: {
             query?: never;
@@ -7642,8 +8087,8 @@ export interface operations {
     "list-left-groups": {
         parameters: {
             query?: {
-                /** @description Only at this connection */
-                connection?: string;
+                /** @description Only at this interface */
+                interface?: string;
             };
             header?: never;
             path?: never;
@@ -9360,8 +9805,8 @@ export interface operations {
             path: {
                 /** @description The person's id */
                 id: string;
-                /** @description The connection's id */
-                connection: string;
+                /** @description The interface's id */
+                interface: string;
             };
             cookie?: never;
         };
@@ -9394,8 +9839,8 @@ export interface operations {
             path: {
                 /** @description The person's id */
                 id: string;
-                /** @description The connection's id */
-                connection: string;
+                /** @description The interface's id */
+                interface: string;
             };
             cookie?: never;
         };
@@ -9430,8 +9875,8 @@ export interface operations {
             path: {
                 /** @description The person's id */
                 id: string;
-                /** @description The connection's id */
-                connection: string;
+                /** @description The interface's id */
+                interface: string;
             };
             cookie?: never;
         };
@@ -10088,8 +10533,8 @@ export interface operations {
                 limit?: number;
                 /** @description Id of a pairing */
                 pairing?: string;
-                /** @description Id of a connection */
-                connection?: string;
+                /** @description Id of an interface */
+                interface?: string;
             };
             header?: never;
             path?: never;
@@ -10428,7 +10873,7 @@ export interface operations {
                 course?: string;
                 /** @description Role of somebody in it, such as proctor */
                 role?: string;
-                /** @description Name of the connection with which it is paired */
+                /** @description Name of the interface with which it is paired */
                 service?: string;
                 /** @description Learners */
                 atLeast?: number;
@@ -10537,8 +10982,8 @@ export interface operations {
     "list-candidate-classes": {
         parameters: {
             query: {
-                /** @description Id of the service's connection */
-                connection: string;
+                /** @description Id of the service's interface */
+                interface: string;
             };
             header?: never;
             path: {

@@ -22,8 +22,8 @@ type Hook struct {
 	http    *call.Client
 }
 
-// New uses a connection of kind webhook.
-func New(c adapter.Connection, o call.Options) *Hook {
+// New uses an interface of kind webhook.
+func New(c adapter.Interface, o call.Options) *Hook {
 	switch c.Settings["redirects"] {
 	case adapter.PublicRedirects:
 		o.Redirects = call.PublicRedirects

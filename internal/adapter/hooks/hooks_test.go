@@ -62,7 +62,7 @@ func receive(t *testing.T, answer http.HandlerFunc) *receiver {
 }
 
 func hook(address string) *hooks.Hook {
-	return hooks.New(adapter.Connection{
+	return hooks.New(adapter.Interface{
 		Kind: adapter.KindWebhook, Settings: map[string]string{"address": address},
 		Secret: map[string]string{"secret": secret},
 	}, quick)
@@ -221,10 +221,10 @@ func TestEndedSubscription(t *testing.T) {
 	}
 }
 
-// A connection that may make so many calls a minute makes no more.
+// An interface that may make so many calls a minute makes no more.
 func TestCallsAMinuteAreKeptTo(t *testing.T) {
 	r := receive(t, func(http.ResponseWriter, *http.Request) {})
-	h := hooks.New(adapter.Connection{
+	h := hooks.New(adapter.Interface{
 		ID: "limited", Kind: adapter.KindWebhook,
 		Settings: map[string]string{"address": r.URL, "perMinute": "1"},
 		Secret:   map[string]string{"secret": secret},

@@ -18,12 +18,12 @@ import (
 
 // Mailer is a connected mail server.
 type Mailer struct {
-	connection adapter.Connection
+	connection adapter.Interface
 	timeout    time.Duration
 }
 
-// New uses a connection of kind smtp.
-func New(c adapter.Connection, timeout time.Duration) *Mailer { return &Mailer{c, timeout} }
+// New uses an interface of kind smtp.
+func New(c adapter.Interface, timeout time.Duration) *Mailer { return &Mailer{c, timeout} }
 
 func (m *Mailer) client() (*mail.Client, error) {
 	s := m.connection.Settings

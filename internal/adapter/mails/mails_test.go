@@ -18,8 +18,8 @@ func TestMailArrivesOrSaysWhy(t *testing.T) {
 	outside, err := standin.Start(0)
 	require.NoError(t, err)
 	defer outside.Stop()
-	connection := func(change map[string]string) adapter.Connection {
-		c := adapter.Connection{Settings: map[string]string{
+	connection := func(change map[string]string) adapter.Interface {
+		c := adapter.Interface{Settings: map[string]string{
 			"server": outside.Addresses.SMTP,
 			"from":   "kanban@fernmoor.example", "security": "none",
 		}}
@@ -28,7 +28,7 @@ func TestMailArrivesOrSaysWhy(t *testing.T) {
 		}
 		return c
 	}
-	send := func(c adapter.Connection, to string) error {
+	send := func(c adapter.Interface, to string) error {
 		_, err := mails.New(c, 5*time.Second).Send(t.Context(),
 			mails.Mail{ID: "d1", To: to, Subject: "Grüße", Text: "Hallo.\n"})
 		return err
@@ -74,7 +74,7 @@ func TestProbeBeginsAMail_C2(t *testing.T) {
 	outside, err := standin.Start(0)
 	require.NoError(t, err)
 	defer outside.Stop()
-	c := adapter.Connection{Settings: map[string]string{
+	c := adapter.Interface{Settings: map[string]string{
 		"server": outside.Addresses.SMTP,
 		"from":   "kanban@fernmoor.example", "security": "none",
 	}}

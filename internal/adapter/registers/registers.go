@@ -55,8 +55,8 @@ type Bad struct {
 // Register is a connected records system.
 type Register struct{ client *oneroster.Client }
 
-// New uses a connection of kind oneroster.
-func New(c adapter.Connection, o call.Options) *Register {
+// New uses an interface of kind oneroster.
+func New(c adapter.Interface, o call.Options) *Register {
 	return &Register{oneroster.NewClient(c.Settings["address"], c.Settings["tokenAddress"], c.Settings["clientId"],
 		c.Secret["clientSecret"], adapter.WithTransport(c, o))}
 }

@@ -70,7 +70,7 @@ func TestFetchGoesOnWhereItBroke(t *testing.T) {
 	outside, err := standin.Start(0)
 	require.NoError(t, err)
 	defer outside.Stop()
-	c := adapter.Connection{Settings: map[string]string{
+	c := adapter.Interface{Settings: map[string]string{
 		"address":      outside.Addresses.Register,
 		"tokenAddress": outside.Addresses.Register + "/oauth/token",
 		"clientId":     "kanban",

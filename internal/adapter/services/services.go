@@ -22,8 +22,8 @@ type Service struct {
 	http       *call.Client
 }
 
-// New uses a connection of kind http-api.
-func New(c adapter.Connection, o call.Options) *Service {
+// New uses an interface of kind http-api.
+func New(c adapter.Interface, o call.Options) *Service {
 	return &Service{
 		strings.TrimRight(c.Settings["address"], "/"), c.Settings, c.Secret["token"],
 		call.New(adapter.Limited(c, o)),
@@ -73,7 +73,7 @@ func (s *Service) Do(ctx context.Context, r rule.Request, key string) (Answer, e
 	return out, err
 }
 
-// Probe asks for the path that the connection names for this.
+// Probe asks for the path that the interface names for this.
 func (s *Service) Probe(ctx context.Context) []adapter.Report {
 	path := s.settings["probe"]
 	if path == "" {

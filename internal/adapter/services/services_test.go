@@ -42,7 +42,7 @@ func TestCredentialsGoWhereTheServiceWantsThem_C4(t *testing.T) {
 		for k, v := range c.settings {
 			settings[k] = v
 		}
-		s := services.New(adapter.Connection{
+		s := services.New(adapter.Interface{
 			ID: name, Settings: settings,
 			Secret: map[string]string{"token": "seed-packet"},
 		}, quick)
@@ -58,7 +58,7 @@ func TestCredentialsGoWhereTheServiceWantsThem_C4(t *testing.T) {
 		assert.Equal(t, map[string]any{"ok": true, "n": 2.0}, answer.Body, name)
 		assert.NotContains(t, answer.Request, "seed-packet", name)
 	}
-	s := services.New(adapter.Connection{ID: "open", Settings: map[string]string{"address": server.URL}}, quick)
+	s := services.New(adapter.Interface{ID: "open", Settings: map[string]string{"address": server.URL}}, quick)
 	_, err := s.Do(t.Context(), rule.Request{Method: "GET", Path: "/labels"}, "")
 	require.NoError(t, err)
 	assert.Empty(t, got.Header.Get("Authorization")+got.Header.Get("Idempotency-Key"))
@@ -72,7 +72,7 @@ func TestAnswersThatAreNoJSON_C2(t *testing.T) {
 		_, _ = io.WriteString(w, "fine")
 	}))
 	defer server.Close()
-	s := services.New(adapter.Connection{ID: "plain", Settings: map[string]string{
+	s := services.New(adapter.Interface{ID: "plain", Settings: map[string]string{
 		"address": server.URL,
 		"probe":   "/labels",
 	}}, quick)

@@ -30,8 +30,8 @@ type Workspace struct {
 	config scim.ServiceProviderConfig
 }
 
-// New uses a connection of kind scim.
-func New(c adapter.Connection, o call.Options) *Workspace {
+// New uses an interface of kind scim.
+func New(c adapter.Interface, o call.Options) *Workspace {
 	details := map[string]string{}
 	for _, d := range Details {
 		details[d.Name] = c.Settings[d.Setting]

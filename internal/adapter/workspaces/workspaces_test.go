@@ -28,7 +28,7 @@ type service struct {
 	*workspace.Workspace
 	mu    sync.Mutex
 	calls map[string]int // "METHOD /kind"
-	here  adapter.Connection
+	here  adapter.Interface
 }
 
 func start(t *testing.T) *service {
@@ -40,7 +40,7 @@ func start(t *testing.T) *service {
 		s.ServeHTTP(w, r)
 	}))
 	t.Cleanup(server.Close)
-	s.here = adapter.Connection{
+	s.here = adapter.Interface{
 		ID: t.Name(), Kind: adapter.KindSCIM,
 		Settings: map[string]string{
 			"address": server.URL + "/scim/v2",
@@ -255,9 +255,9 @@ func TestProbeTellsAboutTheNotice_R6(t *testing.T) {
 	assert.Contains(t, r.Detail, "may notify newcomers")
 }
 
-// A connection's limit holds for everything that uses it.
+// An interface's limit holds for everything that uses it.
 func TestLimitsOfAConnectionAreShared(t *testing.T) {
-	c := adapter.Connection{ID: t.Name(), Settings: map[string]string{"atOnce": "2"}}
+	c := adapter.Interface{ID: t.Name(), Settings: map[string]string{"atOnce": "2"}}
 	leave, err := adapter.Limited(c, call.Options{}).Enter(t.Context())
 	require.NoError(t, err)
 	other, err := adapter.Limited(c, call.Options{}).Enter(t.Context())

@@ -2,7 +2,7 @@
 // first it shows what would happen to each, the exceptions first, then it does
 // exactly that.
 //
-//	batch, err := service.Prepare(ctx, who, batches.Order{Act: batches.Pair, Sections: ids, ConnectionID: id})
+//	batch, err := service.Prepare(ctx, who, batches.Order{Act: batches.Pair, Sections: ids, InterfaceID: id})
 //	batch, err = service.Do(ctx, who, batch.ID, false)
 package batches
 
@@ -59,18 +59,18 @@ var Acts = []Act{Link, Pair, Run, Template, Pause, Resume, Hold, Open, NextTerm,
 
 // Order is what to do with which.
 type Order struct {
-	Act          Act
-	Sets         []linking.Wish    // for link
-	Sections     []string          // for pair
-	Pairings     []string          // for all others
-	ConnectionID string            // for pair
-	Template     string            // for pair and template; the usual one when empty
-	Naming       string            // for pair: names the classes instead of the template
-	Details      map[string]string // for pair: what the register does not say about new classes
-	WithoutRun   bool              // for pair and next-term: leave the first run for later
-	KeepNames    bool              // for next-term: classes keep their names
-	To           map[string]string // for next-term: section by pairing
-	At           *time.Time        // for open: when; now when nil
+	Act         Act
+	Sets        []linking.Wish    // for link
+	Sections    []string          // for pair
+	Pairings    []string          // for all others
+	InterfaceID string            // for pair
+	Template    string            // for pair and template; the usual one when empty
+	Naming      string            // for pair: names the classes instead of the template
+	Details     map[string]string // for pair: what the register does not say about new classes
+	WithoutRun  bool              // for pair and next-term: leave the first run for later
+	KeepNames   bool              // for next-term: classes keep their names
+	To          map[string]string // for next-term: section by pairing
+	At          *time.Time        // for open: when; now when nil
 }
 
 // Item is one of the many.

@@ -31,7 +31,7 @@ import (
 
 func TestMain(m *testing.M) { storetest.Main(m) }
 
-func world(t *testing.T) (*apptest.World, connectionstore.Connection, connectionstore.Connection) {
+func world(t *testing.T) (*apptest.World, connectionstore.Interface, connectionstore.Interface) {
 	t.Helper()
 	w := apptest.New(t)
 	register := w.Register()
@@ -69,13 +69,13 @@ func TestPairManyAtOnce_S10(t *testing.T) {
 	})
 	require.NoError(t, err)
 	_, err = w.Pairings.Pair(t.Context(), "test", pairings.Wish{
-		SectionID:    w.Section("SOIL-A").ID,
-		ConnectionID: workspace.ID,
+		SectionID:   w.Section("SOIL-A").ID,
+		InterfaceID: workspace.ID,
 	})
 	require.NoError(t, err)
 	w.Standins.Workspace.Open("Orchard care · Orchard care A")
 	order := batches.Order{Act: batches.Pair, Sections: ids(w, "GLAS-A", "SOIL-A", "PROP-A", "PROP-B", "PROP-C",
-		"ORCH-A"), ConnectionID: workspace.ID, Naming: "{course} · {section}"}
+		"ORCH-A"), InterfaceID: workspace.ID, Naming: "{course} · {section}"}
 	b, err := w.Batches.Prepare(t.Context(), "test", order)
 	require.NoError(t, err)
 	require.Len(t, b.Items, 5, "two sections of a set are one item")
@@ -109,8 +109,8 @@ func TestPairManyAtOnce_S10(t *testing.T) {
 func TestLinkMany_S2(t *testing.T) {
 	w, _, workspace := world(t)
 	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
-		SectionID:    w.Section("PROP-A").ID,
-		ConnectionID: workspace.ID,
+		SectionID:   w.Section("PROP-A").ID,
+		InterfaceID: workspace.ID,
 	})
 	require.NoError(t, err)
 	found, err := w.Linking.Proposals(t.Context(), false, false)
@@ -151,7 +151,7 @@ func TestABatchGoesOnWhereItStopped(t *testing.T) {
 		"pair": func(w *apptest.World, workspace string) batches.Order {
 			return batches.Order{
 				Act: batches.Pair, Sections: ids(w, "GLAS-A", "SOIL-A", "PROP-C", "ORCH-A"),
-				ConnectionID: workspace,
+				InterfaceID: workspace,
 			}
 		},
 		"link": func(w *apptest.World, _ string) batches.Order {
@@ -238,7 +238,7 @@ func TestRunManyExactly_S10(t *testing.T) {
 	w, register, workspace := world(t)
 	b, err := w.Batches.Prepare(t.Context(), "test", batches.Order{
 		Act:      batches.Pair,
-		Sections: ids(w, "GLAS-A", "PROP-C", "ORCH-A"), ConnectionID: workspace.ID,
+		Sections: ids(w, "GLAS-A", "PROP-C", "ORCH-A"), InterfaceID: workspace.ID,
 	})
 	require.NoError(t, err)
 	b, err = w.DoBatch("test", b.ID, false)
@@ -308,7 +308,7 @@ func TestNextTerm_S8(t *testing.T) {
 	w, _, workspace := world(t)
 	b, err := w.Batches.Prepare(t.Context(), "test", batches.Order{
 		Act:      batches.Pair,
-		Sections: ids(w, "ORCH-A", "PROP-C"), ConnectionID: workspace.ID, Naming: "{course}",
+		Sections: ids(w, "ORCH-A", "PROP-C"), InterfaceID: workspace.ID, Naming: "{course}",
 	})
 	require.NoError(t, err)
 	b, err = w.DoBatch("test", b.ID, false)
@@ -371,7 +371,7 @@ func TestPreconditionsOfExistingClasses_S5(t *testing.T) {
 	assert.Equal(t, finding.TargetStrangers, list[0].Remarks[0].Code)
 	assert.Equal(t, finding.PoorOverlap, list[1].Remarks[0].Code)
 
-	wish := pairings.Wish{SectionID: w.Section("SOIL-A").ID, ConnectionID: workspace.ID, TargetRef: right}
+	wish := pairings.Wish{SectionID: w.Section("SOIL-A").ID, InterfaceID: workspace.ID, TargetRef: right}
 	p, err := w.Pairings.Pair(t.Context(), "test", wish)
 	require.NoError(t, err)
 	assert.Equal(t, "Soil science, First term", p.TargetName)
@@ -380,8 +380,8 @@ func TestPreconditionsOfExistingClasses_S5(t *testing.T) {
 		"Wanda Walnut, whom Kanban did not put in, stays; somebody disabled is left out")
 	assert.Contains(t, w.Standins.Workspace.Space("Soil science, First term"), "Wanda Walnut")
 	_, err = w.Pairings.Pair(t.Context(), "test", pairings.Wish{
-		SectionID:    w.Section("PROP-C").ID,
-		ConnectionID: workspace.ID, TargetRef: right,
+		SectionID:   w.Section("PROP-C").ID,
+		InterfaceID: workspace.ID, TargetRef: right,
 	})
 	r, _ := refusal.As(err)
 	require.NotNil(t, r)
@@ -400,8 +400,8 @@ func TestPreconditionsOfExistingClasses_S5(t *testing.T) {
 			limit(map[string]string{"mostMembers": "12"})
 		}
 		_, err = w.Pairings.Pair(t.Context(), "test", pairings.Wish{
-			SectionID:    w.Section(section).ID,
-			ConnectionID: workspace.ID, TargetRef: ref,
+			SectionID:   w.Section(section).ID,
+			InterfaceID: workspace.ID, TargetRef: ref,
 		})
 		r, _ := refusal.As(err)
 		require.NotNil(t, r, "%s: %v", code, err)
@@ -438,7 +438,7 @@ func TestWhatABatchDidIsSaid_S7(t *testing.T) {
 	w, _, workspace := world(t)
 	b, err := w.Batches.Prepare(t.Context(), "test", batches.Order{
 		Act:      batches.Pair,
-		Sections: ids(w, "PROP-A", "SOIL-A", "GLAS-A"), ConnectionID: workspace.ID,
+		Sections: ids(w, "PROP-A", "SOIL-A", "GLAS-A"), InterfaceID: workspace.ID,
 	})
 	require.NoError(t, err)
 	people, sum := map[string]bool{}, 0

@@ -44,7 +44,7 @@ func (s *Service) pairs(ctx context.Context, o Order) ([]Item, error) {
 	wishes := make([]pairings.Wish, len(o.Sections))
 	for n, id := range o.Sections {
 		wishes[n] = pairings.Wish{
-			SectionID: id, ConnectionID: o.ConnectionID, Template: o.Template, Naming: o.Naming,
+			SectionID: id, InterfaceID: o.InterfaceID, Template: o.Template, Naming: o.Naming,
 			Details: o.Details,
 		}
 	}
@@ -52,7 +52,7 @@ func (s *Service) pairs(ctx context.Context, o Order) ([]Item, error) {
 	if err != nil {
 		return nil, err
 	}
-	at, err := s.Runs.DirectoryOf(ctx, o.ConnectionID, len(list))
+	at, err := s.Runs.DirectoryOf(ctx, o.InterfaceID, len(list))
 	if err != nil {
 		return nil, err
 	}
@@ -358,8 +358,8 @@ func (s *Service) moves(ctx context.Context, o Order) ([]Item, error) {
 		if err != nil {
 			return nil, err
 		}
-		if looking[p.ConnectionID] == nil {
-			if looking[p.ConnectionID], err = s.Runs.DirectoryOf(ctx, p.ConnectionID, len(items)); err != nil {
+		if looking[p.InterfaceID] == nil {
+			if looking[p.InterfaceID], err = s.Runs.DirectoryOf(ctx, p.InterfaceID, len(items)); err != nil {
 				return nil, err
 			}
 		}
@@ -380,7 +380,7 @@ func (s *Service) moves(ctx context.Context, o Order) ([]Item, error) {
 		if i.Blocked() {
 			continue
 		}
-		if err := s.plannedMove(ctx, i, p, c, looking[p.ConnectionID]); err != nil {
+		if err := s.plannedMove(ctx, i, p, c, looking[p.InterfaceID]); err != nil {
 			return nil, err
 		}
 		if o.KeepNames {
@@ -438,7 +438,7 @@ func (s *Service) follow(i *Item, cards []pairings.Card, p pairingstore.Pairing)
 	case c.Section.ID == p.SectionID:
 		i.block(finding.AlreadyPaired, "it is the section that has the class now")
 	case slices.ContainsFunc(cards, func(o pairings.Card) bool {
-		return o.Pairing != nil && o.Pairing.ConnectionID == p.ConnectionID
+		return o.Pairing != nil && o.Pairing.InterfaceID == p.InterfaceID
 	}):
 		i.block(finding.AlreadyPaired, "%s has a class at this service already", c.Title())
 	}

@@ -22,7 +22,7 @@ import (
 type life struct {
 	t        *testing.T
 	w        *apptest.World
-	register connectionstore.Connection
+	register connectionstore.Interface
 	service  string
 	rand     *rand.Rand
 	log      []string
@@ -178,7 +178,7 @@ func (l *life) pair(code string) {
 	name := fmt.Sprintf("Class %d", l.made)
 	l.note("pair %s as %s", code, name)
 	p, err := l.w.Pairings.Pair(l.t.Context(), "test",
-		pairings.Wish{SectionID: l.w.Section(code).ID, ConnectionID: l.service, TargetName: name})
+		pairings.Wish{SectionID: l.w.Section(code).ID, InterfaceID: l.service, TargetName: name})
 	if l.class[at] != nil {
 		_, refused := refusal.As(err)
 		require.True(l.t, refused, "%v %v", err, l.log)

@@ -1,236 +1,137 @@
-// Package connections configures outside systems and finds out what works.
 package connections
 
 import (
+	"cmp"
 	"context"
-	"crypto/rand"
-	"crypto/subtle"
-	"encoding/json"
-	"errors"
 	"fmt"
-	"maps"
 	"net/url"
 	"slices"
 	"strings"
 
 	"kanban/internal/adapter"
-	"kanban/internal/core/clock"
 	"kanban/internal/core/refusal"
-	"kanban/internal/core/rule"
-	"kanban/internal/core/schedule"
 	"kanban/internal/store/connectionstore"
 	"kanban/internal/store/db"
-	"kanban/internal/store/mirror"
 	"kanban/internal/store/pairingstore"
-	"kanban/internal/wire/call"
-	"kanban/internal/wire/webhook"
 )
 
-// Service is the use case. Fill every field.
-type Service struct {
-	Store *db.Database
-	// Source is the public address of this installation, named in probe events.
-	Source string
-	// Call bounds outside calls.
-	Call  call.Options
-	Clock clock.Clock
+// NewConnection is an outside system that is to be connected, with its first interfaces.
+type NewConnection struct {
+	Name       string
+	Details    Details
+	Interfaces []NewInterface
 }
 
-func owner(id string) string { return "connection/" + id }
-
-// Open gives a connection with its secrets.
-func (s *Service) Open(ctx context.Context, id string) (adapter.Connection, error) {
-	c, err := connectionstore.FindConnection(ctx, s.Store, id)
-	if err != nil {
-		return adapter.Connection{}, err
-	}
-	return s.Unlock(c)
+// Details is what is known of an outside system besides its name; what is nil stays as it is.
+type Details struct {
+	Owner     *string // who minds it
+	Address   *string // of its own pages
+	Notes     *string
+	AtOnce    *int // calls at a time through all its interfaces, 0 for no limit of its own
+	PerMinute *int // the same in a minute
+	RestAfter *int // failures in a row until it rests, 0 for the usual number
 }
 
-// Unlock gives a connection that has been read with its secrets.
-func (s *Service) Unlock(c connectionstore.Connection) (adapter.Connection, error) {
-	out := adapter.Connection{ID: c.ID, Name: c.Name, Kind: c.Kind, Settings: c.Settings, Secret: map[string]string{}}
-	text, err := s.Store.Unseal(c.Secret, owner(c.ID))
-	if err != nil || len(text) == 0 {
-		return out, err
-	}
-	return out, json.Unmarshal(text, &out.Secret)
+// EditConnection is what is to be changed of a connection; what is nil stays as it is.
+type EditConnection struct {
+	Name    *string
+	Details Details
+	Paused  *bool
 }
 
-// Made are the values that Kanban made for the other side; shown once.
-type Made map[string]string
+// mostLetters bounds names, labels and owners, in bytes; mostNotes bounds notes.
+const (
+	mostLetters = 200
+	mostNotes   = 4000
+)
 
-// Create makes a connection out of values by field name.
-func (s *Service) Create(ctx context.Context, who, kindName, name string,
-	values map[string]string,
-) (connectionstore.Connection, Made, error) {
-	kind, ok := adapter.Lookup(kindName)
-	if !ok {
-		return connectionstore.Connection{}, nil, refusal.Invalid("kind",
-			"%q is not a kind of connection; use one of %s", kindName, strings.Join(kindNames(), ", "))
+// Connect makes a connection with its first interfaces, all or nothing. Made has one entry for each
+// interface, in their order.
+func (s *Service) Connect(ctx context.Context, who string, n NewConnection) (c connectionstore.Connection,
+	interfaces []connectionstore.Interface, made []Made, err error,
+) {
+	c = connectionstore.Connection{ID: db.NewID(), Version: 1}
+	if err := change(&c, EditConnection{Name: &n.Name, Details: n.Details}); err != nil {
+		return c, nil, nil, err
 	}
-	values = trimmed(values)
-	made := Made{}
-	for _, f := range kind.Fields {
-		switch {
-		case f.Made && values[f.Name] == "":
-			if values[f.Name] = rand.Text(); kindName == adapter.KindEvents {
-				values[f.Name] = webhook.NewSecret()
-			}
-			made[f.Name] = values[f.Name]
-		case f.Default != "" && values[f.Name] == "":
-			values[f.Name] = f.Default
+	all := make([]prepared, len(n.Interfaces))
+	for i, x := range n.Interfaces {
+		if all[i], err = s.prepare(fmt.Sprintf("interfaces[%d].", i), c.Address, x); err != nil {
+			return c, nil, nil, err
 		}
 	}
-	c := connectionstore.Connection{ID: db.NewID(), Kind: kindName, Version: 1}
-	if err := s.fill(&c, kind, name, values); err != nil {
-		return c, nil, err
-	}
-	err := s.Store.InTx(ctx, func(tx *db.Tx) error {
+	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := db.Create(tx, &c, "making the connection"); err != nil {
-			return err
+			return nameTaken(err, "name", c.Name)
+		}
+		for i := range all {
+			if err := keep(ctx, tx, who, c, &all[i].row); err != nil {
+				return err
+			}
 		}
 		if err := tx.Audit(ctx, who, "made the connection", "connection/"+c.ID,
-			map[string]string{"name": c.Name, "kind": c.Kind}); err != nil {
+			map[string]string{"name": c.Name}); err != nil {
 			return err
 		}
 		return tx.Announce(ctx, "connection", c.ID)
 	})
-	return c, made, nameTaken(err, name)
-}
-
-func nameTaken(err error, name string) error {
-	if errors.Is(err, db.ErrTaken) {
-		return refusal.Invalid("name", "another one is called %q already; choose another name", name)
+	for _, p := range all {
+		interfaces, made = append(interfaces, p.row), append(made, p.made)
 	}
-	return err
+	return c, interfaces, made, err
 }
 
-func trimmed(values map[string]string) map[string]string {
-	out := make(map[string]string, len(values))
-	for k, v := range values {
-		out[k] = strings.TrimSpace(v)
+// change puts new details into a connection and checks them.
+func change(c *connectionstore.Connection, e EditConnection) error {
+	for _, x := range []struct {
+		field string
+		given *string
+		into  *string
+		most  int
+	}{
+		{"name", e.Name, &c.Name, mostLetters}, {"owner", e.Details.Owner, &c.Owner, mostLetters},
+		{"address", e.Details.Address, &c.Address, mostNotes}, {"notes", e.Details.Notes, &c.Notes, mostNotes},
+	} {
+		if x.given == nil {
+			continue
+		}
+		if *x.into = strings.TrimSpace(*x.given); len(*x.into) > x.most {
+			return refusal.Invalid(x.field, "is longer than %d letters", x.most)
+		}
 	}
-	return out
-}
-
-func kindNames() []string {
-	var names []string
-	for _, k := range adapter.Kinds {
-		names = append(names, k.Name)
+	for _, x := range []struct {
+		field string
+		given *int
+		into  *int
+	}{
+		{"atOnce", e.Details.AtOnce, &c.AtOnce}, {"perMinute", e.Details.PerMinute, &c.PerMinute},
+		{"restAfter", e.Details.RestAfter, &c.RestAfter},
+	} {
+		if x.given == nil {
+			continue
+		}
+		if *x.into = *x.given; *x.into < 0 || *x.into > 1_000_000 {
+			return refusal.Invalid(x.field, "must be a whole number from 0 to a million; 0 means no limit of its own")
+		}
 	}
-	return names
-}
-
-// signing names the fields that hold signing secrets, by kind.
-var signing = map[string][]string{
-	adapter.KindWebhook: {"secret", "earlier"},
-	adapter.KindEvents:  {"secret", "earlier"},
-}
-
-// fill checks the values and puts them into c, sealing the secret ones.
-func (s *Service) fill(c *connectionstore.Connection, kind adapter.Kind, name string,
-	values map[string]string,
-) error {
-	if name = strings.TrimSpace(name); name == "" {
+	if c.Name == "" {
 		return refusal.Invalid("name", "is missing: choose the name by which people know the system")
 	}
-	if err := kind.Check(values); err != nil {
-		return fieldRefusal(err)
-	}
-	for _, field := range signing[kind.Name] {
-		if err := webhook.CheckSecret(values[field]); err != nil && (values[field] != "" || field == "secret") {
-			return refusal.Invalid("values."+field, "%v", err)
-		}
-	}
-	if kind.Name == adapter.KindEvents {
-		if err := checkExpressions(values); err != nil {
-			return err
-		}
-	}
-	c.Name, c.Settings = name, map[string]string{}
-	secrets := map[string]string{}
-	for _, f := range kind.Fields {
-		if v := values[f.Name]; v != "" && f.Secret {
-			secrets[f.Name] = v
-		} else if v != "" {
-			c.Settings[f.Name] = v
-		}
-	}
-	if len(secrets) == 0 {
-		return nil
-	}
-	text, err := json.Marshal(secrets)
-	if err == nil {
-		c.Secret, err = s.Store.Seal(text, owner(c.ID))
-	}
-	return err
-}
-
-// checkExpressions refuses what cannot be asked of a reported event.
-func checkExpressions(values map[string]string) error {
-	x := rule.NewExpressions()
-	for _, name := range rule.MappingNames {
-		if err := x.CheckMapping(name, values[name]); err != nil {
-			return refusal.Invalid("values."+name, "%v", err)
-		}
+	u, err := url.Parse(c.Address)
+	switch {
+	case c.Address == "":
+	case err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https":
+		return refusal.Invalid("address", "is not a full address; enter where people open the system, for example https://platform.school.example")
+	case u.User != nil:
+		return refusal.Invalid("address", "holds a user name; leave that away")
 	}
 	return nil
 }
 
-// fieldRefusal names the first wrong field and tells about all.
-func fieldRefusal(err error) error {
-	var field *adapter.FieldError
-	if errors.As(err, &field) {
-		return refusal.Invalid("values."+field.Field, "%s",
-			strings.TrimPrefix(strings.ReplaceAll(err.Error(), "\n", "; "), field.Field+": "))
-	}
-	return err
-}
-
-// Change is what is to be changed of a connection; what is nil or not among Values stays,
-// secrets among them.
-type Change struct {
-	Name   *string
-	Values map[string]string
-	Paused *bool
-	// Untested lets a new credential replace one that works though a test fails with it.
-	Untested bool
-}
-
-// pause pauses a connection or lets it go on; nil leaves it as it is. It gives the pairings
-// that run after reads: what was read while it was paused happens now.
-func (s *Service) pause(ctx context.Context, c *connectionstore.Connection, paused *bool) (due []pairingstore.Pairing,
-	err error,
-) {
-	if paused == nil {
-		return nil, nil
-	}
-	if c.PausedAt != nil && !*paused {
-		all, err := pairingstore.PairingsIn(ctx, s.Store, "", c.ID, nil)
-		if err != nil {
-			return nil, err
-		}
-		for _, p := range all {
-			if p.PausedAt == nil && p.Policy.Schedule.Kind == schedule.AfterRead {
-				due = append(due, p)
-			}
-		}
-	}
-	c.PausedAt = nil
-	if *paused {
-		now := s.Clock.Now()
-		c.PausedAt = &now
-	}
-	return due, nil
-}
-
-// Update changes a connection. A new credential, or an address that it goes with, is tested
-// before it replaces what works.
-func (s *Service) Update(ctx context.Context, who, id string, version int, change Change) (connectionstore.Connection,
-	error,
-) {
-	name, values := change.Name, change.Values
+// EditConnection changes what holds for all interfaces of a connection. version must be the one
+// that was read, 0 for any.
+func (s *Service) EditConnection(ctx context.Context, who, id string, version int, e EditConnection,
+) (connectionstore.Connection, error) {
 	c, err := connectionstore.FindConnection(ctx, s.Store, id)
 	if err != nil {
 		return c, err
@@ -238,107 +139,177 @@ func (s *Service) Update(ctx context.Context, who, id string, version int, chang
 	if version != 0 && version != c.Version {
 		return c, fmt.Errorf("changing the connection: %w", db.ErrStale)
 	}
-	opened, err := s.Unlock(c)
-	if err != nil {
+	if err := change(&c, e); err != nil {
 		return c, err
 	}
-	kind, _ := adapter.Lookup(c.Kind)
-	merged := map[string]string{}
-	for _, from := range []map[string]string{opened.Settings, opened.Secret, trimmed(values)} {
-		maps.Copy(merged, from)
-	}
-	if err := entersAgain(kind, opened, trimmed(values)); err != nil {
-		return c, err
-	}
-	newName := c.Name
-	if name != nil {
-		newName = *name
-	}
-	if err := s.fill(&c, kind, newName, merged); err != nil {
-		return c, err
-	}
-	if !change.Untested {
-		if err := s.stillWorks(ctx, c, opened, kind); err != nil {
+	var due []pairingstore.Pairing
+	if e.Paused != nil {
+		if due, err = s.pauseConnection(ctx, &c, *e.Paused); err != nil {
 			return c, err
 		}
 	}
-	due, err := s.pause(ctx, &c, change.Paused)
-	if err != nil {
-		return c, err
-	}
-	changed := slices.Sorted(maps.Keys(values)) // names only: values may be secrets
 	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
-		if err := connectionstore.UpdateConnection(tx, &c); err != nil {
-			return err
-		}
-		if adapter.DatesOf(opened.Settings) != adapter.DatesOf(c.Settings) { // its dates mean something else now
-			if err := mirror.ReadAnew(ctx, tx, c.ID); err != nil {
-				return err
-			}
+		if err := connectionstore.UpdateConnection(ctx, tx, &c); err != nil {
+			return nameTaken(err, "name", c.Name)
 		}
 		if err := pairingstore.AskComparison(ctx, tx, who, true, due...); err != nil {
 			return err
 		}
+		tx.Due = true // deliveries that waited for it
 		if err := tx.Audit(ctx, who, "changed the connection", "connection/"+c.ID,
-			map[string]any{"values": changed, "paused": c.PausedAt != nil}); err != nil {
+			map[string]any{"name": c.Name, "paused": c.PausedAt != nil}); err != nil {
 			return err
 		}
 		return tx.Announce(ctx, "connection", c.ID)
 	})
-	return c, nameTaken(err, newName)
+	return c, err
 }
 
-// entersAgain refuses to send a stored secret to another host than the one for which it was
-// entered. What only signs stays here.
-func entersAgain(kind adapter.Kind, was adapter.Connection, values map[string]string) error {
-	if kind.Name == adapter.KindWebhook {
+// pauseConnection pauses all interfaces of a connection or lets them go on, and gives the pairings
+// that are due then. Those that are paused by themselves stay so.
+func (s *Service) pauseConnection(ctx context.Context, c *connectionstore.Connection, paused bool,
+) (due []pairingstore.Pairing, err error) {
+	if (c.PausedAt != nil) == paused {
+		return nil, nil
+	}
+	if paused {
+		now := s.Clock.Now()
+		c.PausedAt = &now
+		return nil, nil
+	}
+	c.PausedAt = nil
+	all, err := connectionstore.InterfacesOf(ctx, s.Store, c.ID)
+	for _, x := range all {
+		if err != nil {
+			return nil, err
+		}
+		if x.PausedAt != nil {
+			continue
+		}
+		var more []pairingstore.Pairing
+		more, err = s.afterRead(ctx, x.ID)
+		due = append(due, more...)
+	}
+	return due, err
+}
+
+// ConnectionDependents lists what hangs on all interfaces of a connection, once each.
+func (s *Service) ConnectionDependents(ctx context.Context, id string) (out []connectionstore.Dependent, err error) {
+	all, err := connectionstore.InterfacesOf(ctx, s.Store, id)
+	for _, x := range all {
+		if err != nil {
+			return nil, err
+		}
+		var more []connectionstore.Dependent
+		more, err = connectionstore.Dependents(ctx, s.Store, x.ID)
+		for _, d := range more {
+			i := slices.IndexFunc(out, func(o connectionstore.Dependent) bool {
+				return o.Kind == d.Kind && o.Name == d.Name
+			})
+			switch {
+			case i < 0:
+				out = append(out, d)
+			case d.Name == "": // counted: sections and people of two registers
+				out[i].N += d.N
+			}
+		}
+	}
+	return out, err
+}
+
+// RemoveConnection switches a connection with all its interfaces off and hides it, so that it can be
+// restored. While something depends on it that is refused, unless its name is given (confirmed).
+func (s *Service) RemoveConnection(ctx context.Context, who, id, confirmed string) error {
+	c, err := connectionstore.FindConnection(ctx, s.Store, id)
+	if err != nil {
+		return err
+	}
+	used, err := s.ConnectionDependents(ctx, id)
+	if err != nil {
+		return err
+	}
+	if err := mayRemove(c.Name, "connection", confirmed, used); err != nil {
+		return err
+	}
+	var removed []connectionstore.Interface
+	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if _, err := connectionstore.LockConnection(ctx, tx, id); err != nil {
+			return err
+		}
+		if removed, err = connectionstore.InterfacesOf(ctx, tx, id); err != nil {
+			return err
+		}
+		if err := connectionstore.RemoveConnection(ctx, tx, id, who); err != nil {
+			return err
+		}
+		for _, x := range removed {
+			if err := connectionstore.RemoveInterface(ctx, tx, x.ID, who); err != nil {
+				return err
+			}
+			if err := tx.Announce(ctx, "interface", x.ID); err != nil {
+				return err
+			}
+		}
+		if err := tx.Audit(ctx, who, "removed the connection", "connection/"+id,
+			map[string]any{"name": c.Name, "inUse": Describe(used)}); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "connection", id)
+	})
+	if err == nil {
+		for _, x := range removed {
+			adapter.CloseIdle(x.ID)
+		}
+	}
+	return err
+}
+
+// RestoreConnection brings a removed connection back, with the interfaces that were removed together
+// with it. When its name is somebody else's by now it needs another one.
+func (s *Service) RestoreConnection(ctx context.Context, who, id, name string) (connectionstore.Connection, error) {
+	c, err := connectionstore.FindRemovedConnection(ctx, s.Store, id)
+	if err != nil {
+		return c, err
+	}
+	e := EditConnection{Name: &c.Name}
+	if strings.TrimSpace(name) != "" {
+		e.Name = &name
+	}
+	if err := change(&c, e); err != nil {
+		return c, err
+	}
+	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
+		interfaces, err := connectionstore.RestoreConnection(ctx, tx, id, c.Name)
+		if err != nil {
+			return nameTaken(err, "name", c.Name)
+		}
+		for _, x := range interfaces {
+			if err := tx.Announce(ctx, "interface", x); err != nil {
+				return err
+			}
+		}
+		if err := tx.Audit(ctx, who, "restored the connection", "connection/"+id,
+			map[string]string{"name": c.Name}); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "connection", id)
+	})
+	if err != nil {
+		return c, err
+	}
+	return connectionstore.FindConnection(ctx, s.Store, id)
+}
+
+// mayRemove refuses to remove what something depends on, unless its name is given.
+func mayRemove(name, what, confirmed string, used []connectionstore.Dependent) error {
+	switch {
+	case len(used) == 0 || confirmed == name:
 		return nil
+	case confirmed != "":
+		return refusal.Invalid("name",
+			"%q is not the %s's name; to remove it with what depends on it, give %q", confirmed, what, name)
 	}
-	moved := ""
-	for _, f := range kind.Fields {
-		if v, given := values[f.Name]; given && (f.Address || f.Name == "server") &&
-			hostOf(v) != hostOf(was.Settings[f.Name]) {
-			moved = f.Title
-		}
-	}
-	for _, f := range kind.Fields {
-		if moved != "" && f.Secret && !f.Made && was.Secret[f.Name] != "" && values[f.Name] == "" {
-			return refusal.Invalid("values."+f.Name,
-				"enter it again: %q leads to another host now, and what was entered for the old one is not sent there", moved)
-		}
-	}
-	return nil
-}
-
-// hostOf is the host and port of an address, or of a server without a scheme.
-func hostOf(address string) string {
-	u, err := url.Parse(address)
-	if err != nil || u.Host == "" {
-		return strings.ToLower(address)
-	}
-	return strings.ToLower(u.Scheme + "://" + u.Host)
-}
-
-// Authenticate finds the connection under whose key and secret statements come.
-func (s *Service) Authenticate(ctx context.Context, key, secret string) (adapter.Connection, bool, error) {
-	return s.AuthenticateKind(ctx, adapter.KindXAPI, key, secret)
-}
-
-// AuthenticateKind finds the connection of a kind with this key and secret.
-func (s *Service) AuthenticateKind(ctx context.Context, kind, key, secret string) (adapter.Connection, bool, error) {
-	if key == "" {
-		return adapter.Connection{}, false, nil
-	}
-	c, err := connectionstore.ConnectionByKey(ctx, s.Store, kind, key)
-	if errors.Is(err, db.ErrNotFound) {
-		return adapter.Connection{}, false, nil
-	}
-	if err != nil {
-		return adapter.Connection{}, false, err
-	}
-	opened, err := s.Unlock(c)
-	if err != nil {
-		return opened, false, err
-	}
-	return opened, subtle.ConstantTimeCompare([]byte(opened.Secret["secret"]), []byte(secret)) == 1, nil
+	return refusal.Conflict("",
+		"%s is in use: %s. End or change that first, pause the %s instead, or give its name to remove it all the same",
+		name, cmp.Or(Describe(used), "something"), what)
 }

@@ -27,7 +27,7 @@ func TestMain(m *testing.M) { storetest.Main(m) }
 func TestProbeTellsCausesApart_C2(t *testing.T) {
 	w := apptest.New(t)
 	register, workspace, contacts, mail := w.Register(), w.Workspace(), w.Contacts(), w.Mail()
-	probe := func(c connectionstore.Connection) map[adapter.Capability]adapter.State {
+	probe := func(c connectionstore.Interface) map[adapter.Capability]adapter.State {
 		t.Helper()
 		reports, err := w.Connections.Probe(t.Context(), c.ID)
 		require.NoError(t, err)
@@ -62,7 +62,7 @@ func TestProbeTellsCausesApart_C2(t *testing.T) {
 		adapter.PeopleOut: adapter.NotAllowed,
 	}, probe(workspace), "each capability on its own")
 	w.Standins.Stop()
-	for _, c := range []connectionstore.Connection{register, workspace, contacts, mail} {
+	for _, c := range []connectionstore.Interface{register, workspace, contacts, mail} {
 		for capability, state := range probe(c) {
 			assert.Equal(t, adapter.Unreachable, state, "%s %s", c.Name, capability)
 		}
@@ -77,8 +77,8 @@ func TestSecretsAreKeptAndRotated_C5(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotContains(t, string(text), "potting-shed")
 
-	name := "Chat"
-	c, err = w.Connections.Update(t.Context(), "test", c.ID, c.Version, connections.Change{Name: &name})
+	label := "Chat"
+	c, err = w.Connections.Update(t.Context(), "test", c.ID, c.Version, connections.Change{Label: &label})
 	require.NoError(t, err)
 	opened, err := w.Connections.Open(t.Context(), c.ID)
 	require.NoError(t, err)
@@ -89,7 +89,7 @@ func TestSecretsAreKeptAndRotated_C5(t *testing.T) {
 	opened, err = w.Connections.Open(t.Context(), c.ID)
 	require.NoError(t, err)
 	assert.Equal(t, "new-token", opened.Secret["token"])
-	_, err = w.Connections.Update(t.Context(), "test", c.ID, c.Version-1, connections.Change{Name: &name})
+	_, err = w.Connections.Update(t.Context(), "test", c.ID, c.Version-1, connections.Change{Label: &label})
 	assert.ErrorIs(t, err, db.ErrStale)
 
 	var trail string
@@ -101,8 +101,7 @@ func TestSecretsAreKeptAndRotated_C5(t *testing.T) {
 
 func TestPlatformsAuthenticate(t *testing.T) {
 	w := apptest.New(t)
-	c, made, err := w.Connections.Create(t.Context(), "test", "xapi", "Platform", nil)
-	require.NoError(t, err)
+	c, made := w.ConnectMade("xapi", "Platform", nil)
 	require.NotEmpty(t, made["secret"])
 	got, ok, err := w.Connections.Authenticate(t.Context(), made["key"], made["secret"])
 	require.NoError(t, err)
@@ -137,7 +136,7 @@ func TestRemovedConnectionsComeBackWhole(t *testing.T) {
 	refused(register.ID, "register", `give "Register"`)
 	require.NoError(t, w.Connections.Remove(t.Context(), "test", w.Contacts().ID, ""), "nothing depends on it")
 
-	require.NoError(t, w.Connections.Remove(t.Context(), "test", register.ID, "Register"))
+	require.NoError(t, w.Connections.RemoveConnection(t.Context(), "test", register.ConnectionID, "Register"))
 	sections, err := rosterstore.Sections(t.Context(), w.Store)
 	require.NoError(t, err)
 	assert.Empty(t, sections)
@@ -156,12 +155,15 @@ func TestRemovedConnectionsComeBackWhole(t *testing.T) {
 	_, err = rosterstore.PersonByIdentifier(t.Context(), w.Store, "stu-014")
 	require.NoError(t, err, "nobody is there twice")
 
-	_, err = w.Connections.Restore(t.Context(), "test", register.ID, "")
+	_, err = w.Connections.RestoreConnection(t.Context(), "test", register.ConnectionID, "")
 	assert.ErrorContains(t, err, `called "Register" already`)
-	require.NoError(t, w.Connections.Remove(t.Context(), "test", again.ID, "Register"))
-	back, err := w.Connections.Restore(t.Context(), "test", register.ID, "")
+	_, err = w.Connections.Restore(t.Context(), "test", register.ID, "")
+	assert.ErrorContains(t, err, "removed as a whole")
+	require.NoError(t, w.Connections.RemoveConnection(t.Context(), "test", again.ConnectionID, "Register"))
+	_, err = w.Connections.RestoreConnection(t.Context(), "test", register.ConnectionID, "")
 	require.NoError(t, err)
-	assert.Equal(t, register.ID, back.ID)
+	back, err := w.Connections.FindInterface(t.Context(), register.ID)
+	require.NoError(t, err)
 	assert.Equal(t, register.Secret, back.Secret)
 	assert.Equal(t, person.ID, w.Person("stu-014").ID)
 	assert.Equal(t, section.ID, w.Section("PROP-A").ID)
@@ -170,13 +172,13 @@ func TestRemovedConnectionsComeBackWhole(t *testing.T) {
 	require.Len(t, pairings, 1)
 	assert.Equal(t, p.ID, pairings[0].ID)
 
-	names, err := connectionstore.DeleteConnections(t.Context(), w.Store, time.Now().Add(-connectionstore.RemovedFor))
+	names, err := connectionstore.DeleteInterfaces(t.Context(), w.Store, time.Now().Add(-connectionstore.RemovedFor))
 	require.NoError(t, err)
 	assert.Empty(t, names, "not before its time")
-	names, err = connectionstore.DeleteConnections(t.Context(), w.Store, time.Now().Add(time.Minute))
+	names, err = connectionstore.DeleteInterfaces(t.Context(), w.Store, time.Now().Add(time.Minute))
 	require.NoError(t, err)
 	assert.ElementsMatch(t, []string{"Register", "Contacts"}, names)
-	gone, err := connectionstore.RemovedConnections(t.Context(), w.Store)
+	gone, err := connectionstore.RemovedInterfaces(t.Context(), w.Store)
 	require.NoError(t, err)
 	assert.Empty(t, gone)
 	assert.Equal(t, person.ID, w.Person("stu-014").ID, "what was restored stays")

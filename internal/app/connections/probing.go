@@ -26,8 +26,8 @@ import (
 // patience is how long a test of new values may take; whoever saves them waits for it.
 const patience = 30 * time.Second
 
-// stillWorks refuses new values for a connection that works, when a test with them fails.
-func (s *Service) stillWorks(ctx context.Context, next connectionstore.Connection, was adapter.Connection,
+// stillWorks refuses new values for an interface that works, when a test with them fails.
+func (s *Service) stillWorks(ctx context.Context, next connectionstore.Interface, was adapter.Interface,
 	kind adapter.Kind,
 ) error {
 	candidate, err := s.Unlock(next)
@@ -95,13 +95,13 @@ func (s *Service) Probe(ctx context.Context, id string) ([]adapter.Report, error
 				return err
 			}
 		}
-		return tx.Announce(ctx, "connection", id)
+		return tx.Announce(ctx, "interface", id)
 	})
 }
 
 // keepAllowed keeps how many calls a minute a service has said that it allows, where the
-// connection would make more.
-func keepAllowed(ctx context.Context, tx *db.Tx, c adapter.Connection, perMinute int) error {
+// interface would make more.
+func keepAllowed(ctx context.Context, tx *db.Tx, c adapter.Interface, perMinute int) error {
 	present, err := strconv.Atoi(c.Settings["perMinute"])
 	if perMinute == 0 || err == nil && present > 0 && present <= perMinute {
 		return nil
@@ -110,13 +110,13 @@ func keepAllowed(ctx context.Context, tx *db.Tx, c adapter.Connection, perMinute
 	if err != nil || !changed {
 		return err
 	}
-	return tx.Audit(ctx, "the service", "allowed this many calls a minute", "connection/"+c.ID,
+	return tx.Audit(ctx, "the service", "allowed this many calls a minute", "interface/"+c.ID,
 		map[string]int{"perMinute": perMinute})
 }
 
 // look asks the outside system about every capability. perMinute is how many calls it says that
 // it allows in a minute, 0 when it says nothing.
-func (s *Service) look(ctx context.Context, c adapter.Connection) (reports []adapter.Report, perMinute int,
+func (s *Service) look(ctx context.Context, c adapter.Interface) (reports []adapter.Report, perMinute int,
 	err error,
 ) {
 	// One patient look: a probe that retries for long helps nobody.

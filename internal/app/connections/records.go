@@ -7,16 +7,46 @@ import (
 	"kanban/internal/store/connectionstore"
 )
 
+// Interfaces lists all that were not removed, ordered by name.
+func (s *Service) Interfaces(ctx context.Context) ([]connectionstore.Interface, error) {
+	return connectionstore.Interfaces(ctx, s.Store)
+}
+
+// Dependents lists what hangs on an interface: pairings that have not ended, of it or of
+// its sections; rules and offers that name it; and how many sections and people were read
+// through it.
+func (s *Service) Dependents(ctx context.Context, id string) ([]connectionstore.Dependent, error) {
+	return connectionstore.Dependents(ctx, s.Store, id)
+}
+
+// FindInterface finds one by id that was not removed.
+func (s *Service) FindInterface(ctx context.Context, id string) (connectionstore.Interface, error) {
+	return connectionstore.FindInterface(ctx, s.Store, id)
+}
+
+// FindOperation finds one of an interface by name.
+func (s *Service) FindOperation(ctx context.Context, interfaceID string, name string) (rule.Operation, error) {
+	return connectionstore.FindOperation(ctx, s.Store, interfaceID, name)
+}
+
+// Operations lists those of an interface, ordered by name.
+func (s *Service) Operations(ctx context.Context, interfaceID string) ([]rule.Operation, error) {
+	return connectionstore.Operations(ctx, s.Store, interfaceID)
+}
+
+// RemovedInterfaces lists those that were removed and can be restored, the latest first.
+func (s *Service) RemovedInterfaces(ctx context.Context) ([]connectionstore.Interface, error) {
+	return connectionstore.RemovedInterfaces(ctx, s.Store)
+}
+
 // Connections lists all that were not removed, ordered by name.
 func (s *Service) Connections(ctx context.Context) ([]connectionstore.Connection, error) {
 	return connectionstore.Connections(ctx, s.Store)
 }
 
-// Dependents lists what hangs on a connection: pairings that have not ended, of it or of
-// its sections; rules and offers that name it; and how many sections and people were read
-// through it.
-func (s *Service) Dependents(ctx context.Context, id string) ([]connectionstore.Dependent, error) {
-	return connectionstore.Dependents(ctx, s.Store, id)
+// RemovedConnections lists those that were removed and can be restored, the latest first.
+func (s *Service) RemovedConnections(ctx context.Context) ([]connectionstore.Connection, error) {
+	return connectionstore.RemovedConnections(ctx, s.Store)
 }
 
 // FindConnection finds one by id that was not removed.
@@ -24,17 +54,7 @@ func (s *Service) FindConnection(ctx context.Context, id string) (connectionstor
 	return connectionstore.FindConnection(ctx, s.Store, id)
 }
 
-// FindOperation finds one of a connection by name.
-func (s *Service) FindOperation(ctx context.Context, connectionID string, name string) (rule.Operation, error) {
-	return connectionstore.FindOperation(ctx, s.Store, connectionID, name)
-}
-
-// Operations lists those of a connection, ordered by name.
-func (s *Service) Operations(ctx context.Context, connectionID string) ([]rule.Operation, error) {
-	return connectionstore.Operations(ctx, s.Store, connectionID)
-}
-
-// RemovedConnections lists those that were removed and can be restored, the latest first.
-func (s *Service) RemovedConnections(ctx context.Context) ([]connectionstore.Connection, error) {
-	return connectionstore.RemovedConnections(ctx, s.Store)
+// InterfacesOf lists those of a connection, in the order in which they were made.
+func (s *Service) InterfacesOf(ctx context.Context, connectionID string) ([]connectionstore.Interface, error) {
+	return connectionstore.InterfacesOf(ctx, s.Store, connectionID)
 }

@@ -3,6 +3,7 @@ package connections
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -12,11 +13,11 @@ import (
 	"kanban/internal/store/db"
 )
 
-// Remove switches a connection off and hides it, with everything that hangs on it kept, so
+// Remove switches an interface off and hides it, with everything that hangs on it kept, so
 // that it can be restored. While something depends on it that is refused, unless its name
 // is given (confirmed) by somebody who has seen what that is.
 func (s *Service) Remove(ctx context.Context, who, id, confirmed string) error {
-	c, err := connectionstore.FindConnection(ctx, s.Store, id)
+	c, err := connectionstore.FindInterface(ctx, s.Store, id)
 	if err != nil {
 		return err
 	}
@@ -24,28 +25,23 @@ func (s *Service) Remove(ctx context.Context, who, id, confirmed string) error {
 	if err != nil {
 		return err
 	}
-	if len(all) > 0 && confirmed != c.Name {
-		if confirmed != "" {
-			return refusal.Invalid("name",
-				"%q is not the connection's name; to remove it with what depends on it, give %q", confirmed, c.Name)
-		}
-		return refusal.Conflict("",
-			"%s is in use: %s. End or change that first, pause the connection instead, or give its name to remove it all the same", c.Name, Describe(all))
+	if err := mayRemove(c.Name, "interface", confirmed, all); err != nil {
+		return err
 	}
 	defer adapter.CloseIdle(id)
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
-		if err := connectionstore.RemoveConnection(ctx, tx, id, who); err != nil {
+		if err := connectionstore.RemoveInterface(ctx, tx, id, who); err != nil {
 			return err
 		}
-		if err := tx.Audit(ctx, who, "removed the connection", "connection/"+id,
+		if err := tx.Audit(ctx, who, "removed the interface", "interface/"+id,
 			map[string]any{"name": c.Name, "inUse": Describe(all)}); err != nil {
 			return err
 		}
-		return tx.Announce(ctx, "connection", id)
+		return tx.Announce(ctx, "interface", id)
 	})
 }
 
-// Describe says what hangs on a connection in a few words.
+// Describe says what hangs on an interface in a few words.
 func Describe(all []connectionstore.Dependent) string {
 	var parts []string
 	for _, kind := range []string{"pairing", "rule", "offer", "section", "person"} {
@@ -74,26 +70,41 @@ func Describe(all []connectionstore.Dependent) string {
 	return cmp.Or(strings.Join(parts, ", "), "nothing")
 }
 
-// Restore brings a removed connection back, as it was. When its name is somebody else's by
-// now it needs another one.
-func (s *Service) Restore(ctx context.Context, who, id, name string) (connectionstore.Connection, error) {
-	c, err := connectionstore.FindRemovedConnection(ctx, s.Store, id)
+// Restore brings a removed interface back, as it was. When its label is another one's by now it
+// needs a new one.
+func (s *Service) Restore(ctx context.Context, who, id, label string) (connectionstore.Interface, error) {
+	c, err := connectionstore.FindRemovedInterface(ctx, s.Store, id)
 	if err != nil {
 		return c, err
 	}
-	name = cmp.Or(strings.TrimSpace(name), c.Name)
+	label = cmp.Or(strings.TrimSpace(label), c.Label)
 	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
-		if err := connectionstore.RestoreConnection(ctx, tx, id, name); err != nil {
+		of, err := connectionstore.LockConnection(ctx, tx, c.ConnectionID)
+		if errors.Is(err, db.ErrNotFound) {
+			return refusal.Conflict("", "the connection %s was removed as a whole; restore that", c.Connection.Name)
+		}
+		if err != nil {
 			return err
 		}
-		if err := tx.Audit(ctx, who, "restored the connection", "connection/"+id,
+		others, err := connectionstore.InterfacesOf(ctx, tx, of.ID)
+		if err != nil {
+			return err
+		}
+		if err := checkLabel(label, id, others); err != nil {
+			return err
+		}
+		name := connectionstore.FullName(of.Name, label)
+		if err := connectionstore.RestoreInterface(ctx, tx, id, label, name); err != nil {
+			return nameTaken(err, "label", name)
+		}
+		if err := tx.Audit(ctx, who, "restored the interface", "interface/"+id,
 			map[string]string{"name": name}); err != nil {
 			return err
 		}
-		return tx.Announce(ctx, "connection", id)
+		return tx.Announce(ctx, "interface", id)
 	})
 	if err != nil {
-		return c, nameTaken(err, name)
+		return c, err
 	}
-	return connectionstore.FindConnection(ctx, s.Store, id)
+	return connectionstore.FindInterface(ctx, s.Store, id)
 }

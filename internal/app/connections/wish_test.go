@@ -6,6 +6,6 @@ import (
 	"kanban/internal/store/connectionstore"
 )
 
-func wish(w *apptest.World, at connectionstore.Connection) pairings.Wish {
-	return pairings.Wish{SectionID: w.Section("PROP-A").ID, ConnectionID: at.ID}
+func wish(w *apptest.World, at connectionstore.Interface) pairings.Wish {
+	return pairings.Wish{SectionID: w.Section("PROP-A").ID, InterfaceID: at.ID}
 }

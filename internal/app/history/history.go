@@ -133,8 +133,9 @@ func (s *Service) Tend(ctx context.Context) error {
 	err := errors.Join(s.Store.EnsurePartitions(ctx, s.Clock.Now()), rulestore.SumUpFirings(ctx, s.Store),
 		pairingstore.ForgetPreviews(ctx, s.Store, s.Clock.Now().Add(-previewsFor)),
 		eventstore.ForgetRefused(ctx, s.Store, s.Clock.Now().AddDate(0, 0, -countsFor)))
-	_, deleted := connectionstore.DeleteConnections(ctx, s.Store, s.Clock.Now().Add(-connectionstore.RemovedFor))
-	err = errors.Join(err, deleted)
+	_, deleted := connectionstore.DeleteInterfaces(ctx, s.Store, s.Clock.Now().Add(-connectionstore.RemovedFor))
+	_, emptied := connectionstore.DeleteConnections(ctx, s.Store, s.Clock.Now().Add(-connectionstore.RemovedFor))
+	err = errors.Join(err, deleted, emptied)
 	months, problem := s.months(ctx)
 	if problem != nil || months == 0 {
 		return errors.Join(err, problem)

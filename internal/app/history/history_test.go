@@ -91,8 +91,8 @@ func TestOldPreviewsGo(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
-		SectionID:    w.Section("PROP-A").ID,
-		ConnectionID: w.Workspace().ID,
+		SectionID:   w.Section("PROP-A").ID,
+		InterfaceID: w.Workspace().ID,
 	})
 	require.NoError(t, err)
 	old, err := w.Runs.Preview(t.Context(), p.ID)

@@ -19,10 +19,10 @@ import (
 	"kanban/internal/store/pairingstore"
 )
 
-// nowhere gives connections at whose address nobody answers.
+// nowhere gives interfaces at whose address nobody answers.
 type nowhere struct{ adapter.Opener }
 
-func (n nowhere) Open(ctx context.Context, id string) (adapter.Connection, error) {
+func (n nowhere) Open(ctx context.Context, id string) (adapter.Interface, error) {
 	c, err := n.Opener.Open(ctx, id)
 	c.Settings = map[string]string{"address": "http://127.0.0.1:1"}
 	return c, err
@@ -48,8 +48,8 @@ func paired(t *testing.T) (*apptest.World, linkstore.LinkedSet, pairingstore.Pai
 	})
 	require.NoError(t, err)
 	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
-		SectionID:    set.LeadID,
-		ConnectionID: w.Workspace().ID,
+		SectionID:   set.LeadID,
+		InterfaceID: w.Workspace().ID,
 	})
 	require.NoError(t, err)
 	w.Sync(p.ID, false)
@@ -128,7 +128,7 @@ func TestASetIsChangedAsShown_S2(t *testing.T) {
 	assert.Equal(t, "Propagation – Propagation A", groups[0].Name)
 	assert.Zero(t, groups[0].Members)
 	w.Standins.Workspace.Seat("Propagation – Propagation A", "Ada Alder", true)
-	assert.ErrorContains(t, w.Linking.RemoveGroup(t.Context(), "test", groups[0].ConnectionID, groups[0].Ref),
+	assert.ErrorContains(t, w.Linking.RemoveGroup(t.Context(), "test", groups[0].InterfaceID, groups[0].Ref),
 		"is not empty (members: 1)")
 	w.Standins.Workspace.Seat("Propagation – Propagation A", "Ada Alder", false)
 	connections := w.Runs.Connections
@@ -138,12 +138,12 @@ func TestASetIsChangedAsShown_S2(t *testing.T) {
 	require.Len(t, down, 1)
 	assert.Error(t, down[0].Problem, "who is in it is not known")
 	assert.Equal(t, "Propagation A", down[0].Section)
-	assert.Error(t, w.Linking.RemoveGroup(t.Context(), "test", groups[0].ConnectionID, groups[0].Ref),
+	assert.Error(t, w.Linking.RemoveGroup(t.Context(), "test", groups[0].InterfaceID, groups[0].Ref),
 		"what is not known to be empty stays")
 	w.Runs.Connections = connections
-	assert.ErrorContains(t, w.Linking.RemoveGroup(t.Context(), "test", groups[0].ConnectionID, p.TargetRef),
+	assert.ErrorContains(t, w.Linking.RemoveGroup(t.Context(), "test", groups[0].InterfaceID, p.TargetRef),
 		"no group that is left over", "a class is none")
-	require.NoError(t, w.Linking.RemoveGroup(t.Context(), "test", groups[0].ConnectionID, groups[0].Ref))
+	require.NoError(t, w.Linking.RemoveGroup(t.Context(), "test", groups[0].InterfaceID, groups[0].Ref))
 	groups, err = w.Linking.LeftGroups(t.Context(), "")
 	require.NoError(t, err)
 	assert.Empty(t, groups)

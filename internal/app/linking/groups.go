@@ -22,17 +22,17 @@ type LeftGroup struct {
 
 // LeftGroups lists them with how many are in them now. A service that cannot be asked is asked
 // once.
-func (s *Service) LeftGroups(ctx context.Context, connectionID string) ([]LeftGroup, error) {
-	kept, err := linkstore.LeftGroups(ctx, s.Store, connectionID)
+func (s *Service) LeftGroups(ctx context.Context, interfaceID string) ([]LeftGroup, error) {
+	kept, err := linkstore.LeftGroups(ctx, s.Store, interfaceID)
 	if err != nil {
 		return nil, err
 	}
 	list, down := make([]LeftGroup, 0, len(kept)), map[string]error{}
 	for _, g := range kept {
-		x := LeftGroup{LeftGroup: g, Problem: down[g.ConnectionID]}
+		x := LeftGroup{LeftGroup: g, Problem: down[g.InterfaceID]}
 		if x.Problem == nil {
 			x = s.leftGroup(ctx, g)
-			down[g.ConnectionID] = x.Problem
+			down[g.InterfaceID] = x.Problem
 		}
 		list = append(list, x)
 	}
@@ -41,7 +41,7 @@ func (s *Service) LeftGroups(ctx context.Context, connectionID string) ([]LeftGr
 
 func (s *Service) leftGroup(ctx context.Context, g linkstore.LeftGroup) LeftGroup {
 	x := LeftGroup{LeftGroup: g}
-	service, err := s.service(ctx, g.ConnectionID)
+	service, err := s.service(ctx, g.InterfaceID)
 	if err == nil {
 		x.Name, x.Members, err = service.CountMembers(ctx, g.Ref)
 	}
@@ -52,8 +52,8 @@ func (s *Service) leftGroup(ctx context.Context, g linkstore.LeftGroup) LeftGrou
 	return x
 }
 
-func (s *Service) service(ctx context.Context, connectionID string) (*workspaces.Workspace, error) {
-	c, err := s.Runs.Connections.Open(ctx, connectionID)
+func (s *Service) service(ctx context.Context, interfaceID string) (*workspaces.Workspace, error) {
+	c, err := s.Runs.Connections.Open(ctx, interfaceID)
 	if err != nil {
 		return nil, err
 	}
@@ -62,8 +62,8 @@ func (s *Service) service(ctx context.Context, connectionID string) (*workspaces
 
 // RemoveGroup removes a group that is for no section any more at the service, if nobody is
 // in it.
-func (s *Service) RemoveGroup(ctx context.Context, who, connectionID, ref string) error {
-	kept, err := linkstore.LeftGroups(ctx, s.Store, connectionID)
+func (s *Service) RemoveGroup(ctx context.Context, who, interfaceID, ref string) error {
+	kept, err := linkstore.LeftGroups(ctx, s.Store, interfaceID)
 	if err != nil {
 		return err
 	}
@@ -79,7 +79,7 @@ func (s *Service) RemoveGroup(ctx context.Context, who, connectionID, ref string
 			return refusal.Conflict("", "%s is not empty (members: %d). Take them out there first, or leave it",
 				x.Name, x.Members)
 		}
-		service, err := s.service(ctx, g.ConnectionID)
+		service, err := s.service(ctx, g.InterfaceID)
 		if err != nil {
 			return err
 		}

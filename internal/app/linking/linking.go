@@ -77,7 +77,7 @@ func (s *Service) school(ctx context.Context) (school, error) {
 // look is a section as the rules of linking look at it.
 func look(x rosterstore.Section) linking.Section {
 	return linking.Section{
-		ID: x.ID, Title: x.Title, Code: x.Code, School: x.Org, TeacherNames: x.Teachers, Register: x.Connection,
+		ID: x.ID, Title: x.Title, Code: x.Code, School: x.Org, TeacherNames: x.Teachers, Register: x.Interface,
 		CourseID: x.CourseID, Course: x.Course,
 		TermIDs: x.TermIDs, Terms: x.Terms, Teachers: x.TeacherIDs, Learners: x.Learners, Ends: x.EndsOn,
 		Gone: x.Gone,

@@ -30,7 +30,7 @@ import (
 func TestMain(m *testing.M) { storetest.Main(m) }
 
 // linked is a world in which Propagation A, B and C are linked under B.
-func linked(t *testing.T) (*apptest.World, connectionstore.Connection, linkstore.LinkedSet) {
+func linked(t *testing.T) (*apptest.World, connectionstore.Interface, linkstore.LinkedSet) {
 	t.Helper()
 	w := apptest.New(t)
 	register := w.Register()
@@ -172,8 +172,8 @@ func TestOneClassWithAGroupPerSection_S2(t *testing.T) {
 	w, register, set := linked(t)
 	workspace := w.Workspace()
 	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
-		SectionID:    w.Section("PROP-A").ID,
-		ConnectionID: workspace.ID,
+		SectionID:   w.Section("PROP-A").ID,
+		InterfaceID: workspace.ID,
 	})
 	require.NoError(t, err)
 	assert.Equal(t, set.LeadID, p.SectionID, "pairing any of the sections pairs the set")
@@ -183,8 +183,8 @@ func TestOneClassWithAGroupPerSection_S2(t *testing.T) {
 	require.Len(t, cards, 1, "the set is one card, found by any of its sections")
 	assert.Equal(t, roster.NeverRun, cards[0].State)
 	_, err = w.Pairings.Pair(t.Context(), "test", pairings.Wish{
-		SectionID:    w.Section("PROP-C").ID,
-		ConnectionID: workspace.ID,
+		SectionID:   w.Section("PROP-C").ID,
+		InterfaceID: workspace.ID,
 	})
 	assert.ErrorContains(t, err, "is paired through")
 
@@ -251,8 +251,8 @@ func TestOneClassWithAGroupPerSection_S2(t *testing.T) {
 func TestVanishedSectionAsksFirst_S5(t *testing.T) {
 	w, register, set := linked(t)
 	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
-		SectionID:    set.LeadID,
-		ConnectionID: w.Workspace().ID,
+		SectionID:   set.LeadID,
+		InterfaceID: w.Workspace().ID,
 	})
 	require.NoError(t, err)
 	w.Sync(p.ID, false)

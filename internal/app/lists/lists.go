@@ -65,7 +65,7 @@ func (s *Service) Make(ctx context.Context, who string, w Wish) (rosterstore.Peo
 func (s *Service) of(ctx context.Context, l *rosterstore.PeopleList, w Wish) (title string, err error) {
 	switch w.Kind {
 	case rosterstore.ListOfCourse:
-		l.ConnectionID, l.Ref, title, err = rosterstore.CourseRef(ctx, s.Store, w.OfID)
+		l.InterfaceID, l.Ref, title, err = rosterstore.CourseRef(ctx, s.Store, w.OfID)
 		if err != nil {
 			return "", refusal.Invalid("ofId", "there is no course %q; list them with: kanban courses list", w.OfID)
 		}
@@ -74,7 +74,7 @@ func (s *Service) of(ctx context.Context, l *rosterstore.PeopleList, w Wish) (ti
 		orgs, err := rosterstore.Orgs(ctx, s.Store)
 		for _, o := range orgs {
 			if o.ID == w.OfID {
-				l.ConnectionID, l.Ref = o.ConnectionID, o.SourcedID
+				l.InterfaceID, l.Ref = o.InterfaceID, o.SourcedID
 				return o.Name, nil
 			}
 		}
@@ -84,7 +84,7 @@ func (s *Service) of(ctx context.Context, l *rosterstore.PeopleList, w Wish) (ti
 		}
 		return "", err
 	case rosterstore.ListOfNamed:
-		l.ConnectionID, err = s.register(ctx, w.People)
+		l.InterfaceID, err = s.register(ctx, w.People)
 		return "", err
 	}
 	return "", refusal.Invalid("kind", "%q is not one of course, organisation, named", w.Kind)
@@ -151,7 +151,7 @@ func (s *Service) Change(ctx context.Context, who, id string, version int, e Edi
 		if err != nil {
 			return l, err
 		}
-		if register != l.ConnectionID {
+		if register != l.InterfaceID {
 			return l, refusal.Invalid("add", "they come from another register than the others on %s", l.Name)
 		}
 	}
@@ -200,7 +200,7 @@ func (s *Service) Remove(ctx context.Context, who, id string) error {
 func (s *Service) changed(ctx context.Context, tx *db.Tx, who, what string, l rosterstore.PeopleList,
 	detail map[string]any,
 ) error {
-	if err := rosterstore.RefreshPeopleLists(ctx, tx, l.ConnectionID); err != nil {
+	if err := rosterstore.RefreshPeopleLists(ctx, tx, l.InterfaceID); err != nil {
 		return err
 	}
 	pairings, err := linkstore.PairingsOfSections(ctx, tx, []string{l.ID})

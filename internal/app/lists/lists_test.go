@@ -21,7 +21,7 @@ import (
 
 func TestMain(m *testing.M) { storetest.Main(m) }
 
-func world(t *testing.T) (*apptest.World, *lists.Service, connectionstore.Connection, connectionstore.Connection) {
+func world(t *testing.T) (*apptest.World, *lists.Service, connectionstore.Interface, connectionstore.Interface) {
 	t.Helper()
 	w := apptest.New(t)
 	register := w.Register()
@@ -52,7 +52,7 @@ func TestACourseIsPairedLikeASection_S4(t *testing.T) {
 	assert.Equal(t, roster.NotPaired, cards[0].State)
 	assert.Equal(t, []string{"Maud Marrow", "Otto Onion", "Pia Parsley"}, cards[0].Teachers)
 
-	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: l.ID, ConnectionID: workspace.ID})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: l.ID, InterfaceID: workspace.ID})
 	require.NoError(t, err)
 	want := map[string]roster.Outcome{}
 	for _, code := range []string{"PROP-A", "PROP-B", "PROP-C"} {
@@ -103,7 +103,7 @@ func planOf(t *testing.T, w *apptest.World, code, connection string) roster.Plan
 	require.NoError(t, err)
 	plan, err := w.Runs.Plan(t.Context(), pairingstore.Pairing{
 		ID: db.NewID(), SectionID: w.Section(code).ID,
-		ConnectionID: connection, Policy: roster.DefaultPolicy(),
+		InterfaceID: connection, Policy: roster.DefaultPolicy(),
 	}, at)
 	require.NoError(t, err)
 	return plan
@@ -155,7 +155,7 @@ func TestAnOrganisationAndNamedPeople_S4(t *testing.T) {
 		People: []string{ada, maud},
 	})
 	require.NoError(t, err)
-	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: l.ID, ConnectionID: workspace.ID})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: l.ID, InterfaceID: workspace.ID})
 	require.NoError(t, err)
 	w.Sync(p.ID, false)
 	assert.Equal(t, []string{"Ada Alder", "Maud Marrow"}, w.Standins.Workspace.Space("Harvest committee"))

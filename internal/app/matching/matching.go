@@ -1,4 +1,4 @@
-// Package matching says how people are recognised at a connection, shows whom a
+// Package matching says how people are recognised at an interface, shows whom a
 // change of that would touch, and keeps what people decided about accounts.
 package matching
 
@@ -26,20 +26,20 @@ import (
 // Service is the use case. Fill every field.
 type Service struct {
 	Store *db.Database
-	// Connections gives connections with their secrets.
+	// Connections gives interfaces with their secrets.
 	Connections adapter.Opener
 	Call        call.Options
 }
 
-// Of gives how people are recognised at a connection that takes people, and the
-// connection's version.
-func (s *Service) Of(ctx context.Context, connectionID string) (roster.Matching, int, error) {
-	c, err := s.connection(ctx, connectionID)
+// Of gives how people are recognised at an interface that takes people, and the
+// interface's version.
+func (s *Service) Of(ctx context.Context, interfaceID string) (roster.Matching, int, error) {
+	c, err := s.connection(ctx, interfaceID)
 	return c.Recognise(), c.Version, err
 }
 
-func (s *Service) connection(ctx context.Context, id string) (connectionstore.Connection, error) {
-	c, err := connectionstore.FindConnection(ctx, s.Store, id)
+func (s *Service) connection(ctx context.Context, id string) (connectionstore.Interface, error) {
+	c, err := connectionstore.FindInterface(ctx, s.Store, id)
 	if err == nil && c.Kind != adapter.KindSCIM {
 		return c, refusal.Conflict("", "%s takes no people, so nobody has to be recognised there", c.Name)
 	}
@@ -56,16 +56,16 @@ type Touched struct {
 }
 
 // Preview lists whom a change would touch, in the sections that are paired with
-// the connection. It changes nothing.
-func (s *Service) Preview(ctx context.Context, connectionID string, m roster.Matching) ([]Touched, error) {
-	c, err := s.connection(ctx, connectionID)
+// the interface. It changes nothing.
+func (s *Service) Preview(ctx context.Context, interfaceID string, m roster.Matching) ([]Touched, error) {
+	c, err := s.connection(ctx, interfaceID)
 	if err != nil {
 		return nil, err
 	}
 	if err := check(m); err != nil {
 		return nil, err
 	}
-	members, err := matchstore.PairedMembers(ctx, s.Store, connectionID)
+	members, err := matchstore.PairedMembers(ctx, s.Store, interfaceID)
 	if err != nil {
 		return nil, err
 	}
@@ -91,7 +91,7 @@ func (s *Service) Preview(ctx context.Context, connectionID string, m roster.Mat
 
 // otherKeys lists whose outcome would be another one by other keys. Only the
 // service knows that, so both sides of every pairing that has run are read.
-func (s *Service) otherKeys(ctx context.Context, c connectionstore.Connection, now roster.Matching,
+func (s *Service) otherKeys(ctx context.Context, c connectionstore.Interface, now roster.Matching,
 	keys []roster.Key,
 ) ([]Touched, error) {
 	pairings, err := matchstore.PairingsThrough(ctx, s.Store, c.ID)
@@ -175,10 +175,10 @@ func check(m roster.Matching) error {
 	return err
 }
 
-// Change replaces how people are recognised. version must be the connection's
-// that was read, or 0. Every pairing with the connection is compared anew.
-func (s *Service) Change(ctx context.Context, who, connectionID string, version int, m roster.Matching) error {
-	c, err := s.connection(ctx, connectionID)
+// Change replaces how people are recognised. version must be the interface's
+// that was read, or 0. Every pairing with the interface is compared anew.
+func (s *Service) Change(ctx context.Context, who, interfaceID string, version int, m roster.Matching) error {
+	c, err := s.connection(ctx, interfaceID)
 	if err != nil {
 		return err
 	}
@@ -191,23 +191,23 @@ func (s *Service) Change(ctx context.Context, who, connectionID string, version 
 	before := c.Recognise()
 	c.Matching = &m
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
-		if err := connectionstore.UpdateConnection(tx, &c); err != nil {
+		if err := connectionstore.UpdateInterface(tx, &c); err != nil {
 			return err
 		}
-		if err := tx.Audit(ctx, who, "changed how people are recognised", "connection/"+c.ID,
+		if err := tx.Audit(ctx, who, "changed how people are recognised", "interface/"+c.ID,
 			map[string]any{"before": before, "after": m}); err != nil {
 			return err
 		}
 		if err := s.compareAll(ctx, tx, c.ID); err != nil {
 			return err
 		}
-		return tx.Announce(ctx, "connection", c.ID)
+		return tx.Announce(ctx, "interface", c.ID)
 	})
 }
 
-// compareAll queues a comparison of every pairing with a connection.
-func (s *Service) compareAll(ctx context.Context, tx *db.Tx, connectionID string) error {
-	pairings, err := matchstore.PairingsThrough(ctx, tx, connectionID)
+// compareAll queues a comparison of every pairing with an interface.
+func (s *Service) compareAll(ctx context.Context, tx *db.Tx, interfaceID string) error {
+	pairings, err := matchstore.PairingsThrough(ctx, tx, interfaceID)
 	if err != nil {
 		return err
 	}
@@ -228,8 +228,8 @@ type Candidate struct {
 
 // Candidates lists the accounts that could be a person's, the ones with most
 // evidence first.
-func (s *Service) Candidates(ctx context.Context, personID, connectionID string) ([]Candidate, error) {
-	p, c, err := s.both(ctx, personID, connectionID)
+func (s *Service) Candidates(ctx context.Context, personID, interfaceID string) ([]Candidate, error) {
+	p, c, err := s.both(ctx, personID, interfaceID)
 	if err != nil {
 		return nil, err
 	}
@@ -237,7 +237,7 @@ func (s *Service) Candidates(ctx context.Context, personID, connectionID string)
 	if err != nil {
 		return nil, err
 	}
-	opened, err := s.Connections.Open(ctx, connectionID)
+	opened, err := s.Connections.Open(ctx, interfaceID)
 	if err != nil {
 		return nil, err
 	}
@@ -247,7 +247,7 @@ func (s *Service) Candidates(ctx context.Context, personID, connectionID string)
 	}
 	var ids []string
 	for _, d := range decided {
-		if d.ConnectionID == connectionID {
+		if d.InterfaceID == interfaceID {
 			ids = append(ids, d.RemoteID)
 		}
 	}
@@ -263,7 +263,7 @@ func (s *Service) Candidates(ctx context.Context, personID, connectionID string)
 			UserName: a.UserName, Email: a.Email, Active: a.Active, Evidence: evidence(c.Recognise(), m, a),
 		}
 		for _, d := range decided {
-			if d.ConnectionID == connectionID && d.RemoteID == a.ID {
+			if d.InterfaceID == interfaceID && d.RemoteID == a.ID {
 				x.Stored, x.Denied = !d.Denied, d.Denied
 			}
 		}
@@ -295,23 +295,23 @@ func evidence(matching roster.Matching, m roster.Member, a roster.Account) []str
 	return out
 }
 
-func (s *Service) both(ctx context.Context, personID, connectionID string) (p rosterstore.Person,
-	c connectionstore.Connection, err error,
+func (s *Service) both(ctx context.Context, personID, interfaceID string) (p rosterstore.Person,
+	c connectionstore.Interface, err error,
 ) {
 	if p, err = rosterstore.FindPerson(ctx, s.Store, personID); err != nil {
 		return p, c, err
 	}
-	c, err = s.connection(ctx, connectionID)
+	c, err = s.connection(ctx, interfaceID)
 	return p, c, err
 }
 
 // Choose keeps that an account is this person's. It is used from then on.
-func (s *Service) Choose(ctx context.Context, who, personID, connectionID, accountID string) error {
-	p, c, err := s.both(ctx, personID, connectionID)
+func (s *Service) Choose(ctx context.Context, who, personID, interfaceID, accountID string) error {
+	p, c, err := s.both(ctx, personID, interfaceID)
 	if err != nil {
 		return err
 	}
-	opened, err := s.Connections.Open(ctx, connectionID)
+	opened, err := s.Connections.Open(ctx, interfaceID)
 	if err != nil {
 		return err
 	}
@@ -343,8 +343,8 @@ func (s *Service) Choose(ctx context.Context, who, personID, connectionID, accou
 }
 
 // Deny keeps that an account is not this person's.
-func (s *Service) Deny(ctx context.Context, who, personID, connectionID, accountID string) error {
-	p, c, err := s.both(ctx, personID, connectionID)
+func (s *Service) Deny(ctx context.Context, who, personID, interfaceID, accountID string) error {
+	p, c, err := s.both(ctx, personID, interfaceID)
 	if err != nil {
 		return err
 	}
@@ -353,10 +353,10 @@ func (s *Service) Deny(ctx context.Context, who, personID, connectionID, account
 	})
 }
 
-// Forget drops every decision about a person's accounts at a connection; Kanban
+// Forget drops every decision about a person's accounts at an interface; Kanban
 // finds out again.
-func (s *Service) Forget(ctx context.Context, who, personID, connectionID string) error {
-	p, c, err := s.both(ctx, personID, connectionID)
+func (s *Service) Forget(ctx context.Context, who, personID, interfaceID string) error {
+	p, c, err := s.both(ctx, personID, interfaceID)
 	if err != nil {
 		return err
 	}
@@ -365,7 +365,7 @@ func (s *Service) Forget(ctx context.Context, who, personID, connectionID string
 	})
 }
 
-func (s *Service) decide(ctx context.Context, who, what string, p rosterstore.Person, c connectionstore.Connection,
+func (s *Service) decide(ctx context.Context, who, what string, p rosterstore.Person, c connectionstore.Interface,
 	accountID string, keep func(*db.Tx) error,
 ) error {
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
@@ -373,7 +373,7 @@ func (s *Service) decide(ctx context.Context, who, what string, p rosterstore.Pe
 			return err
 		}
 		if err := tx.Audit(ctx, who, what, "person/"+p.ID,
-			map[string]any{"connection": c.ID, "account": accountID}); err != nil {
+			map[string]any{"interface": c.ID, "account": accountID}); err != nil {
 			return err
 		}
 		if err := s.compareAll(ctx, tx, c.ID); err != nil {

@@ -22,14 +22,14 @@ import (
 func TestMain(m *testing.M) { storetest.Main(m) }
 
 // paired is a world in which Propagation A is paired with the workspace.
-func paired(t *testing.T) (*apptest.World, connectionstore.Connection, pairingstore.Pairing) {
+func paired(t *testing.T) (*apptest.World, connectionstore.Interface, pairingstore.Pairing) {
 	t.Helper()
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	c := w.Workspace()
 	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
-		SectionID:    w.Section("PROP-A").ID,
-		ConnectionID: c.ID,
+		SectionID:   w.Section("PROP-A").ID,
+		InterfaceID: c.ID,
 	})
 	require.NoError(t, err)
 	return w, c, p
@@ -104,8 +104,8 @@ func TestTwoCandidatesAreDecidedByHand_P1(t *testing.T) {
 	w.Read(w.Register(), false)
 	c := w.Workspace()
 	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
-		SectionID:    w.Section("SOIL-A").ID,
-		ConnectionID: c.ID,
+		SectionID:   w.Section("SOIL-A").ID,
+		InterfaceID: c.ID,
 	})
 	require.NoError(t, err)
 	nils := w.Person(school.Doubled)

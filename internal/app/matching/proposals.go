@@ -16,22 +16,22 @@ import (
 
 // Proposals lists the records of a register that look like second accounts or test
 // learners, with what speaks for it. Nothing follows from them before somebody says so.
-func (s *Service) Proposals(ctx context.Context, connectionID string) ([]matchstore.Proposal, error) {
-	c, err := connectionstore.FindConnection(ctx, s.Store, connectionID)
+func (s *Service) Proposals(ctx context.Context, interfaceID string) ([]matchstore.Proposal, error) {
+	c, err := connectionstore.FindInterface(ctx, s.Store, interfaceID)
 	if err != nil {
 		return nil, err
 	}
 	if !adapter.IsRegister(c.Kind) {
 		return nil, refusal.Invalid("id", "%s is no register", c.Name)
 	}
-	return matchstore.Proposals(ctx, s.Store, connectionID)
+	return matchstore.Proposals(ctx, s.Store, interfaceID)
 }
 
 // Decide accepts proposals, or refuses them, by the ids of the people whom somebody has looked
 // at, and gives how many it was about. Every pairing of the register's sections is compared
 // anew.
-func (s *Service) Decide(ctx context.Context, who, connectionID string, people []string, accept bool) (int, error) {
-	all, err := s.Proposals(ctx, connectionID)
+func (s *Service) Decide(ctx context.Context, who, interfaceID string, people []string, accept bool) (int, error) {
+	all, err := s.Proposals(ctx, interfaceID)
 	if err != nil {
 		return 0, err
 	}
@@ -46,7 +46,7 @@ func (s *Service) Decide(ctx context.Context, who, connectionID string, people [
 		}
 		chosen = append(chosen, all[i])
 	}
-	return len(chosen), s.marking(ctx, connectionID, func(tx *db.Tx) error {
+	return len(chosen), s.marking(ctx, interfaceID, func(tx *db.Tx) error {
 		for _, p := range chosen {
 			kind, what := p.Kind,
 				"said that a record is a "+map[string]string{
@@ -71,11 +71,11 @@ func (s *Service) Decide(ctx context.Context, who, connectionID string, people [
 
 // Undecide drops what was said of a person's record.
 func (s *Service) Undecide(ctx context.Context, who, personID string) error {
-	connectionID, err := matchstore.RegisterOf(ctx, s.Store, personID)
+	interfaceID, err := matchstore.RegisterOf(ctx, s.Store, personID)
 	if err != nil {
 		return err
 	}
-	return s.marking(ctx, connectionID, func(tx *db.Tx) error {
+	return s.marking(ctx, interfaceID, func(tx *db.Tx) error {
 		ok, err := matchstore.UnmarkPerson(ctx, tx, personID)
 		if err != nil {
 			return err
@@ -87,8 +87,8 @@ func (s *Service) Undecide(ctx context.Context, who, personID string) error {
 	})
 }
 
-func (s *Service) marking(ctx context.Context, connectionID string, do func(*db.Tx) error) error {
-	pairings, err := matchstore.PairingsOfRegister(ctx, s.Store, connectionID)
+func (s *Service) marking(ctx context.Context, interfaceID string, do func(*db.Tx) error) error {
+	pairings, err := matchstore.PairingsOfRegister(ctx, s.Store, interfaceID)
 	if err != nil {
 		return err
 	}
@@ -99,7 +99,7 @@ func (s *Service) marking(ctx context.Context, connectionID string, do func(*db.
 		if err := pairingstore.AskComparison(ctx, tx, "what records are", false, pairings...); err != nil {
 			return err
 		}
-		if err := tx.Enqueue(ctx, jobs.Propose{ConnectionID: connectionID}); err != nil {
+		if err := tx.Enqueue(ctx, jobs.Propose{InterfaceID: interfaceID}); err != nil {
 			return err
 		}
 		return tx.Announce(ctx, "section", "")

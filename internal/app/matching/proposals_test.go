@@ -35,7 +35,7 @@ func TestSecondAccountsAreProposed_P6(t *testing.T) {
 	exec(`UPDATE people SET user_name = 'protester' WHERE id = $1`, w.Person("stu-010").ID)
 	section := w.Section("PROP-A")
 	p := pairingstore.Pairing{
-		ID: db.NewID(), SectionID: section.ID, ConnectionID: w.Workspace().ID,
+		ID: db.NewID(), SectionID: section.ID, InterfaceID: w.Workspace().ID,
 		TargetName: "Prop", Policy: roster.DefaultPolicy(),
 	}
 	require.NoError(t, w.Store.InTx(t.Context(), func(tx *db.Tx) error { return db.Create(tx, &p, "pairing") }))

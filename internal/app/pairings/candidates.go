@@ -22,7 +22,7 @@ type Candidate struct {
 
 // Candidates lists the classes of a service by how likely each is the section's
 // counterpart.
-func (s *Service) Candidates(ctx context.Context, sectionID, connectionID string) ([]Candidate, error) {
+func (s *Service) Candidates(ctx context.Context, sectionID, interfaceID string) ([]Candidate, error) {
 	l, err := s.looking(ctx)
 	if err != nil {
 		return nil, err
@@ -31,7 +31,7 @@ func (s *Service) Candidates(ctx context.Context, sectionID, connectionID string
 	if err != nil {
 		return nil, err
 	}
-	x, err := l.service(ctx, connectionID)
+	x, err := l.service(ctx, interfaceID)
 	if err != nil {
 		return nil, err
 	}
@@ -44,7 +44,7 @@ func (l *looking) rank(ctx context.Context, c Card, x *service) ([]Candidate, er
 		Terms: c.Section.Terms,
 	}
 	// Who of the section has which account is what a comparison finds out.
-	p := Outlook{Wish: Wish{ConnectionID: x.connection.ID}, Card: c}.Pairing()
+	p := Outlook{Wish: Wish{InterfaceID: x.connection.ID}, Card: c}.Pairing()
 	source, err := pairingstore.Source(ctx, l.Store, p)
 	if err != nil {
 		return nil, err

@@ -124,7 +124,7 @@ func choices(cards []Card) Choices {
 		sets[i] = map[string]bool{}
 	}
 	for _, c := range cards {
-		sets[0][c.Section.Org], sets[1][c.Section.Course], sets[5][c.Connection] = true, true, true
+		sets[0][c.Section.Org], sets[1][c.Section.Course], sets[5][c.Interface] = true, true, true
 		for i, list := range [][]string{c.Section.Terms, c.Teachers, c.Roles} {
 			for _, x := range list {
 				sets[2+i][x] = true

@@ -23,14 +23,14 @@ import (
 
 // Wish is what to pair.
 type Wish struct {
-	SectionID    string // any section of a linked set means the set
-	ConnectionID string
-	TargetName   string // of a new class; made by the template when empty
-	TargetRef    string // an existing class at the service instead of a new one
-	Template     string // name of a template; the usual one when empty
-	Naming       string // names a new class instead of the template's own naming
-	Policy       *roster.Policy
-	Details      map[string]string // for what the register does not say about a new class, by name
+	SectionID   string // any section of a linked set means the set
+	InterfaceID string
+	TargetName  string // of a new class; made by the template when empty
+	TargetRef   string // an existing class at the service instead of a new one
+	Template    string // name of a template; the usual one when empty
+	Naming      string // names a new class instead of the template's own naming
+	Policy      *roster.Policy
+	Details     map[string]string // for what the register does not say about a new class, by name
 }
 
 // Remark is a precondition that was looked at and that somebody should know of.
@@ -59,7 +59,7 @@ func (o Outlook) Blocked() bool {
 // Pairing makes the record of a wish that is not blocked.
 func (o Outlook) Pairing() pairingstore.Pairing {
 	p := pairingstore.Pairing{
-		ID: db.NewID(), SectionID: o.Card.Section.ID, ConnectionID: o.ConnectionID,
+		ID: db.NewID(), SectionID: o.Card.Section.ID, InterfaceID: o.InterfaceID,
 		TargetName: o.Name, TargetRef: o.TargetRef, Details: o.About, Policy: o.Policy, Version: 1,
 	}
 	if p.TargetRef != "" {
@@ -86,7 +86,7 @@ type looking struct {
 
 // service is one service as wishes need it.
 type service struct {
-	connection connectionstore.Connection
+	connection connectionstore.Interface
 	workspace  *workspaces.Workspace
 	held       []pairingstore.Held
 	listed     []workspaces.Space // nil when not listed
@@ -142,7 +142,7 @@ func (l *looking) outlook(ctx context.Context, w Wish, wishes int) (Outlook, err
 	if o.Card, err = l.card(w.SectionID); err != nil {
 		return o, err
 	}
-	x, err := l.service(ctx, w.ConnectionID)
+	x, err := l.service(ctx, w.InterfaceID)
 	if err != nil {
 		return o, err
 	}
@@ -195,11 +195,11 @@ func (l *looking) service(ctx context.Context, id string) (*service, error) {
 	}
 	c, ok := l.paused.connections[id]
 	if !ok {
-		return nil, refusal.Invalid("connectionId",
-			"there is no connection %q; list them with: kanban connections list", id)
+		return nil, refusal.Invalid("interfaceId",
+			"there is no interface %q; list them with: kanban interfaces list", id)
 	}
 	if c.Kind != adapter.KindSCIM {
-		return nil, refusal.Invalid("connectionId", "%s cannot take people; choose a connection of kind %s", c.Name,
+		return nil, refusal.Invalid("interfaceId", "%s cannot take people; choose an interface of kind %s", c.Name,
 			adapter.KindSCIM)
 	}
 	opened, err := l.Connections.Open(ctx, id)
@@ -236,7 +236,7 @@ func (l *looking) sections(o *Outlook, x *service) {
 		}
 	}
 	if slices.ContainsFunc(l.cards, func(c Card) bool {
-		return c.Section.ID == o.Card.Section.ID && c.Pairing != nil && c.Pairing.ConnectionID == o.ConnectionID
+		return c.Section.ID == o.Card.Section.ID && c.Pairing != nil && c.Pairing.InterfaceID == o.InterfaceID
 	}) {
 		o.remark(finding.AlreadyPaired, true, "%s is paired through %s already; a section has one target per service",
 			o.Card.Title(), x.connection.Name)

@@ -31,7 +31,7 @@ type Service struct {
 	Store     *db.Database
 	Clock     clock.Clock
 	Schedules Schedules
-	// Connections gives connections with their secrets.
+	// Connections gives interfaces with their secrets.
 	Connections adapter.Opener
 	Call        call.Options
 }
@@ -39,11 +39,11 @@ type Service struct {
 // Card is a section or a linked set with its pairing, if any, and the one state
 // of both.
 type Card struct {
-	Section    *rosterstore.Section // of a linked set: its lead; shared, do not change it
-	Set        *linkstore.LinkedSet
-	Pairing    *pairingstore.Pairing
-	Connection string // name of the service
-	State      roster.State
+	Section   *rosterstore.Section // of a linked set: its lead; shared, do not change it
+	Set       *linkstore.LinkedSet
+	Pairing   *pairingstore.Pairing
+	Interface string // name of the service
+	State     roster.State
 	// Teachers, Roles and Learners of the section, or of the whole set. Somebody in
 	// two sections of a set counts twice.
 	Teachers []string
@@ -75,7 +75,7 @@ type Filter struct {
 	Teacher      string
 	Role         string // of somebody in it
 	State        roster.State
-	Service      string // name of the connection with which it is paired
+	Service      string // name of the interface with which it is paired
 	AtLeast      int    // learners
 	AtMost       *int
 	// Hidden is for List: the name of a rule, or Everything.
@@ -210,26 +210,26 @@ func (f Filter) fits(c Card) bool {
 				x.CourseCode == f.Course
 		})) &&
 		(f.State == "" || c.State == f.State) &&
-		(f.Service == "" || c.Connection == f.Service) &&
+		(f.Service == "" || c.Interface == f.Service) &&
 		c.Learners >= f.AtLeast && (f.AtMost == nil || c.Learners <= *f.AtMost)
 }
 
-// pauses tells which connections are paused; everything may be.
+// pauses tells which interfaces are paused; everything may be.
 type pauses struct {
-	connections map[string]connectionstore.Connection
+	connections map[string]connectionstore.Interface
 	everything  bool
 }
 
-func (p pauses) of(connectionID string) bool {
-	return p.everything || p.connections[connectionID].PausedAt != nil
+func (p pauses) of(interfaceID string) bool {
+	return p.everything || p.connections[interfaceID].Paused()
 }
 
 func (s *Service) paused(ctx context.Context) (p pauses, err error) {
-	all, err := connectionstore.Connections(ctx, s.Store)
+	all, err := connectionstore.Interfaces(ctx, s.Store)
 	if err != nil {
 		return p, err
 	}
-	p.connections = make(map[string]connectionstore.Connection, len(all))
+	p.connections = make(map[string]connectionstore.Interface, len(all))
 	for _, c := range all {
 		p.connections[c.ID] = c
 	}
@@ -258,8 +258,8 @@ func (s *Service) judge(c *Card, paused pauses) {
 	}
 	there := false
 	if c.Pairing != nil {
-		c.Connection = paused.connections[c.Pairing.ConnectionID].Name
-		there = paused.of(c.Pairing.ConnectionID)
+		c.Interface = paused.connections[c.Pairing.InterfaceID].Name
+		there = paused.of(c.Pairing.InterfaceID)
 	}
 	c.standing = c.Pairing.Status(x, there, s.Clock.Now())
 	c.State = roster.StateOf(c.standing)

@@ -34,8 +34,8 @@ func TestStateThroughALife_S7(t *testing.T) {
 	}
 	assert.Equal(t, roster.NotPaired, state("PROP-C"))
 	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
-		SectionID:    w.Section("PROP-C").ID,
-		ConnectionID: workspace.ID,
+		SectionID:   w.Section("PROP-C").ID,
+		InterfaceID: workspace.ID,
 	})
 	require.NoError(t, err)
 	assert.Equal(t, "Propagation C", p.TargetName, "the section's title when none is given")
@@ -44,7 +44,7 @@ func TestStateThroughALife_S7(t *testing.T) {
 	assert.Equal(t, roster.InStep, state("PROP-C"))
 
 	require.NoError(t, w.Standins.School.Enrol("stu-060", "sec-prop-c"))
-	w.Read(connectionstore.Connection{ID: w.Section("PROP-C").Connection}, false)
+	w.Read(connectionstore.Interface{ID: w.Section("PROP-C").Interface}, false)
 	_, err = w.Runs.Compare(t.Context(), p.ID)
 	require.NoError(t, err)
 	assert.Equal(t, roster.OutOfStep, state("PROP-C"))
@@ -63,8 +63,8 @@ func TestStateThroughALife_S7(t *testing.T) {
 	w.Pairings.Clock = func() time.Time { return time.Now().AddDate(1, 0, 0) }
 	assert.Equal(t, roster.Ended, state("PROP-C"))
 	_, err = w.Pairings.Pair(t.Context(), "test", pairings.Wish{
-		SectionID:    w.Section("PROP-C").ID,
-		ConnectionID: workspace.ID,
+		SectionID:   w.Section("PROP-C").ID,
+		InterfaceID: workspace.ID,
 	})
 	assert.ErrorContains(t, err, "ended on")
 }
@@ -73,8 +73,8 @@ func TestCardsAreFilteredAndOrdered(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	_, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
-		SectionID:    w.Section("SOIL-A").ID,
-		ConnectionID: w.Workspace().ID,
+		SectionID:   w.Section("SOIL-A").ID,
+		InterfaceID: w.Workspace().ID,
 	})
 	require.NoError(t, err)
 	for want, f := range map[int]pairings.Filter{
@@ -103,26 +103,26 @@ func TestWhatCannotBePairedIsRefusedBefore_S5(t *testing.T) {
 		return &p
 	}
 	for field, wish := range map[string]pairings.Wish{
-		"sectionId":    {SectionID: db.NewID(), ConnectionID: workspace.ID},
-		"connectionId": {SectionID: section, ConnectionID: contacts.ID},
+		"sectionId":   {SectionID: db.NewID(), InterfaceID: workspace.ID},
+		"interfaceId": {SectionID: section, InterfaceID: contacts.ID},
 		"targetName": {
-			SectionID: section, ConnectionID: workspace.ID,
+			SectionID: section, InterfaceID: workspace.ID,
 			TargetName: strings.Repeat("x", 121),
 		},
 		"policy.roles": {
-			SectionID: section, ConnectionID: workspace.ID,
+			SectionID: section, InterfaceID: workspace.ID,
 			Policy: policy(func(p *roster.Policy) { p.Roles = nil }),
 		},
 		"policy.leavers": {
-			SectionID: section, ConnectionID: workspace.ID,
+			SectionID: section, InterfaceID: workspace.ID,
 			Policy: policy(func(p *roster.Policy) { p.Leavers = "vanish" }),
 		},
 		"policy.removalShare": {
-			SectionID: section, ConnectionID: workspace.ID,
+			SectionID: section, InterfaceID: workspace.ID,
 			Policy: policy(func(p *roster.Policy) { p.RemovalShare = 20 }),
 		},
 		"policy.removalNumber": {
-			SectionID: section, ConnectionID: workspace.ID,
+			SectionID: section, InterfaceID: workspace.ID,
 			Policy: policy(func(p *roster.Policy) { p.RemovalNumber = -1 }),
 		},
 	} {
@@ -131,16 +131,16 @@ func TestWhatCannotBePairedIsRefusedBefore_S5(t *testing.T) {
 		require.True(t, ok, "%s: %v", field, err)
 		assert.Equal(t, field, r.Field)
 	}
-	_, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: section, ConnectionID: workspace.ID})
+	_, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: section, InterfaceID: workspace.ID})
 	require.NoError(t, err)
-	_, err = w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: section, ConnectionID: workspace.ID})
+	_, err = w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: section, InterfaceID: workspace.ID})
 	assert.ErrorContains(t, err, "is paired through")
 
 	// Through another service it may be paired too; then it stands on the board twice.
 	other := w.Connect("scim", "Second workspace",
 		map[string]string{"address": w.Standins.Addresses.Workspace + "/scim/v2", "token": "potting-shed"})
 	_, err = w.Pairings.Pair(t.Context(), "test", pairings.Wish{
-		SectionID: section, ConnectionID: other.ID,
+		SectionID: section, InterfaceID: other.ID,
 		TargetName: "Elsewhere",
 	})
 	require.NoError(t, err)
@@ -179,11 +179,11 @@ func TestTemplates_S6(t *testing.T) {
 			{Name: "Long", Target: long, Policy: held},
 		}))
 	list, err := w.Pairings.PreviewAll(t.Context(), []pairings.Wish{
-		{SectionID: w.Section("SOIL-A").ID, ConnectionID: workspace.ID},
-		{SectionID: w.Section("GLAS-A").ID, ConnectionID: workspace.ID, Template: "held"},
-		{SectionID: w.Section("ORCH-A").ID, ConnectionID: workspace.ID, Template: "Long"},
+		{SectionID: w.Section("SOIL-A").ID, InterfaceID: workspace.ID},
+		{SectionID: w.Section("GLAS-A").ID, InterfaceID: workspace.ID, Template: "held"},
+		{SectionID: w.Section("ORCH-A").ID, InterfaceID: workspace.ID, Template: "Long"},
 		{
-			SectionID: w.Section("PROP-B").ID, ConnectionID: workspace.ID,
+			SectionID: w.Section("PROP-B").ID, InterfaceID: workspace.ID,
 			Naming: "soil science · Vilma Vanilla {organisation}",
 		},
 	})
@@ -194,8 +194,8 @@ func TestTemplates_S6(t *testing.T) {
 	assert.True(t, list[2].Blocked())
 	assert.Equal(t, finding.NameUnfit, list[2].Remarks[0].Code)
 	_, err = w.Pairings.PreviewAll(t.Context(), []pairings.Wish{{
-		SectionID:    w.Section("SOIL-A").ID,
-		ConnectionID: workspace.ID, Template: "none",
+		SectionID:   w.Section("SOIL-A").ID,
+		InterfaceID: workspace.ID, Template: "none",
 	}})
 	assert.ErrorContains(t, err, "there are: Usual, Held, Long")
 }

@@ -39,12 +39,12 @@ const (
 
 // Unpaired lists the classes of a service that belong to no pairing, with the sections that
 // they probably copy; those that are ignored only when asked for.
-func (s *Service) Unpaired(ctx context.Context, connectionID string, ignored bool) ([]Unpaired, error) {
+func (s *Service) Unpaired(ctx context.Context, interfaceID string, ignored bool) ([]Unpaired, error) {
 	l, err := s.looking(ctx)
 	if err != nil {
 		return nil, err
 	}
-	x, err := l.service(ctx, connectionID)
+	x, err := l.service(ctx, interfaceID)
 	if err != nil {
 		return nil, err
 	}
@@ -52,11 +52,11 @@ func (s *Service) Unpaired(ctx context.Context, connectionID string, ignored boo
 	if err != nil {
 		return nil, err
 	}
-	left, err := linkstore.LeftGroups(ctx, s.Store, connectionID)
+	left, err := linkstore.LeftGroups(ctx, s.Store, interfaceID)
 	if err != nil {
 		return nil, err
 	}
-	said, err := pairingstore.IgnoredClasses(ctx, s.Store, connectionID)
+	said, err := pairingstore.IgnoredClasses(ctx, s.Store, interfaceID)
 	if err != nil {
 		return nil, err
 	}
@@ -83,7 +83,7 @@ func (s *Service) Unpaired(ctx context.Context, connectionID string, ignored boo
 		})
 		spaces = append(spaces, similarity.Space(space))
 	}
-	g, err := l.guesser(ctx, connectionID, spaces, survey.Accounts())
+	g, err := l.guesser(ctx, interfaceID, spaces, survey.Accounts())
 	if err != nil {
 		return nil, err
 	}
@@ -101,7 +101,7 @@ type guesser struct {
 	people map[string]*similarity.Section // by section
 }
 
-func (l *looking) guesser(ctx context.Context, connectionID string, spaces []similarity.Space,
+func (l *looking) guesser(ctx context.Context, interfaceID string, spaces []similarity.Space,
 	accounts []roster.Account,
 ) (guesser, error) {
 	g := guesser{cards: map[string]Card{}, paired: map[string]string{}, people: map[string]*similarity.Section{}}
@@ -117,7 +117,7 @@ func (l *looking) guesser(ctx context.Context, connectionID string, spaces []sim
 			if _, known := g.cards[x.ID]; !known {
 				g.cards[x.ID] = c
 			}
-			if c.Pairing != nil && c.Pairing.ConnectionID == connectionID {
+			if c.Pairing != nil && c.Pairing.InterfaceID == interfaceID {
 				g.paired[x.ID] = c.Pairing.TargetName
 			}
 		}
@@ -139,7 +139,7 @@ func (l *looking) guesser(ctx context.Context, connectionID string, spaces []sim
 		}
 	}
 	var err error
-	g.seats, err = pairingstore.SeatsOf(ctx, l.Store, connectionID, holders)
+	g.seats, err = pairingstore.SeatsOf(ctx, l.Store, interfaceID, holders)
 	for account, seats := range g.seats {
 		for _, seat := range seats {
 			x := g.section(seat.SectionID)
@@ -210,11 +210,11 @@ func (g guesser) guesses(space similarity.Space) (list []Guess) {
 
 // Ignore says of classes at a service that they are no business of Kanban's, or that they
 // are one after all.
-func (s *Service) Ignore(ctx context.Context, who, connectionID string, refs []string, ignore bool) error {
+func (s *Service) Ignore(ctx context.Context, who, interfaceID string, refs []string, ignore bool) error {
 	if len(refs) == 0 {
 		return refusal.Invalid("refs", "names no class")
 	}
-	if _, err := connectionstore.FindConnection(ctx, s.Store, connectionID); err != nil {
+	if _, err := connectionstore.FindInterface(ctx, s.Store, interfaceID); err != nil {
 		return err
 	}
 	what := "ignores classes at a service"
@@ -222,12 +222,12 @@ func (s *Service) Ignore(ctx context.Context, who, connectionID string, refs []s
 		what = "no longer ignores classes at a service"
 	}
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
-		if err := pairingstore.IgnoreClasses(ctx, tx, who, connectionID, refs, ignore); err != nil {
+		if err := pairingstore.IgnoreClasses(ctx, tx, who, interfaceID, refs, ignore); err != nil {
 			return err
 		}
-		if err := tx.Audit(ctx, who, what, "connection/"+connectionID, map[string]any{"classes": refs}); err != nil {
+		if err := tx.Audit(ctx, who, what, "interface/"+interfaceID, map[string]any{"classes": refs}); err != nil {
 			return err
 		}
-		return tx.Announce(ctx, "connection", connectionID)
+		return tx.Announce(ctx, "interface", interfaceID)
 	})
 }

@@ -21,8 +21,8 @@ func TestClassesOfNoPairing(t *testing.T) {
 	service := w.Workspace()
 	at := w.Standins.Workspace
 	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
-		SectionID:    w.Section("PROP-A").ID,
-		ConnectionID: service.ID,
+		SectionID:   w.Section("PROP-A").ID,
+		InterfaceID: service.ID,
 	})
 	require.NoError(t, err)
 	w.Sync(p.ID, false)
@@ -66,8 +66,8 @@ func TestClassesOfNoPairing(t *testing.T) {
 
 	// Adopted, it is no longer listed.
 	_, err = w.Pairings.Pair(t.Context(), "test", pairings.Wish{
-		SectionID:    w.Section("SOIL-A").ID,
-		ConnectionID: service.ID, TargetRef: soil,
+		SectionID:   w.Section("SOIL-A").ID,
+		InterfaceID: service.ID, TargetRef: soil,
 	})
 	require.NoError(t, err)
 	assert.NotContains(t, find(false), soil)
@@ -102,7 +102,7 @@ func TestWhatAServiceWantsOfAClass(t *testing.T) {
 
 	a := w.Section("PROP-A")
 	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
-		SectionID: a.ID, ConnectionID: c.ID,
+		SectionID: a.ID, InterfaceID: c.ID,
 		Details: map[string]string{"subject": "Something else"},
 	})
 	require.NoError(t, err)
@@ -115,7 +115,7 @@ func TestWhatAServiceWantsOfAClass(t *testing.T) {
 
 	// Soil science has neither level nor subject: that is said before, and the value is given once.
 	wish := pairings.Wish{
-		SectionID: w.Section("SOIL-A").ID, ConnectionID: c.ID,
+		SectionID: w.Section("SOIL-A").ID, InterfaceID: c.ID,
 		Details: map[string]string{"level": "Year 8"},
 	}
 	_, err = w.Pairings.Pair(t.Context(), "test", wish)

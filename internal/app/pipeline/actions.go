@@ -41,7 +41,7 @@ type outcome struct {
 
 // prepared is an action with everything filled in.
 type prepared struct {
-	connection adapter.Connection
+	connection adapter.Interface
 	// shown is what is going to be sent, for people.
 	shown map[string]any
 	// check asks the service whether what must exist beforehand does; nil when
@@ -61,15 +61,15 @@ func (s *Deliveries) attempt(ctx context.Context, open opener, d deliverystore.D
 	return p.do(ctx)
 }
 
-// opener gives a connection with its secrets.
-type opener func(ctx context.Context, connectionID string) (adapter.Connection, error)
+// opener gives an interface with its secrets.
+type opener func(ctx context.Context, interfaceID string) (adapter.Interface, error)
 
 // prepare fills an action in, so that it can be shown, checked or done.
 func (s *Deliveries) prepare(ctx context.Context, open opener, d deliverystore.Delivery, e eventstore.Event,
 	values rule.Values,
 ) (p prepared, err error) {
-	if d.Action.ConnectionID != "" {
-		if p.connection, err = open(ctx, d.Action.ConnectionID); err != nil {
+	if d.Action.InterfaceID != "" {
+		if p.connection, err = open(ctx, d.Action.InterfaceID); err != nil {
 			return p, err
 		}
 	}
@@ -201,12 +201,12 @@ func (s *Deliveries) award(ctx context.Context, p *prepared, d deliverystore.Del
 func (s *Deliveries) operate(ctx context.Context, p *prepared, d deliverystore.Delivery, _ eventstore.Event,
 	values rule.Values,
 ) error {
-	o, err := connectionstore.FindOperation(ctx, s.Store, d.Action.ConnectionID, d.Action.Operation)
+	o, err := connectionstore.FindOperation(ctx, s.Store, d.Action.InterfaceID, d.Action.Operation)
 	if err == nil && d.Undoes != nil {
 		if o.Undo == "" {
 			return refusal.Conflict(finding.CannotRevert, "the operation %s names none that reverts it", o.Name)
 		}
-		o, err = connectionstore.FindOperation(ctx, s.Store, d.Action.ConnectionID, o.Undo)
+		o, err = connectionstore.FindOperation(ctx, s.Store, d.Action.InterfaceID, o.Undo)
 	}
 	if errors.Is(err, db.ErrNotFound) {
 		return refusal.Conflict(finding.OperationGone, "%s defines no operation %q", p.connection.Name,
@@ -373,7 +373,7 @@ func (s *Deliveries) someone(ctx context.Context, d deliverystore.Delivery, valu
 	}
 	accounts, err := matchstore.AccountsOf(ctx, s.Store, p.ID)
 	for _, a := range accounts {
-		if a.ConnectionID == d.Action.ConnectionID && !a.Denied {
+		if a.InterfaceID == d.Action.InterfaceID && !a.Denied {
 			out.AccountID = a.RemoteID
 		}
 	}
@@ -474,7 +474,7 @@ func (s *Deliveries) enrol(ctx context.Context, p *prepared, d deliverystore.Del
 			keep: func(ctx context.Context, tx *db.Tx) error {
 				return deliverystore.KeepPickup(ctx, tx,
 					deliverystore.Pickup{
-						ConnectionID: p.connection.ID, Person: who.Identifier, Section: sourced,
+						InterfaceID: p.connection.ID, Person: who.Identifier, Section: sourced,
 						Role: "student", Active: in,
 					})
 			},

@@ -37,7 +37,7 @@ func TestDelayedActionsLookAtWhereSomebodyStandsThen_E3(t *testing.T) {
 	w, now := apptest.Clocked(t)
 	mail := func(subject string) rule.Action {
 		return rule.Action{
-			Kind: rule.Mail, ConnectionID: w.Mail().ID, Subject: subject,
+			Kind: rule.Mail, InterfaceID: w.Mail().ID, Subject: subject,
 			Text: "{{.person.givenName}}",
 		}
 	}
@@ -86,17 +86,17 @@ func TestPassRevertsWhatFailDid_E8(t *testing.T) {
 	nora := "stu-030" // in no section of soil science
 	actions := []rule.Action{
 		{
-			Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label",
+			Kind: rule.CallOperation, InterfaceID: labels.ID, Operation: "add-label",
 			Fields: map[string]string{"email": "person.email", "label": `"to-repeat"`},
 		},
 		{Kind: rule.OpenTask, Subject: "Talk to {{.person.givenName}}", Owner: "maud@fernmoor.example", DueIn: "3d"},
-		{Kind: rule.Enrol, ConnectionID: platform.ID, SectionID: soil.ID},
+		{Kind: rule.Enrol, InterfaceID: platform.ID, SectionID: soil.ID},
 		{Kind: rule.AppendRow, Sheet: "Failed", Fields: map[string]string{
 			"who":   "person.name",
 			"score": "event.score",
 		}},
 		{
-			Kind: rule.Mail, ConnectionID: w.Mail().ID, After: "3d", Subject: "Try again",
+			Kind: rule.Mail, InterfaceID: w.Mail().ID, After: "3d", Subject: "Try again",
 			Text: "Dear {{.person.givenName}}",
 		},
 	}
@@ -178,7 +178,7 @@ func TestOperationsTellSuccess(t *testing.T) {
 		return map[string]string{"email": "person.email", "label": label}
 	}
 	w.Rule(rule.Draft{Name: "r", Trigger: "section.joined", Actions: []rule.Action{{
-		Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label", Fields: field("event.role"),
+		Kind: rule.CallOperation, InterfaceID: labels.ID, Operation: "add-label", Fields: field("event.role"),
 		Fallbacks: map[string]string{"label": "learner"},
 	}}})
 	e := w.Joined("k1", "stu-001", "PROP-A")
@@ -207,7 +207,7 @@ func TestOperationsTellSuccess(t *testing.T) {
 	_, err = w.Rules.Save(t.Context(), "test", "", 0, rule.Draft{
 		Name: "x", Trigger: "section.joined",
 		Actions: []rule.Action{{
-			Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label",
+			Kind: rule.CallOperation, InterfaceID: labels.ID, Operation: "add-label",
 			Fields: map[string]string{"email": "person.email"},
 		}},
 	})
@@ -219,7 +219,7 @@ func one(t *testing.T, w *apptest.World, id string) (deliverystore.ListedDeliver
 	return deliverystore.ListedDelivery{Delivery: d}, err
 }
 
-// A receiver that redirects is not followed, unless its connection allows it; into a
+// A receiver that redirects is not followed, unless its interface allows it; into a
 // private network only when any address is allowed.
 func TestRedirectsAreRefusedUnlessAllowed_E9(t *testing.T) {
 	for allowed, refusal := range map[string]string{
@@ -247,7 +247,7 @@ func TestRedirectsAreRefusedUnlessAllowed_E9(t *testing.T) {
 		w.Rule(rule.Draft{
 			Name: "r", Trigger: "section.joined",
 			Actions: []rule.Action{{
-				Kind: rule.SendEvent, ConnectionID: c.ID,
+				Kind: rule.SendEvent, InterfaceID: c.ID,
 				Fields: map[string]string{"x": `"y"`},
 			}},
 		})
@@ -272,11 +272,11 @@ func TestEnrolmentsArePickedUp(t *testing.T) {
 	soil := w.Section("SOIL-A")
 	w.Rule(rule.Draft{
 		Name: "in", Trigger: "module.completed",
-		Actions: []rule.Action{{Kind: rule.Enrol, ConnectionID: c.ID, SectionID: soil.ID}},
+		Actions: []rule.Action{{Kind: rule.Enrol, InterfaceID: c.ID, SectionID: soil.ID}},
 	})
 	w.Rule(rule.Draft{
 		Name: "out", Trigger: "module.reopened",
-		Actions: []rule.Action{{Kind: rule.Unenrol, ConnectionID: c.ID, SectionID: soil.ID}},
+		Actions: []rule.Action{{Kind: rule.Unenrol, InterfaceID: c.ID, SectionID: soil.ID}},
 	})
 	w.Record(w.About(rule.ModuleCompleted, "k1", "stu-030"))
 	w.Deliver()
@@ -330,7 +330,7 @@ func TestRevertedWhileUnderWay_E8(t *testing.T) {
 		Name: "r", Trigger: "assessment.failed", UndoneBy: []string{"assessment.passed"},
 		Actions: []rule.Action{
 			{
-				Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label",
+				Kind: rule.CallOperation, InterfaceID: labels.ID, Operation: "add-label",
 				Fields: map[string]string{"email": "person.email", "label": `"to-repeat"`},
 			},
 		},
@@ -363,7 +363,7 @@ func TestGroupsAtAService(t *testing.T) {
 	w.Rule(rule.Draft{
 		Name: "r", Trigger: "module.completed", UndoneBy: []string{"module.reopened"},
 		Actions: []rule.Action{{
-			Kind: rule.AddToGroup, ConnectionID: c.ID,
+			Kind: rule.AddToGroup, InterfaceID: c.ID,
 			Group: "{{get \"event.room\" \"Greenhouse\"}} talk",
 		}},
 	})
@@ -413,22 +413,22 @@ func TestRefusedConditionIsLookedAtAgain(t *testing.T) {
 // waits for something else does not.
 func TestWhatWaitedForAnAddressGoesOn(t *testing.T) {
 	w, _ := apptest.Clocked(t)
-	connections, err := connectionstore.Connections(t.Context(), w.Store)
+	connections, err := connectionstore.Interfaces(t.Context(), w.Store)
 	require.NoError(t, err)
 	register := connections[slices.IndexFunc(connections,
-		func(c connectionstore.Connection) bool { return c.Name == "Register" })]
+		func(c connectionstore.Interface) bool { return c.Name == "Register" })]
 	mail := w.Mail()
 	w.Rule(rule.Draft{
 		Name: "greet", Trigger: "section.joined",
 		Actions: []rule.Action{{
-			Kind: rule.Mail, ConnectionID: mail.ID, Subject: "Hello",
+			Kind: rule.Mail, InterfaceID: mail.ID, Subject: "Hello",
 			Text: "Dear {{.person.givenName}}",
 		}},
 	})
 	w.Rule(rule.Draft{
 		Name: "parent", Trigger: "section.joined",
 		Actions: []rule.Action{{
-			Kind: rule.Mail, ConnectionID: mail.ID,
+			Kind: rule.Mail, InterfaceID: mail.ID,
 			To: `event.role == "nobody" ? "x@fernmoor.example" : ""`, Subject: "Hello", Text: "Dear parent",
 		}},
 	})
@@ -514,7 +514,7 @@ func TestCausesAreTrueAndMendsLetGoOn_C2(t *testing.T) {
 	w.Rule(rule.Draft{
 		Name: "r", Trigger: "module.completed",
 		Actions: []rule.Action{{
-			Kind: rule.SendEvent, ConnectionID: c.ID,
+			Kind: rule.SendEvent, InterfaceID: c.ID,
 			Fields: map[string]string{"email": "person.email", "label": `"x"`},
 		}},
 	})

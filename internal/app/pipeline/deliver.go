@@ -192,7 +192,7 @@ func (m *maker) take(ctx context.Context, t *turn) error {
 	}
 	d := &t.delivery
 	until, held, operation, err := m.heldBack(ctx, t)
-	if err == nil && held == "" && !m.overBefore(t) && t.rule.Most.Most > 0 && d.ConnectionID != nil {
+	if err == nil && held == "" && !m.overBefore(t) && t.rule.Most.Most > 0 && d.InterfaceID != nil {
 		var full *time.Time
 		if full, err = deliverystore.ClaimCall(ctx, m.Store, t.rule.ID, m.Clock.Now(), t.rule.Most.Window(),
 			t.rule.Most.Most); full != nil {
@@ -297,7 +297,7 @@ func (s *Deliveries) plain(turns []*turn) bool {
 			return true
 		}
 		key, _ := t.delivery.Action.Target()
-		return t.delivery.ConnectionID != nil && (s.hasFailed(t, "") || s.hasFailed(t, key))
+		return t.delivery.InterfaceID != nil && (s.hasFailed(t, "") || s.hasFailed(t, key))
 	})
 }
 
@@ -377,27 +377,27 @@ func (s *Deliveries) writeWhole(ctx context.Context, worker string, turns []*tur
 	return err
 }
 
-// endSubscriptions pauses the connections whose service has said that it takes no more events, and
+// endSubscriptions pauses the interfaces whose service has said that it takes no more events, and
 // gives them as resting for a moment, so that what was read before is not begun.
 func endSubscriptions(ctx context.Context, tx *db.Tx, turns []*turn, now time.Time) (ended []resting, err error) {
 	for _, t := range turns {
-		if t.delivery.ConnectionID == nil || !errors.Is(t.failure, hooks.ErrEnded) {
+		if t.delivery.InterfaceID == nil || !errors.Is(t.failure, hooks.ErrEnded) {
 			continue
 		}
-		id := *t.delivery.ConnectionID
+		id := *t.delivery.InterfaceID
 		ended = append(ended, resting{connection: id, until: now.Add(time.Minute)})
-		paused, err := connectionstore.PauseConnection(ctx, tx, id, now)
+		paused, err := connectionstore.PauseInterface(ctx, tx, id, now)
 		if err != nil {
 			return nil, err
 		}
 		if !paused {
 			continue
 		}
-		if err := tx.Audit(ctx, "the service", "ended its subscription (410); the connection was paused",
-			"connection/"+id, nil); err != nil {
+		if err := tx.Audit(ctx, "the service", "ended its subscription (410); the interface was paused",
+			"interface/"+id, nil); err != nil {
 			return nil, err
 		}
-		if err := tx.Announce(ctx, "connection", id); err != nil {
+		if err := tx.Announce(ctx, "interface", id); err != nil {
 			return nil, err
 		}
 	}

@@ -15,11 +15,11 @@ import (
 	"kanban/internal/wire/call"
 )
 
-// Connections gives connections with their secrets.
+// Connections gives interfaces with their secrets.
 type Connections interface {
 	adapter.Opener
 	// Unlock does the same with one that has been read.
-	Unlock(c connectionstore.Connection) (adapter.Connection, error)
+	Unlock(c connectionstore.Interface) (adapter.Interface, error)
 }
 
 // Badges awards badges.
@@ -55,7 +55,7 @@ type Deliveries struct {
 
 	recent  recent
 	books   books
-	resting sync.Map // connection and operation → until when it rests
+	resting sync.Map // interface and operation → until when it rests
 }
 
 func (s *Deliveries) zone() *time.Location {

@@ -61,7 +61,7 @@ type dispatcher struct {
 	log      *slog.Logger
 
 	mu      sync.Mutex
-	lanes   map[string]*lane // those that are at work, by connection
+	lanes   map[string]*lane // those that are at work, by interface
 	working sync.WaitGroup
 }
 
@@ -77,7 +77,7 @@ func (x *dispatcher) look(ctx context.Context) error {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	for _, l := range ready {
-		name := text(l.ConnectionID)
+		name := text(l.InterfaceID)
 		at, busy := x.lanes[name]
 		if !busy {
 			at = &lane{
@@ -172,42 +172,42 @@ func (l *lane) leave(ctx context.Context) bool {
 	if len(l.wake) > 0 && ctx.Err() == nil {
 		return false
 	}
-	delete(l.x.lanes, text(l.ConnectionID))
+	delete(l.x.lanes, text(l.InterfaceID))
 	return true
 }
 
 // refresh looks how many calls the service gets at a time. One that has failed is asked
 // once before it gets many again.
 func (l *lane) refresh(ctx context.Context) {
-	if l.ConnectionID == nil {
+	if l.InterfaceID == nil {
 		l.slots, l.dry = internalSlots, false
 		return
 	}
-	slots, trying, err := l.x.slots(ctx, *l.ConnectionID)
+	slots, trying, err := l.x.slots(ctx, *l.InterfaceID)
 	if err != nil {
-		l.x.log.Warn("deliveries will be made later", "connection", *l.ConnectionID, "cause", err.Error())
+		l.x.log.Warn("deliveries will be made later", "interface", *l.InterfaceID, "cause", err.Error())
 		slots = 0
 	}
 	l.slots, l.trying, l.dry = slots, trying, slots == 0
 }
 
-func (x *dispatcher) slots(ctx context.Context, connectionID string) (n int, trying bool, err error) {
-	c, err := connectionstore.FindConnection(ctx, x.Store, connectionID)
-	if err != nil || c.PausedAt != nil {
+func (x *dispatcher) slots(ctx context.Context, interfaceID string) (n int, trying bool, err error) {
+	c, err := connectionstore.FindInterface(ctx, x.Store, interfaceID)
+	if err != nil || c.Paused() {
 		return 0, false, err
 	}
-	rests, err := deliverystore.Rests(ctx, x.Store, connectionID)
+	rests, err := deliverystore.Rests(ctx, x.Store, interfaceID)
 	for _, r := range rests {
 		if r.Operation != "" || r.RestsUntil == nil {
 			continue
 		}
-		through, err := deliverystore.TryDuringRest(ctx, x.Store, connectionID, "", x.Clock.Now(), rest.First)
+		through, err := deliverystore.TryDuringRest(ctx, x.Store, interfaceID, "", x.Clock.Now(), rest.First)
 		if err != nil || !through {
 			return 0, false, err
 		}
 		return 1, true, nil
 	}
-	return adapter.AtOnce(adapter.Connection{Kind: c.Kind, Settings: c.Settings}), false, err
+	return adapter.AtOnce(adapter.Interface{Kind: c.Kind, Settings: c.Settings}), false, err
 }
 
 // launch begins as much of the queue as there are slots for. When the service has come to
@@ -265,7 +265,7 @@ func (l *lane) look(ctx context.Context) {
 func (l *lane) take(b batch) {
 	l.reading = false
 	if b.err != nil {
-		l.x.log.Warn("deliveries will be made later", "connection", text(l.ConnectionID), "cause", b.err.Error())
+		l.x.log.Warn("deliveries will be made later", "interface", text(l.InterfaceID), "cause", b.err.Error())
 	}
 	l.after = b.after
 	if len(b.turns) == 0 {

@@ -68,7 +68,7 @@ func (x *receiver) total() (calls, ids int) {
 	return calls, len(x.calls)
 }
 
-func (x *receiver) connect(w *apptest.World, name string, values map[string]string) connectionstore.Connection {
+func (x *receiver) connect(w *apptest.World, name string, values map[string]string) connectionstore.Interface {
 	all := map[string]string{"address": x.URL, "secret": signing}
 	for k, v := range values {
 		all[k] = v
@@ -78,26 +78,26 @@ func (x *receiver) connect(w *apptest.World, name string, values map[string]stri
 
 func fine(w http.ResponseWriter, _ *http.Request, _ int) { w.WriteHeader(http.StatusNoContent) }
 
-// tells makes a rule that sends to a connection whenever something happens for it.
-func tells(w *apptest.World, c connectionstore.Connection) rulestore.Rule {
+// tells makes a rule that sends to an interface whenever something happens for it.
+func tells(w *apptest.World, c connectionstore.Interface) rulestore.Rule {
 	return w.Rule(rule.Draft{
 		Name: "to " + c.Name, Trigger: string(rule.ModuleCompleted),
 		Scope: rule.Scope{Module: c.Name}, Actions: []rule.Action{{
-			Kind: rule.SendEvent, ConnectionID: c.ID,
+			Kind: rule.SendEvent, InterfaceID: c.ID,
 			Fields: map[string]string{"x": `"y"`},
 		}},
 	})
 }
 
 // happens records what the rule of tells waits for.
-func happens(w *apptest.World, c connectionstore.Connection) eventstore.Event {
+func happens(w *apptest.World, c connectionstore.Interface) eventstore.Event {
 	e := w.About(rule.ModuleCompleted, db.NewID(), "stu-001")
 	e.ModuleID = c.Name
 	return w.Record(e)
 }
 
 // many lets it happen n times.
-func many(t testing.TB, w *apptest.World, c connectionstore.Connection, n int) {
+func many(t testing.TB, w *apptest.World, c connectionstore.Interface, n int) {
 	t.Helper()
 	tells(w, c)
 	for range n {
@@ -141,8 +141,8 @@ func eventually(t *testing.T, what string, ok func() bool) {
 	require.Eventually(t, ok, 60*time.Second, 20*time.Millisecond, what)
 }
 
-func allDelivered(t *testing.T, w *apptest.World, c connectionstore.Connection) func() bool {
-	return func() bool { return counted(t, w, `connection_id = $1 AND state <> 'delivered'`, c.ID) == 0 }
+func allDelivered(t *testing.T, w *apptest.World, c connectionstore.Interface) func() bool {
+	return func() bool { return counted(t, w, `interface_id = $1 AND state <> 'delivered'`, c.ID) == 0 }
 }
 
 // A service that never answers holds up nobody else, and the fast one's deliveries are each
@@ -170,9 +170,9 @@ func TestASlowServiceSlowsNobodyElse_E9(t *testing.T) {
 	assert.Equal(t, []int{300, 300}, []int{calls, ids})
 	calls, _ = hanging.total()
 	assert.Equal(t, 8, calls, "no more than its slots")
-	assert.Equal(t, 8, counted(t, w, `connection_id = $1 AND attempts = 1 AND begun_at IS NOT NULL`, h.ID),
+	assert.Equal(t, 8, counted(t, w, `interface_id = $1 AND attempts = 1 AND begun_at IS NOT NULL`, h.ID),
 		"each call is on record while it is under way")
-	assert.Equal(t, 392, counted(t, w, `connection_id = $1 AND attempts = 0`, h.ID), "claimed is not begun")
+	assert.Equal(t, 392, counted(t, w, `interface_id = $1 AND attempts = 0`, h.ID), "claimed is not begun")
 	die()
 	close(release)
 	assert.Zero(t, counted(t, w, `begun_at IS NOT NULL`), "what was cut off says so")
@@ -197,7 +197,7 @@ func TestSlowReceiverGetsEverythingOnce_E8(t *testing.T) {
 }
 
 // Processes that die again and again: only what was begun and unanswered is called again,
-// and never more than the slots of the connection for each death.
+// and never more than the slots of the interface for each death.
 func TestDeathRepeatsOnlyWhatWasBegun_E8(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
@@ -239,7 +239,7 @@ func TestNobodyTakesOverWhileALeaseLasts(t *testing.T) {
 	require.NoError(t, err)
 	second, err := leases.Register(t.Context(), w.Store, time.Hour)
 	require.NoError(t, err)
-	lane := deliverystore.Lane{ConnectionID: &c.ID}
+	lane := deliverystore.Lane{InterfaceID: &c.ID}
 	list, err := deliverystore.ReadyDeliveries(t.Context(), w.Store, lane, time.Now(), 10, nil,
 		deliverystore.ReadyAfter{})
 	require.NoError(t, err)
@@ -343,7 +343,7 @@ func TestEveryKindOfReceiver_E8(t *testing.T) {
 			calls, _ := x.total()
 			var recorded int
 			require.NoError(t, w.Store.Pool.QueryRow(context.Background(), `SELECT count(*) FROM attempts a
-				JOIN deliveries d ON d.id = a.delivery_id WHERE d.connection_id = $1`, c.ID).Scan(&recorded))
+				JOIN deliveries d ON d.id = a.delivery_id WHERE d.interface_id = $1`, c.ID).Scan(&recorded))
 			assert.Equal(t, calls, recorded, "each call is one attempt")
 		})
 	}
@@ -361,7 +361,7 @@ func TestSlowMailServerGetsEveryMailOnce_E8(t *testing.T) {
 	})
 	w.Rule(rule.Draft{
 		Name: "r", Trigger: "section.joined",
-		Actions: []rule.Action{{Kind: rule.Mail, ConnectionID: c.ID, Subject: "s", Text: "t"}},
+		Actions: []rule.Action{{Kind: rule.Mail, InterfaceID: c.ID, Subject: "s", Text: "t"}},
 	})
 	for i := range 20 {
 		who := fmt.Sprintf("stu-%03d", 14+i)
@@ -431,7 +431,7 @@ func (x *mailServer) serve(conn net.Conn, pause time.Duration) {
 	}
 }
 
-// A service that answers 410 is sent nothing more until a person says so: its connection is
+// A service that answers 410 is sent nothing more until a person says so: its interface is
 // paused, what is still to come waits, and goes out once after that.
 func TestEndedSubscriptionIsSentNothingMore(t *testing.T) {
 	w := apptest.New(t)
@@ -446,20 +446,20 @@ func TestEndedSubscriptionIsSentNothingMore(t *testing.T) {
 	c := r.connect(w, "Ended", map[string]string{"atOnce": "1"})
 	many(t, w, c, 5)
 	dispatching(t, w)
-	waiting := `connection_id = $1 AND state = 'waiting' AND code = 'subscription-ended'`
-	eventually(t, "the connection is paused", func() bool {
-		c, err := connectionstore.FindConnection(t.Context(), w.Store, c.ID)
+	waiting := `interface_id = $1 AND state = 'waiting' AND code = 'subscription-ended'`
+	eventually(t, "the interface is paused", func() bool {
+		c, err := connectionstore.FindInterface(t.Context(), w.Store, c.ID)
 		return err == nil && c.PausedAt != nil
 	})
 	eventually(t, "what was under way has ended", func() bool {
-		return counted(t, w, `connection_id = $1 AND begun_at IS NOT NULL`, c.ID) == 0
+		return counted(t, w, `interface_id = $1 AND begun_at IS NOT NULL`, c.ID) == 0
 	})
 	calls, _ := r.total()
 	assert.Equal(t, calls, counted(t, w, waiting, c.ID), "whoever was sent waits for a person")
-	assert.Equal(t, 5-calls, counted(t, w, `connection_id = $1 AND attempts = 0`, c.ID))
+	assert.Equal(t, 5-calls, counted(t, w, `interface_id = $1 AND attempts = 0`, c.ID))
 	assert.Positive(t, 5-calls, "not everything was tried")
 	audit, err := db.Values[string](t.Context(), w.Store, "", `SELECT what FROM audit_entries
-		WHERE subject = $1 AND what LIKE '%410%'`, "connection/"+c.ID)
+		WHERE subject = $1 AND what LIKE '%410%'`, "interface/"+c.ID)
 	require.NoError(t, err)
 	assert.Len(t, audit, 1, "once")
 
@@ -467,7 +467,7 @@ func TestEndedSubscriptionIsSentNothingMore(t *testing.T) {
 	no := false
 	_, err = w.Connections.Update(t.Context(), "test", c.ID, 0, connections.Change{Paused: &no})
 	require.NoError(t, err)
-	_, err = w.Deliveries.RetryAll(t.Context(), "test", deliverystore.DeliveryFilter{ConnectionID: c.ID})
+	_, err = w.Deliveries.RetryAll(t.Context(), "test", deliverystore.DeliveryFilter{InterfaceID: c.ID})
 	require.NoError(t, err)
 	eventually(t, "all arrived", allDelivered(t, w, c))
 	_, ids := r.total()

@@ -13,7 +13,7 @@
 //	                 which result counts; stages.go: which stages to work out; chains.go: what
 //	                 led to what; inactive.go: events that come with time
 //	  — in the background —
-//	dispatch.go      a lane for each connection begins what is due
+//	dispatch.go      a lane for each interface begins what is due
 //	deliver.go       one delivery, from being claimed to being written; hold.go: what keeps it
 //	                 back; together.go: several written at once
 //	actions.go       what each kind of action sends; values.go: what its texts refer to
@@ -22,5 +22,5 @@
 //
 // trying.go offers the same steps one by one, for trying rules out.
 //
-//	ids, err := facts.Take(ctx, connectionID, statements, raw)
+//	ids, err := facts.Take(ctx, interfaceID, statements, raw)
 package pipeline

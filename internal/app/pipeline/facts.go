@@ -32,7 +32,7 @@ type Reactions interface {
 
 // Purchases hears what a service reported and is new, in the transaction that records it.
 type Purchases interface {
-	Reported(ctx context.Context, tx *db.Tx, c adapter.Connection, events []eventstore.Event) error
+	Reported(ctx context.Context, tx *db.Tx, c adapter.Interface, events []eventstore.Event) error
 }
 
 // Facts takes in what platforms and services report: it keeps the statements about learners,

@@ -66,7 +66,7 @@ func outside(t *testing.T, w *apptest.World) map[string]reaching {
 	return map[string]reaching{
 		"send": {
 			rule.Action{
-				Kind: rule.SendEvent, ConnectionID: w.Contacts().ID,
+				Kind: rule.SendEvent, InterfaceID: w.Contacts().ID,
 				Fields: map[string]string{"email": "person.email", "label": `"sent"`},
 			},
 			"contacts",
@@ -75,7 +75,7 @@ func outside(t *testing.T, w *apptest.World) map[string]reaching {
 		},
 		"operate": {
 			rule.Action{
-				Kind: rule.CallOperation, ConnectionID: w.Labels().ID, Operation: "add-label",
+				Kind: rule.CallOperation, InterfaceID: w.Labels().ID, Operation: "add-label",
 				Fields: map[string]string{"email": "person.email", "label": `"learner"`},
 			},
 			"contacts",
@@ -83,13 +83,13 @@ func outside(t *testing.T, w *apptest.World) map[string]reaching {
 			func(p rosterstore.Person, _ string) int { return labelled(p.Email, "learner") },
 		},
 		"group": {
-			rule.Action{Kind: rule.AddToGroup, ConnectionID: w.Workspace().ID, Group: "Greenhouse talk"},
+			rule.Action{Kind: rule.AddToGroup, InterfaceID: w.Workspace().ID, Group: "Greenhouse talk"},
 			"workspace",
 			fault.Fault{Method: http.MethodPatch, Path: "/Groups"},
 			func(p rosterstore.Person, _ string) int { return in(w.Standins.Workspace.Space("Greenhouse talk"), p) },
 		},
 		"enrol": {
-			rule.Action{Kind: rule.Enrol, ConnectionID: w.Platform().ID, SectionID: w.Section("SOIL-A").ID},
+			rule.Action{Kind: rule.Enrol, InterfaceID: w.Platform().ID, SectionID: w.Section("SOIL-A").ID},
 			"platform",
 			fault.Fault{Method: http.MethodPatch, Path: "/Groups"},
 			func(p rosterstore.Person, _ string) int {

@@ -20,7 +20,7 @@ func TestSwitchingOffAsksAboutWhatIsToCome_E8(t *testing.T) {
 	for _, toCome := range []rules.ToCome{rules.StopThem, rules.FinishThem} {
 		w, now := apptest.Clocked(t)
 		send := rule.Action{
-			Kind: rule.SendEvent, ConnectionID: w.Contacts().ID,
+			Kind: rule.SendEvent, InterfaceID: w.Contacts().ID,
 			Fields: map[string]string{"email": "person.email", "label": `"learner"`},
 		}
 		later := send
@@ -66,14 +66,14 @@ func TestSwitchingOffAsksAboutWhatIsToCome_E8(t *testing.T) {
 	}
 }
 
-// One, or all of a rule or connection, are given up with a reason; what was delivered stays,
+// One, or all of a rule or interface, are given up with a reason; what was delivered stays,
 // and nobody's retry brings them back.
 func TestGivingUpByHand_E9(t *testing.T) {
 	w, _ := apptest.Clocked(t)
 	c := w.Labels()
 	r := w.Rule(rule.Draft{Name: "label", Trigger: "section.joined", Actions: []rule.Action{
 		{
-			Kind: rule.CallOperation, ConnectionID: c.ID, Operation: "add-label",
+			Kind: rule.CallOperation, InterfaceID: c.ID, Operation: "add-label",
 			Fields: map[string]string{"email": "person.email", "label": `"no such label"`},
 		},
 		{Kind: rule.OpenTask, Subject: "Talk to {{.person.givenName}}", Owner: "maud@fernmoor.example", After: "1d"},
@@ -100,7 +100,7 @@ func TestGivingUpByHand_E9(t *testing.T) {
 	assert.Error(t, w.Deliveries.Retry(t.Context(), "Maud", waiting[0].ID))
 
 	n, _, err = w.Deliveries.GiveUp(t.Context(), "Maud",
-		deliverystore.DeliveryFilter{ConnectionID: c.ID, State: deliverystore.DeliveryWaiting}, "the label is gone")
+		deliverystore.DeliveryFilter{InterfaceID: c.ID, State: deliverystore.DeliveryWaiting}, "the label is gone")
 	require.NoError(t, err)
 	assert.Equal(t, 6, n)
 	given := w.DeliveriesThat(deliverystore.DeliveryFilter{RuleID: r.ID, State: deliverystore.DeliveryStopped})
@@ -119,7 +119,7 @@ func TestNewVersionAsksAboutWhatIsToCome(t *testing.T) {
 		d := rule.Draft{
 			Name: "remind", Trigger: "section.joined",
 			Actions: []rule.Action{{
-				Kind: rule.Mail, ConnectionID: w.Mail().ID, After: "2d", Subject: "Old",
+				Kind: rule.Mail, InterfaceID: w.Mail().ID, After: "2d", Subject: "Old",
 				Text: "Old text",
 			}},
 		}

@@ -21,33 +21,33 @@ import (
 )
 
 // pausedFor is how long a delivery waits before it looks again whether its
-// connection is still paused.
+// interface is still paused.
 const pausedFor = 30 * time.Second
 
 // behindFor is how long a delivery waits before it looks again whether an earlier
 // one to the same person has been made.
 const behindFor = time.Second
 
-// connectionsOf reads, and opens, each connection of deliveries that were read together
+// connectionsOf reads, and opens, each interface of deliveries that were read together
 // once.
 type connectionsOf struct {
 	s      *Deliveries
 	mu     sync.Mutex
-	all    map[string]connectionstore.Connection
+	all    map[string]connectionstore.Interface
 	rests  map[string][]deliverystore.Rest
-	opened map[string]adapter.Connection
-	at     time.Time // when the deliveries were read; what is read of connections is newer
+	opened map[string]adapter.Interface
+	at     time.Time // when the deliveries were read; what is read of interfaces is newer
 }
 
-// open gives a connection with its secrets.
-func (c *connectionsOf) open(ctx context.Context, id string) (adapter.Connection, error) {
+// open gives an interface with its secrets.
+func (c *connectionsOf) open(ctx context.Context, id string) (adapter.Interface, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if x, ok := c.opened[id]; ok {
 		return x, nil
 	}
 	read, there := c.all[id]
-	var x adapter.Connection
+	var x adapter.Interface
 	var err error
 	if there {
 		x, err = c.s.Connections.Unlock(read)
@@ -56,27 +56,35 @@ func (c *connectionsOf) open(ctx context.Context, id string) (adapter.Connection
 	}
 	if err == nil {
 		if c.opened == nil {
-			c.opened = map[string]adapter.Connection{}
+			c.opened = map[string]adapter.Interface{}
 		}
 		c.opened[id] = x
 	}
 	return x, err
 }
 
-func (c *connectionsOf) find(ctx context.Context, id string) (connectionstore.Connection, error) {
+func (c *connectionsOf) find(ctx context.Context, id string) (connectionstore.Interface, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if x, ok := c.all[id]; ok {
 		return x, nil
 	}
-	x, err := connectionstore.FindConnection(ctx, c.s.Store, id)
+	x, err := connectionstore.FindInterface(ctx, c.s.Store, id)
 	if err == nil {
 		if c.all == nil {
-			c.all = map[string]connectionstore.Connection{}
+			c.all = map[string]connectionstore.Interface{}
 		}
 		c.all[id] = x
 	}
 	return x, err
+}
+
+// restAfter is after how many failures in a row an interface that was read rests, 0 for the usual
+// number.
+func (c *connectionsOf) restAfter(id string) int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.all[id].Connection.RestAfter
 }
 
 func (c *connectionsOf) resting(ctx context.Context, id string) ([]deliverystore.Rest, error) {
@@ -113,7 +121,7 @@ func (s *Deliveries) heldBack(ctx context.Context, t *turn) (until time.Time, he
 	if quiet := r.QuietHours.Until(now, s.zone()); quiet.After(now) && d.Undoes == nil {
 		return quiet, "quiet hours", "", nil
 	}
-	if d.ConnectionID == nil {
+	if d.InterfaceID == nil {
 		return now, "", "", nil
 	}
 	if r.InOrder && d.PersonID != nil {
@@ -121,14 +129,14 @@ func (s *Deliveries) heldBack(ctx context.Context, t *turn) (until time.Time, he
 			return now.Add(behindFor), "an earlier delivery to the same person", "", err
 		}
 	}
-	c, err := connections.find(ctx, *d.ConnectionID)
+	c, err := connections.find(ctx, *d.InterfaceID)
 	if errors.Is(err, db.ErrNotFound) {
 		return now, "", "", nil // the attempt says so
 	}
 	if err != nil {
 		return now, "", "", err
 	}
-	if c.PausedAt != nil {
+	if c.Paused() {
 		return now.Add(pausedFor), deliverystore.HeldPaused, "", nil
 	}
 	return s.restsNow(ctx, t, now)
@@ -139,7 +147,7 @@ func (s *Deliveries) heldBack(ctx context.Context, t *turn) (until time.Time, he
 func (s *Deliveries) restsNow(ctx context.Context, t *turn, now time.Time) (until time.Time, held, operation string,
 	err error,
 ) {
-	id := *t.delivery.ConnectionID
+	id := *t.delivery.InterfaceID
 	rests, err := t.connections.resting(ctx, id)
 	key, _ := t.delivery.Action.Target()
 	if until, yes := s.restsSince(t, key); yes {
@@ -212,12 +220,12 @@ type resting struct {
 // ended, and gives what rests from now on.
 func (s *Deliveries) health(ctx context.Context, tx *db.Tx, turns []*turn) (rested []resting, err error) {
 	attempts := slices.DeleteFunc(slices.Clone(turns), func(t *turn) bool {
-		return t.attempt == nil || t.delivery.ConnectionID == nil || t.attempt.Error == deliverystore.CutOff
+		return t.attempt == nil || t.delivery.InterfaceID == nil || t.attempt.Error == deliverystore.CutOff
 	})
 	slices.SortStableFunc(attempts, func(a, b *turn) int { return a.ended.Compare(b.ended) })
 	worked := map[resting]bool{}
 	for _, t := range attempts {
-		id := *t.delivery.ConnectionID
+		id := *t.delivery.InterfaceID
 		key, title := t.delivery.Action.Target()
 		service, operation := resting{connection: id}, resting{connection: id, operation: key}
 		p, isCall := call.As(t.failure)
@@ -236,6 +244,7 @@ func (s *Deliveries) health(ctx context.Context, tx *db.Tx, turns []*turn) (rest
 		case isCall && p.Passing():
 			// nothing is compared: its numbers may stay
 			f.RetryAfter, f.Reason = p.RetryAfter, mask(t.failure.Error(), t.values["person"])
+			f.Many = t.connections.restAfter(id)
 			r, err := deliverystore.CountFailure(ctx, tx, id, "", "",
 				func(r rest.Record) rest.Record { return r.Failed(f) })
 			if err != nil {
@@ -261,7 +270,7 @@ func (s *Deliveries) health(ctx context.Context, tx *db.Tx, turns []*turn) (rest
 	}
 	for _, r := range rested {
 		if r.until.After(s.Clock.Now()) {
-			return rested, tx.Announce(ctx, "connection", r.connection)
+			return rested, tx.Announce(ctx, "interface", r.connection)
 		}
 	}
 	return rested, nil
@@ -270,13 +279,13 @@ func (s *Deliveries) health(ctx context.Context, tx *db.Tx, turns []*turn) (rest
 // hasFailed reports whether a service, or an operation of it, may have failed before: most
 // never do, and need not be asked about each time.
 func (s *Deliveries) hasFailed(t *turn, operation string) bool {
-	if x, ok := s.resting.Load(*t.delivery.ConnectionID + "/" + operation); ok &&
+	if x, ok := s.resting.Load(*t.delivery.InterfaceID + "/" + operation); ok &&
 		x.(rested).since.After(t.connections.at) {
 		return true
 	}
 	t.connections.mu.Lock()
 	defer t.connections.mu.Unlock()
-	rests, read := t.connections.rests[*t.delivery.ConnectionID]
+	rests, read := t.connections.rests[*t.delivery.InterfaceID]
 	return !read || slices.ContainsFunc(rests, func(r deliverystore.Rest) bool { return r.Operation == operation })
 }
 
@@ -309,10 +318,10 @@ type rested struct{ until, since time.Time }
 // restsSince gives until when something rests that has come to rest since a delivery was
 // read.
 func (s *Deliveries) restsSince(t *turn, operation string) (until time.Time, yes bool) {
-	if t.delivery.ConnectionID == nil {
+	if t.delivery.InterfaceID == nil {
 		return until, false
 	}
-	x, ok := s.resting.Load(*t.delivery.ConnectionID + "/" + operation)
+	x, ok := s.resting.Load(*t.delivery.InterfaceID + "/" + operation)
 	if !ok {
 		return until, false
 	}

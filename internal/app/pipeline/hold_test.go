@@ -23,7 +23,7 @@ func TestQuietHoursAndLimitsOnlyPostpone(t *testing.T) {
 	w.Deliveries.Zone = zone
 	*now = time.Date(2031, 5, 4, 23, 30, 0, 0, zone)
 	a := rule.Action{
-		Kind: rule.SendEvent, ConnectionID: w.Contacts().ID,
+		Kind: rule.SendEvent, InterfaceID: w.Contacts().ID,
 		Fields: map[string]string{"email": "person.email", "label": `"x"`},
 	}
 	w.Rule(rule.Draft{
@@ -58,7 +58,7 @@ func TestServiceThatKeepsFailingRests_E9(t *testing.T) {
 	r := w.Rule(rule.Draft{
 		Name: "r", Trigger: "section.joined",
 		Actions: []rule.Action{{
-			Kind: rule.SendEvent, ConnectionID: c.ID,
+			Kind: rule.SendEvent, InterfaceID: c.ID,
 			Fields: map[string]string{"email": "person.email", "label": `"x"`},
 		}},
 	})
@@ -114,8 +114,8 @@ func TestServiceThatKeepsFailingRests_E9(t *testing.T) {
 	}
 	assert.Equal(t, 11, tries())
 	w.Standins.ClearFaults()
-	// Somebody says that it works again: everything of the connection at once.
-	n, err := w.Deliveries.RetryAll(t.Context(), "test", deliverystore.DeliveryFilter{ConnectionID: c.ID})
+	// Somebody says that it works again: everything of the interface at once.
+	n, err := w.Deliveries.RetryAll(t.Context(), "test", deliverystore.DeliveryFilter{InterfaceID: c.ID})
 	require.NoError(t, err)
 	assert.Equal(t, 3, n)
 	w.Deliver()
@@ -137,7 +137,7 @@ func TestOperationRefusedTheSameWayRests_E9(t *testing.T) {
 	c := w.Labels()
 	add := func(label string) rule.Action {
 		return rule.Action{
-			Kind: rule.CallOperation, ConnectionID: c.ID, Operation: "add-label",
+			Kind: rule.CallOperation, InterfaceID: c.ID, Operation: "add-label",
 			Fields: map[string]string{"email": "person.email", "label": strconv.Quote(label)},
 		}
 	}
@@ -182,7 +182,7 @@ func TestOneAfterTheOtherPerPersonAndConnection(t *testing.T) {
 	w.Rule(rule.Draft{
 		Name: "r", Trigger: "section.joined", InOrder: true,
 		Actions: []rule.Action{{
-			Kind: rule.SendEvent, ConnectionID: c.ID,
+			Kind: rule.SendEvent, InterfaceID: c.ID,
 			Fields: map[string]string{"email": "person.email", "label": "section.title"},
 		}},
 	})

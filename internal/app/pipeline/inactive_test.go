@@ -21,7 +21,7 @@ func TestNudgeOnceForEachStop_E11(t *testing.T) {
 		Name: "nudge", Trigger: "person.inactive", Days: 7, OncePerPerson: false,
 		Stop: "progress.courseDone || progress.daysSince < 7", Actions: []rule.Action{
 			{
-				Kind: rule.Mail, ConnectionID: w.Mail().ID, Subject: "We miss you",
+				Kind: rule.Mail, InterfaceID: w.Mail().ID, Subject: "We miss you",
 				Text: "{{.person.givenName}}, {{.event.days}} days",
 			},
 		},

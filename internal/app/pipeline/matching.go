@@ -377,8 +377,8 @@ func (s *Deliveries) fire(ctx context.Context, known *known, e eventstore.Event,
 			ID: db.NewID(), EventID: e.ID, RuleID: &r.ID, RuleVersion: r.Version, Position: i,
 			Action: a, PersonID: e.PersonID, SectionID: e.SectionID, State: deliverystore.DeliveryPlanned,
 		}
-		if a.ConnectionID != "" {
-			d.ConnectionID = &a.ConnectionID
+		if a.InterfaceID != "" {
+			d.InterfaceID = &a.InterfaceID
 		}
 		if i == 0 {
 			wait, _ := rule.Span(a.After)
@@ -438,8 +438,8 @@ func (s *Deliveries) opposite(ctx context.Context, tx *db.Tx, eventID string, ch
 	now := s.Clock.Now()
 	u := deliverystore.Delivery{
 		ID: db.NewID(), EventID: eventID, RuleID: d.RuleID, RuleVersion: d.RuleVersion, Position: d.Position,
-		ConnectionID: d.ConnectionID,
-		PersonID:     d.PersonID, SectionID: d.SectionID, Undoes: &d.ID, State: deliverystore.DeliveryPlanned,
+		InterfaceID: d.InterfaceID,
+		PersonID:    d.PersonID, SectionID: d.SectionID, Undoes: &d.ID, State: deliverystore.DeliveryPlanned,
 		DueAt: &now,
 	}
 	opposite, ok := d.Action.Reverted()

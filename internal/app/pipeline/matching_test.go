@@ -29,7 +29,7 @@ func world(t *testing.T, change func(*rule.Draft)) (*apptest.World, rulestore.Ru
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	d := rule.Draft{Name: "Greet", Trigger: "section.joined", OncePerPerson: true, Actions: []rule.Action{{
-		Kind: rule.SendEvent, ConnectionID: w.Contacts().ID, Fields: map[string]string{
+		Kind: rule.SendEvent, InterfaceID: w.Contacts().ID, Fields: map[string]string{
 			"email": "person.email",
 			"label": `"learns " + course.title`,
 		},
@@ -133,7 +133,7 @@ func TestRefusedAndPausedAreNotRetried(t *testing.T) {
 	e := w.Record(w.Joined("k1", "stu-001", "PROP-A"))
 	id := w.DeliveriesOf(e.ID)[0].ID
 	paused := true
-	_, err := w.Connections.Update(t.Context(), "test", r.Actions[0].ConnectionID, 0,
+	_, err := w.Connections.Update(t.Context(), "test", r.Actions[0].InterfaceID, 0,
 		connections.Change{Paused: &paused})
 	require.NoError(t, err)
 	again, err := w.Deliveries.Deliver(t.Context(), id)
@@ -141,7 +141,7 @@ func TestRefusedAndPausedAreNotRetried(t *testing.T) {
 	assert.Positive(t, again)
 	assert.Zero(t, w.DeliveriesOf(e.ID)[0].Attempts, "a pause is no failure")
 	paused = false
-	_, err = w.Connections.Update(t.Context(), "test", r.Actions[0].ConnectionID, 0,
+	_, err = w.Connections.Update(t.Context(), "test", r.Actions[0].InterfaceID, 0,
 		connections.Change{Paused: &paused})
 	require.NoError(t, err)
 	again, err = w.Deliveries.Deliver(t.Context(), id)
@@ -164,7 +164,7 @@ func TestActionsHappenInOrder(t *testing.T) {
 		rule.Draft{Name: "r", Trigger: "section.joined", Actions: []rule.Action{
 			{Kind: rule.Award, BadgeID: badge.ID},
 			{
-				Kind: rule.Mail, ConnectionID: w.Mail().ID, Subject: "Hello {{.person.givenName}}",
+				Kind: rule.Mail, InterfaceID: w.Mail().ID, Subject: "Hello {{.person.givenName}}",
 				Text: "{{.award.address}}",
 			},
 		}})
@@ -198,21 +198,21 @@ func TestRulesThatCannotWorkAreRefused(t *testing.T) {
 	good := func() rule.Draft {
 		return rule.Draft{
 			Name: "r", Trigger: "section.joined",
-			Actions: []rule.Action{{Kind: rule.Mail, ConnectionID: mail, Subject: "s", Text: "t"}},
+			Actions: []rule.Action{{Kind: rule.Mail, InterfaceID: mail, Subject: "s", Text: "t"}},
 		}
 	}
 	for field, change := range map[string]func(*rule.Draft){
-		"name":                    func(d *rule.Draft) { d.Name = " " },
-		"trigger":                 func(d *rule.Draft) { d.Trigger = "full.moon" },
-		"condition":               func(d *rule.Draft) { d.Condition = "1 + 1" },
-		"scope.course":            func(d *rule.Draft) { d.Scope.Course = db.NewID() },
-		"scope.section":           func(d *rule.Draft) { d.Scope.Section = "PROP-A" },
-		"actions":                 func(d *rule.Draft) { d.Actions = nil },
-		"actions[0].kind":         func(d *rule.Draft) { d.Actions[0].Kind = "sing" },
-		"actions[0].connectionId": func(d *rule.Draft) { d.Actions[0].Kind = rule.SendEvent },
-		"actions[0].subject":      func(d *rule.Draft) { d.Actions[0].Subject = "" },
-		"actions[0].text":         func(d *rule.Draft) { d.Actions[0].Text = "{{.person" },
-		"actions[0].to":           func(d *rule.Draft) { d.Actions[0].To = "person." },
+		"name":                   func(d *rule.Draft) { d.Name = " " },
+		"trigger":                func(d *rule.Draft) { d.Trigger = "full.moon" },
+		"condition":              func(d *rule.Draft) { d.Condition = "1 + 1" },
+		"scope.course":           func(d *rule.Draft) { d.Scope.Course = db.NewID() },
+		"scope.section":          func(d *rule.Draft) { d.Scope.Section = "PROP-A" },
+		"actions":                func(d *rule.Draft) { d.Actions = nil },
+		"actions[0].kind":        func(d *rule.Draft) { d.Actions[0].Kind = "sing" },
+		"actions[0].interfaceId": func(d *rule.Draft) { d.Actions[0].Kind = rule.SendEvent },
+		"actions[0].subject":     func(d *rule.Draft) { d.Actions[0].Subject = "" },
+		"actions[0].text":        func(d *rule.Draft) { d.Actions[0].Text = "{{.person" },
+		"actions[0].to":          func(d *rule.Draft) { d.Actions[0].To = "person." },
 		"actions[1].badgeId": func(d *rule.Draft) {
 			d.Actions = append(d.Actions, rule.Action{Kind: rule.Award, BadgeID: "x"})
 		},

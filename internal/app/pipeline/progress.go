@@ -265,8 +265,8 @@ func (s *Facts) RecountCourse(ctx context.Context, courseID string) error {
 // void takes a statement out of what counts (xAPI 1.0.3 Data 2.3.2): the progress
 // that it made is worked out anew, and what is open again becomes events. A
 // statement that has not come yet is voided when it does.
-func (s *Facts) void(ctx context.Context, tx *db.Tx, connectionID, statementID string) error {
-	v, ok, err := eventstore.VoidStatement(ctx, tx, connectionID, statementID, xapi.Voided)
+func (s *Facts) void(ctx context.Context, tx *db.Tx, interfaceID, statementID string) error {
+	v, ok, err := eventstore.VoidStatement(ctx, tx, interfaceID, statementID, xapi.Voided)
 	if err != nil || !ok || v.PersonID == nil {
 		return err
 	}

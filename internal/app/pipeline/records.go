@@ -34,10 +34,10 @@ func (s *Deliveries) FindDelivery(ctx context.Context, id string) (deliverystore
 // which to ask the next time. That is before anything that is just being written: what is
 // written with an earlier time and seen later would be missed, so that some may be given
 // twice instead.
-func (s *Deliveries) Pickups(ctx context.Context, connectionID string, since time.Time) ([]deliverystore.Pickup,
+func (s *Deliveries) Pickups(ctx context.Context, interfaceID string, since time.Time) ([]deliverystore.Pickup,
 	time.Time, error,
 ) {
-	return deliverystore.Pickups(ctx, s.Store, connectionID, since)
+	return deliverystore.Pickups(ctx, s.Store, interfaceID, since)
 }
 
 // SheetRows lists the rows of a sheet, the oldest first.

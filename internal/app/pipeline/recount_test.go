@@ -18,7 +18,7 @@ import (
 )
 
 // moves takes somebody out of one section, puts them into another, and reads the register.
-func moves(t *testing.T, w *apptest.World, register connectionstore.Connection, who, from, to string) {
+func moves(t *testing.T, w *apptest.World, register connectionstore.Interface, who, from, to string) {
 	t.Helper()
 	if from != "" {
 		require.NoError(t, w.Standins.School.Withdraw(who, from))
@@ -119,7 +119,7 @@ func TestAccountsAndNumbersAreExact(t *testing.T) {
 			`, "result": {"extensions": {"https://x.example/n": `+bad+`}}`), xapi.ErrStatement, bad)
 	}
 	stored, _, err := eventstore.Statements(t.Context(), w.Store,
-		eventstore.StatementQuery{ConnectionID: platform, Limit: 10})
+		eventstore.StatementQuery{InterfaceID: platform, Limit: 10})
 	require.NoError(t, err)
 	found := false
 	for _, x := range stored {

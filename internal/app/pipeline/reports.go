@@ -19,7 +19,7 @@ import (
 // it. It gives, for each event, why it could not be taken; it answers only when
 // all others are stored. One with the same source and id is the same event. An
 // event about nobody who is known is stored all the same.
-func (s *Facts) Report(ctx context.Context, c adapter.Connection, list []webhook.Received) ([]error, error) {
+func (s *Facts) Report(ctx context.Context, c adapter.Interface, list []webhook.Received) ([]error, error) {
 	problems := make([]error, len(list))
 	var events []eventstore.Event
 	for i, r := range list {
@@ -60,12 +60,12 @@ func (s *Facts) Report(ctx context.Context, c adapter.Connection, list []webhook
 }
 
 // Unsigned counts a request to the address of a service that is not properly signed.
-func (s *Facts) Unsigned(ctx context.Context, connectionID, why string) error {
-	return eventstore.CountRefused(ctx, s.Store, connectionID, eventstore.RefusedSignature, 1, why, s.Clock.Now())
+func (s *Facts) Unsigned(ctx context.Context, interfaceID, why string) error {
+	return eventstore.CountRefused(ctx, s.Store, interfaceID, eventstore.RefusedSignature, 1, why, s.Clock.Now())
 }
 
 // tell records events and lets whoever wants to hear of those that are new.
-func (s *Facts) tell(ctx context.Context, tx *db.Tx, c adapter.Connection, events []eventstore.Event) error {
+func (s *Facts) tell(ctx context.Context, tx *db.Tx, c adapter.Interface, events []eventstore.Event) error {
 	fresh, err := eventstore.RecordEvents(ctx, tx, events)
 	if err != nil || s.Purchases == nil {
 		return err
@@ -78,7 +78,7 @@ func (s *Facts) tell(ctx context.Context, tx *db.Tx, c adapter.Connection, event
 		func(e eventstore.Event) bool { return !isNew[e.ID] }))
 }
 
-func (s *Facts) reported(ctx context.Context, c adapter.Connection, r webhook.Received) (eventstore.Event, error) {
+func (s *Facts) reported(ctx context.Context, c adapter.Interface, r webhook.Received) (eventstore.Event, error) {
 	var data any
 	if err := json.Unmarshal(r.Data, &data); err != nil {
 		return eventstore.Event{}, err
@@ -88,7 +88,7 @@ func (s *Facts) reported(ctx context.Context, c adapter.Connection, r webhook.Re
 			r.Source, r.ID), OccurredAt: r.Time,
 		Data: map[string]any{
 			"reported": r.Type, "source": r.Source, "subject": r.Subject, "data": data,
-			"service": c.Name, "connectionId": c.ID,
+			"service": c.Name, "interfaceId": c.ID,
 		},
 	}
 	if e.OccurredAt.IsZero() {

@@ -19,7 +19,7 @@ import (
 // item is a statement with whom and what it is about.
 type item struct {
 	statement xapi.Statement
-	from      string // the connection
+	from      string // the interface
 	body      json.RawMessage
 	person    rosterstore.Person
 	fact      learning.Fact
@@ -98,8 +98,8 @@ func (s *Facts) resolve(ctx context.Context, items []*item) error {
 // otherHome is the note of a statement by an account of another system.
 const otherHome = "the account's home page is not the one under which the platform's accounts carry the register's identifiers"
 
-// homes are the home pages under which the accounts of connections carry the register's
-// identifiers, by connection. An account is a home page and a name (xAPI 1.0.3 Data
+// homes are the home pages under which the accounts of interfaces carry the register's
+// identifiers, by interface. An account is a home page and a name (xAPI 1.0.3 Data
 // 2.4.2.4): the same name at two home pages is two people.
 type homes map[string]string
 
@@ -111,7 +111,7 @@ func sameHome(a, b string) bool {
 	return strings.EqualFold(strings.TrimRight(a, "/"), strings.TrimRight(b, "/"))
 }
 
-// homes gives the home page of each connection: the one that was entered or, without one,
+// homes gives the home page of each interface: the one that was entered or, without one,
 // that of the first account that is somebody's identifier, which is kept from then on.
 func (s *Facts) homes(ctx context.Context, items []*item) (homes, error) {
 	var ids []string

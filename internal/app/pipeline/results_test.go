@@ -56,7 +56,7 @@ func TestResultsInAnyOrderEndTheSame_E8(t *testing.T) {
 					Name: "after a fail", Trigger: "assessment.failed", OncePerPerson: once,
 					UndoneBy: []string{"assessment.passed"}, Counts: c.counts, Actions: []rule.Action{
 						{
-							Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label",
+							Kind: rule.CallOperation, InterfaceID: labels.ID, Operation: "add-label",
 							Fields: map[string]string{"email": "person.email", "label": `"to-repeat"`},
 						},
 					},

@@ -32,7 +32,7 @@ func TestReversedCompletionsNameWhatHangsOnThem_P3(t *testing.T) {
 		Actions: []rule.Action{{Kind: rule.Award, BadgeID: badge.ID}},
 	})
 	send := rule.Action{
-		Kind: rule.SendEvent, ConnectionID: w.Contacts().ID,
+		Kind: rule.SendEvent, InterfaceID: w.Contacts().ID,
 		Fields: map[string]string{
 			"email": "person.email",
 			"label": `"done"`,

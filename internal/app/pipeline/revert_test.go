@@ -24,7 +24,7 @@ func TestWhatIsDoneWhileItIsRevertedIsUndone_E8(t *testing.T) {
 		Name: "after a fail", Trigger: "assessment.failed", OncePerPerson: true,
 		UndoneBy: []string{"assessment.passed"}, Actions: []rule.Action{
 			{
-				Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label",
+				Kind: rule.CallOperation, InterfaceID: labels.ID, Operation: "add-label",
 				Fields: map[string]string{"email": "person.email", "label": `"to-repeat"`},
 			},
 		},

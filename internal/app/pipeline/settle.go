@@ -96,10 +96,10 @@ func (s *Deliveries) Retry(ctx context.Context, who, deliveryID string) error {
 		if err := deliverystore.RequeueOne(ctx, tx, deliveryID); err != nil {
 			return err
 		}
-		if d.ConnectionID != nil { // somebody says that it works again
+		if d.InterfaceID != nil { // somebody says that it works again
 			key, _ := d.Action.Target()
 			for _, operation := range []string{"", key} {
-				if _, err := deliverystore.EndFailures(ctx, tx, *d.ConnectionID, operation); err != nil {
+				if _, err := deliverystore.EndFailures(ctx, tx, *d.InterfaceID, operation); err != nil {
 					return err
 				}
 			}
@@ -117,8 +117,8 @@ func (s *Deliveries) Retry(ctx context.Context, who, deliveryID string) error {
 func (s *Deliveries) GiveUp(ctx context.Context, who string, f deliverystore.DeliveryFilter, reason string) (stopped,
 	underWay int, err error,
 ) {
-	if f.ID == "" && f.RuleID == "" && f.ConnectionID == "" && f.OfferID == "" {
-		return 0, 0, refusal.Invalid("ruleId", "say which to give up: one, those of a rule, or those to a connection")
+	if f.ID == "" && f.RuleID == "" && f.InterfaceID == "" && f.OfferID == "" {
+		return 0, 0, refusal.Invalid("ruleId", "say which to give up: one, those of a rule, or those to an interface")
 	}
 	if reason, err = refusal.Reason(reason, "say why they are given up"); err != nil {
 		return 0, 0, err
@@ -130,7 +130,7 @@ func (s *Deliveries) GiveUp(ctx context.Context, who string, f deliverystore.Del
 		}
 		return tx.Audit(ctx, who, "gave deliveries up", "deliveries",
 			map[string]any{
-				"count": stopped, "delivery": f.ID, "rule": f.RuleID, "connection": f.ConnectionID,
+				"count": stopped, "delivery": f.ID, "rule": f.RuleID, "interface": f.InterfaceID,
 				"state": f.State, "reason": reason,
 			})
 	})
@@ -144,16 +144,16 @@ func (s *Deliveries) GiveUp(ctx context.Context, who string, f deliverystore.Del
 // would be tried later, and gives how many there were. Each keeps its id, so that
 // receivers can drop what they have had.
 func (s *Deliveries) RetryAll(ctx context.Context, who string, f deliverystore.DeliveryFilter) (n int, err error) {
-	if f.RuleID == "" && f.ConnectionID == "" && f.OfferID == "" && f.Since.IsZero() {
+	if f.RuleID == "" && f.InterfaceID == "" && f.OfferID == "" && f.Since.IsZero() {
 		return 0, refusal.Invalid("since",
-			"say which to try again: those of a rule, of a connection, or everything since a time")
+			"say which to try again: those of a rule, of an interface, or everything since a time")
 	}
 	again := func(tx *db.Tx) error {
 		ids, err := deliverystore.Requeue(ctx, tx, f)
 		if n = len(ids); err != nil || n == 0 {
 			return err
 		}
-		services, err := deliverystore.ConnectionsOf(ctx, tx, ids)
+		services, err := deliverystore.InterfacesOf(ctx, tx, ids)
 		if err != nil {
 			return err
 		}
@@ -163,7 +163,7 @@ func (s *Deliveries) RetryAll(ctx context.Context, who string, f deliverystore.D
 			}
 		}
 		return tx.Audit(ctx, who, "retried deliveries", "deliveries",
-			map[string]any{"count": n, "rule": f.RuleID, "connection": f.ConnectionID, "since": f.Since})
+			map[string]any{"count": n, "rule": f.RuleID, "interface": f.InterfaceID, "since": f.Since})
 	}
 	err = db.Again(func() error { return s.Store.InTx(ctx, again) })
 	return n, err

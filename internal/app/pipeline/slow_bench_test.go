@@ -69,7 +69,7 @@ func BenchmarkSlowReceiver(b *testing.B) {
 				asked[d.ID] = at
 			}
 			require.NoError(b, w.Store.Pool.QueryRow(b.Context(), `SELECT count(*) FROM deliveries
-				WHERE connection_id = $1 AND state <> 'delivered'`, slowly.ID).Scan(&left))
+				WHERE interface_id = $1 AND state <> 'delivered'`, slowly.ID).Scan(&left))
 		}
 		took := time.Since(started)
 		cancel()

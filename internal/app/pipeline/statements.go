@@ -19,15 +19,15 @@ import (
 // (xAPI 1.0.3 Communication 2.1.2).
 var ErrConflict = errors.New("another statement with this id is stored already")
 
-// Take stores statements that came through a connection and lets what follows
+// Take stores statements that came through an interface and lets what follows
 // from them happen. It answers with their ids, only when all are stored; raw
 // holds each one as it came. Nothing is lost: a statement about somebody or
 // something unknown is stored with a note. Where some cannot be stored none is, and
 // the error holds xapi.Faults.
-func (s *Facts) Take(ctx context.Context, connectionID string, statements []xapi.Statement,
+func (s *Facts) Take(ctx context.Context, interfaceID string, statements []xapi.Statement,
 	raw []json.RawMessage,
 ) ([]string, error) {
-	ids, left, err := s.takeAll(ctx, connectionID, statements, raw)
+	ids, left, err := s.takeAll(ctx, interfaceID, statements, raw)
 	if len(left) > 0 {
 		err = fmt.Errorf("%w: %w", err, left)
 	}
@@ -36,7 +36,7 @@ func (s *Facts) Take(ctx context.Context, connectionID string, statements []xapi
 
 // TakeOthers does the same but leaves out those that cannot be stored, or that are in
 // conflict with what is stored, and gives them by their place.
-func (s *Facts) TakeOthers(ctx context.Context, connectionID string, statements []xapi.Statement,
+func (s *Facts) TakeOthers(ctx context.Context, interfaceID string, statements []xapi.Statement,
 	raw []json.RawMessage,
 ) (ids []string, left xapi.Faults, err error) {
 	ids = make([]string, len(statements))
@@ -45,7 +45,7 @@ func (s *Facts) TakeOthers(ctx context.Context, connectionID string, statements 
 		places[i] = i
 	}
 	for {
-		some, not, err := s.takeAll(ctx, connectionID, statements, raw)
+		some, not, err := s.takeAll(ctx, interfaceID, statements, raw)
 		for i, id := range some {
 			ids[places[i]] = id
 		}
@@ -73,7 +73,7 @@ func without[T any](list []T, drop map[int]bool) (rest []T) {
 
 // takeAll stores all statements, or none when any of them cannot be stored: then it
 // gives those, and an error that says of which sort they are.
-func (s *Facts) takeAll(ctx context.Context, connectionID string, statements []xapi.Statement,
+func (s *Facts) takeAll(ctx context.Context, interfaceID string, statements []xapi.Statement,
 	raw []json.RawMessage,
 ) (ids []string, left xapi.Faults, err error) {
 	ids = make([]string, len(statements))
@@ -86,7 +86,7 @@ func (s *Facts) takeAll(ctx context.Context, connectionID string, statements []x
 			statements[i].ID = uuid.NewString()
 		}
 		ids[i] = statements[i].ID
-		items[i] = &item{statement: statements[i], from: connectionID, body: xapi.Listed(raw[i])}
+		items[i] = &item{statement: statements[i], from: interfaceID, body: xapi.Listed(raw[i])}
 	}
 	if left != nil {
 		return ids, left, xapi.ErrStatement
@@ -96,7 +96,7 @@ func (s *Facts) takeAll(ctx context.Context, connectionID string, statements []x
 	}
 	err = db.Again(func() error {
 		return s.Store.InShortTx(ctx, func(tx *db.Tx) error {
-			fresh, err := s.keep(ctx, tx, connectionID, items)
+			fresh, err := s.keep(ctx, tx, interfaceID, items)
 			if err != nil || len(fresh) == 0 {
 				return err
 			}
@@ -110,12 +110,12 @@ func (s *Facts) takeAll(ctx context.Context, connectionID string, statements []x
 }
 
 // keep stores statements and gives those that are new and count. Voiding happens here.
-func (s *Facts) keep(ctx context.Context, tx *db.Tx, connectionID string, items []*item) ([]*item, error) {
+func (s *Facts) keep(ctx context.Context, tx *db.Tx, interfaceID string, items []*item) ([]*item, error) {
 	rows := make([]eventstore.Statement, len(items))
 	for i, x := range items {
 		st := x.statement
 		rows[i] = eventstore.Statement{
-			ID: st.ID, ConnectionID: connectionID, Body: x.body, Note: x.note,
+			ID: st.ID, InterfaceID: interfaceID, Body: x.body, Note: x.note,
 			Actor: st.Actor.Key(), Verb: st.Verb.ID, Object: st.Object.ID,
 		}
 		if st.Context != nil {
@@ -125,7 +125,7 @@ func (s *Facts) keep(ctx context.Context, tx *db.Tx, connectionID string, items 
 			rows[i].PersonID = &x.person.ID
 		}
 	}
-	existing, awaited, err := eventstore.AddStatements(ctx, tx, connectionID, rows, xapi.Voided)
+	existing, awaited, err := eventstore.AddStatements(ctx, tx, interfaceID, rows, xapi.Voided)
 	if err != nil {
 		return nil, err
 	}
@@ -146,11 +146,11 @@ func (s *Facts) keep(ctx context.Context, tx *db.Tx, connectionID string, items 
 		switch {
 		case existing[x.statement.ID] != nil:
 		case x.statement.Verb.ID == xapi.Voided:
-			if err := s.void(ctx, tx, connectionID, x.statement.Object.ID); err != nil {
+			if err := s.void(ctx, tx, interfaceID, x.statement.Object.ID); err != nil {
 				return nil, err
 			}
 		case awaited[x.statement.ID]: // what voids it came first
-			if err := s.void(ctx, tx, connectionID, x.statement.ID); err != nil {
+			if err := s.void(ctx, tx, interfaceID, x.statement.ID); err != nil {
 				return nil, err
 			}
 		default:
@@ -174,7 +174,7 @@ func (s *Facts) Resolve(ctx context.Context) error {
 		after = list[len(list)-1].Seq
 		items := make([]*item, len(list))
 		for i, w := range list {
-			items[i] = &item{from: w.ConnectionID, body: w.Body}
+			items[i] = &item{from: w.InterfaceID, body: w.Body}
 			if err := json.Unmarshal(w.Body, &items[i].statement); err != nil {
 				return fmt.Errorf("reading a stored statement: %w", err)
 			}

@@ -117,7 +117,7 @@ func TestSameStatementsFromTwoSides_E1(t *testing.T) {
 		group.Wait()
 	}
 	list, _, err := eventstore.Statements(t.Context(), w.Store,
-		eventstore.StatementQuery{ConnectionID: platform.ID, Ascending: true, Limit: 4 * n})
+		eventstore.StatementQuery{InterfaceID: platform.ID, Ascending: true, Limit: 4 * n})
 	require.NoError(t, err)
 	require.Len(t, list, 3*n)
 	for round := range 3 {

@@ -37,7 +37,7 @@ func TestManyReportAboutTheSamePeople(t *testing.T) {
 		Name: "r", Trigger: "assessment.failed", UndoneBy: []string{"assessment.passed"},
 		Actions: []rule.Action{
 			{
-				Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label",
+				Kind: rule.CallOperation, InterfaceID: labels.ID, Operation: "add-label",
 				Fields: map[string]string{"email": "person.email", "label": `"to-repeat"`},
 			},
 			{Kind: rule.OpenTask, Subject: "Help {{.person.givenName}}"},

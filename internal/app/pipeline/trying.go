@@ -28,8 +28,8 @@ func (s *Deliveries) Prepare(ctx context.Context, d deliverystore.Delivery, e ev
 	return Prepared{p}, err
 }
 
-// Connection is the name of the connection that it goes through.
-func (p Prepared) Connection() string { return p.connection.Name }
+// Interface is the name of the interface that it goes through.
+func (p Prepared) Interface() string { return p.connection.Name }
 
 // Shown is what is going to be sent, for people.
 func (p Prepared) Shown() map[string]any { return p.shown }
@@ -76,7 +76,7 @@ func (f *Firing) Names(ctx context.Context, e eventstore.Event) (person, section
 }
 
 // ValuesThere lists the values that a service has for a field of an operation.
-func (s *Deliveries) ValuesThere(ctx context.Context, c adapter.Connection, f rule.OperationField) ([]string, error) {
+func (s *Deliveries) ValuesThere(ctx context.Context, c adapter.Interface, f rule.OperationField) ([]string, error) {
 	return s.listed(ctx, services.New(c, s.once()), f)
 }
 
@@ -87,7 +87,7 @@ type Answer struct {
 }
 
 // CallOperation calls an operation once, for real, with values given by hand.
-func (s *Deliveries) CallOperation(ctx context.Context, c adapter.Connection, o rule.Operation,
+func (s *Deliveries) CallOperation(ctx context.Context, c adapter.Interface, o rule.Operation,
 	values map[string]any,
 ) (Answer, error) {
 	request, err := o.Fill(values)

@@ -47,7 +47,7 @@ func (s *Service) Give(ctx context.Context, who, offerID, personID string, until
 		buyer = "person/" + p.ID
 	}
 	a := purchasestore.Access{
-		ID: db.NewID(), ConnectionID: o.ConnectionID, Offer: o.Offer, Buyer: buyer,
+		ID: db.NewID(), InterfaceID: o.InterfaceID, Offer: o.Offer, Buyer: buyer,
 		OfferID: &o.ID, Name: p.Name(), PersonID: &p.ID, StartedAt: &now, Until: until, GivenBy: who, Reason: reason,
 	}
 	a.OrderRef = "by hand/" + a.ID

@@ -47,15 +47,15 @@ type Tried struct {
 
 // TryMapping says what expressions would make of the latest events of a service; those
 // that are not given stay as they are. Nothing is changed.
-func (s *Service) TryMapping(ctx context.Context, connectionID string, values map[string]string) (out Tried,
+func (s *Service) TryMapping(ctx context.Context, interfaceID string, values map[string]string) (out Tried,
 	err error,
 ) {
-	c, err := connectionstore.FindConnection(ctx, s.Store, connectionID)
+	c, err := connectionstore.FindInterface(ctx, s.Store, interfaceID)
 	if err != nil {
 		return out, err
 	}
 	if c.Kind != adapter.KindEvents {
-		return out, refusal.Invalid("id", "%s reports no events; a mapping belongs to a connection of kind %s",
+		return out, refusal.Invalid("id", "%s reports no events; a mapping belongs to an interface of kind %s",
 			c.Name, adapter.KindEvents)
 	}
 	out = Tried{Mapping: map[string]string{}, Wrong: map[string]string{}}
@@ -74,7 +74,7 @@ func (s *Service) TryMapping(ctx context.Context, connectionID string, values ma
 			out.Wrong[name] = err.Error()
 		}
 	}
-	events, err := eventstore.ReportedBy(ctx, s.Store, connectionID, examples)
+	events, err := eventstore.ReportedBy(ctx, s.Store, interfaceID, examples)
 	if err != nil {
 		return out, err
 	}
@@ -99,14 +99,14 @@ func (s *Service) TryMapping(ctx context.Context, connectionID string, values ma
 }
 
 // recognise finds whom an example is about and to which offer it leads.
-func (s *Service) recognise(ctx context.Context, connectionID string, x *Example) error {
+func (s *Service) recognise(ctx context.Context, interfaceID string, x *Example) error {
 	p, err := rosterstore.PersonCalled(ctx, s.Store, x.Person)
 	if err == nil {
 		x.Known = p.Name()
 	} else if !errors.Is(err, db.ErrNotFound) {
 		return err
 	}
-	o, mapped, err := purchasestore.OfferOf(ctx, s.Store, connectionID, x.Offer)
+	o, mapped, err := purchasestore.OfferOf(ctx, s.Store, interfaceID, x.Offer)
 	if mapped {
 		x.Leads = o.Name
 	}

@@ -109,11 +109,11 @@ func (s *Service) check(ctx context.Context, o *purchasestore.Offer) error {
 	if o.CourseID == nil {
 		o.TermRule = ""
 	}
-	if err := s.checkConnection(ctx, "connectionId", o.ConnectionID, adapter.KindEvents); err != nil {
+	if err := s.checkInterface(ctx, "interfaceId", o.InterfaceID, adapter.KindEvents); err != nil {
 		return err
 	}
 	if o.PlatformID != nil {
-		if err := s.checkConnection(ctx, "platformId", *o.PlatformID, adapter.KindSCIM,
+		if err := s.checkInterface(ctx, "platformId", *o.PlatformID, adapter.KindSCIM,
 			adapter.KindPickup); err != nil {
 			return err
 		}
@@ -132,10 +132,10 @@ func (s *Service) check(ctx context.Context, o *purchasestore.Offer) error {
 	return nil
 }
 
-func (s *Service) checkConnection(ctx context.Context, field, id string, kinds ...string) error {
-	c, err := connectionstore.FindConnection(ctx, s.Store, id)
+func (s *Service) checkInterface(ctx context.Context, field, id string, kinds ...string) error {
+	c, err := connectionstore.FindInterface(ctx, s.Store, id)
 	if errors.Is(err, db.ErrNotFound) {
-		return refusal.Invalid(field, "there is no connection %q; list them with: kanban connections list", id)
+		return refusal.Invalid(field, "there is no interface %q; list them with: kanban interfaces list", id)
 	}
 	if err == nil && !slices.Contains(kinds, c.Kind) {
 		return refusal.Invalid(field, "%s is of kind %s, this needs one of kind %s", c.Name, c.Kind,
@@ -167,7 +167,7 @@ const nobody = "unknown/"
 // Reported takes in what a service reported, in the transaction that records it: whether
 // somebody's access starts or ends. Everybody goes through what was told in one order, so
 // that two who tell about the same purchases never wait for each other.
-func (s *Service) Reported(ctx context.Context, tx *db.Tx, c adapter.Connection, events []eventstore.Event) error {
+func (s *Service) Reported(ctx context.Context, tx *db.Tx, c adapter.Interface, events []eventstore.Event) error {
 	type told struct {
 		purchasestore.Access
 		starts bool
@@ -205,7 +205,7 @@ func (s *Service) Reported(ctx context.Context, tx *db.Tx, c adapter.Connection,
 }
 
 // access is what an event says about somebody's access; ok is false when it says nothing.
-func (s *Service) access(c adapter.Connection, e eventstore.Event) (a purchasestore.Access, starts, ok bool) {
+func (s *Service) access(c adapter.Interface, e eventstore.Event) (a purchasestore.Access, starts, ok bool) {
 	says := s.Expressions.Read(c.Settings, e.Data)
 	// neither, or it cannot be told; or nothing that could be offered here
 	if says.Starts == says.Ends || says.Offer == "" {
@@ -222,7 +222,7 @@ func (s *Service) access(c adapter.Connection, e eventstore.Event) (a purchasest
 		}
 	}
 	return purchasestore.Access{
-		ID: db.NewID(), ConnectionID: c.ID, Offer: says.Offer, Buyer: buyer,
+		ID: db.NewID(), InterfaceID: c.ID, Offer: says.Offer, Buyer: buyer,
 		OrderRef: says.Order, Name: says.BuyerName, PersonID: e.PersonID,
 	}, says.Starts, true
 }
@@ -449,10 +449,10 @@ func (s *Service) record(ctx context.Context, tx *db.Tx, o purchasestore.Offer, 
 		return err
 	}
 	d := deliverystore.Delivery{
-		ID: db.NewID(), EventID: events[0].ID, OfferID: &o.ID, RuleVersion: o.Version, ConnectionID: o.PlatformID,
+		ID: db.NewID(), EventID: events[0].ID, OfferID: &o.ID, RuleVersion: o.Version, InterfaceID: o.PlatformID,
 		PersonID: a.PersonID, SectionID: &sectionID,
 		Action: rule.Action{
-			Kind: action, ConnectionID: *o.PlatformID,
+			Kind: action, InterfaceID: *o.PlatformID,
 			SectionID: sectionID,
 		}, State: deliverystore.DeliveryPlanned, DueAt: &now,
 	}

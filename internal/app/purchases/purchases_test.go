@@ -33,9 +33,9 @@ type shop struct {
 	*apptest.World
 	t          *testing.T
 	now        time.Time
-	connection adapter.Connection
-	platform   connectionstore.Connection
-	register   connectionstore.Connection
+	connection adapter.Interface
+	platform   connectionstore.Interface
+	register   connectionstore.Interface
 }
 
 func open(t *testing.T) *shop {
@@ -51,7 +51,7 @@ func open(t *testing.T) *shop {
 // offer makes an offer that gives access to a section.
 func (s *shop) offer(name, code string, change func(*purchasestore.Offer)) purchasestore.Offer {
 	o := purchasestore.Offer{
-		Name: name, ConnectionID: s.connection.ID, Offer: name,
+		Name: name, InterfaceID: s.connection.ID, Offer: name,
 		SectionIDs: []string{s.Section(code).ID}, PlatformID: &s.platform.ID, AtEnd: purchases.Unenrol,
 	}
 	if change != nil {
@@ -274,7 +274,7 @@ func TestSectionOfACourseIsChosenOnce(t *testing.T) {
 func TestOffersThatCannotWorkAreRefused(t *testing.T) {
 	s := open(t)
 	good := purchasestore.Offer{
-		Name: "n", ConnectionID: s.connection.ID, Offer: "o",
+		Name: "n", InterfaceID: s.connection.ID, Offer: "o",
 		SectionIDs: []string{s.Section("SOIL-A").ID}, PlatformID: &s.platform.ID, AtEnd: purchases.Unenrol,
 	}
 	for want, change := range map[string]func(*purchasestore.Offer){
@@ -284,7 +284,7 @@ func TestOffersThatCannotWorkAreRefused(t *testing.T) {
 		"not one of unenrol":     func(o *purchasestore.Offer) { o.AtEnd = "shrug" },
 		"name the sections":      func(o *purchasestore.Offer) { o.SectionIDs = nil },
 		"not both":               func(o *purchasestore.Offer) { o.CourseID = &o.SectionIDs[0] },
-		"is of kind scim":        func(o *purchasestore.Offer) { o.ConnectionID = s.platform.ID },
+		"is of kind scim":        func(o *purchasestore.Offer) { o.InterfaceID = s.platform.ID },
 		"there is no section":    func(o *purchasestore.Offer) { o.SectionIDs = []string{db.NewID()} },
 	} {
 		o := good

@@ -178,17 +178,17 @@ func BenchmarkReadLargeInstitution(b *testing.B) {
 	}
 }
 
-// reader gives a function that reads packages through a new connection.
+// reader gives a function that reads packages through a new interface.
 func reader(b *testing.B, s *db.Database) func(content []byte) (time.Duration, runstore.Run) {
 	ctx := context.Background()
 	service := &registers.Service{Store: s, Connections: files{}}
-	c := connectionstore.Connection{
+	c := connectionstore.Interface{
 		ID: db.NewID(), Name: "Files", Kind: "oneroster-csv", Version: 1,
 		Settings: map[string]string{},
 	}
-	require.NoError(b, s.InTx(ctx, func(tx *db.Tx) error { return db.Create(tx, &c, "bench") }))
+	require.NoError(b, s.InTx(ctx, func(tx *db.Tx) error { return storetest.KeepInterface(tx, &c) }))
 	return func(content []byte) (time.Duration, runstore.Run) {
-		r, err := service.Start(ctx, "bench", registers.Request{ConnectionID: c.ID, Upload: content})
+		r, err := service.Start(ctx, "bench", registers.Request{InterfaceID: c.ID, Upload: content})
 		require.NoError(b, err)
 		started := time.Now()
 		require.NoError(b, service.Work(ctx, r.ID, true))

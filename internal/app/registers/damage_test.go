@@ -168,14 +168,14 @@ func damage(files map[string]string, r *rand.Rand) string {
 }
 
 // places are who is in which section as what, in order.
-func places(t *testing.T, w *apptest.World, register connectionstore.Connection) []string {
+func places(t *testing.T, w *apptest.World, register connectionstore.Interface) []string {
 	t.Helper()
 	rows, err := w.Store.Pool.Query(t.Context(), `SELECT e.person || ' in ' || e.section || ' as ' || e.role
 		FROM enrolments e
-		JOIN people p ON p.connection_id = $1 AND p.sourced_id = e.person AND p.gone_at IS NULL AND p.enabled
-		JOIN sections s ON s.connection_id = $1 AND s.sourced_id = e.section AND s.gone_at IS NULL
-		JOIN courses c ON c.connection_id = $1 AND c.sourced_id = s.course AND c.gone_at IS NULL
-		WHERE e.connection_id = $1 AND e.gone_at IS NULL AND e.role IN ('student', 'teacher') ORDER BY 1`, register.ID)
+		JOIN people p ON p.interface_id = $1 AND p.sourced_id = e.person AND p.gone_at IS NULL AND p.enabled
+		JOIN sections s ON s.interface_id = $1 AND s.sourced_id = e.section AND s.gone_at IS NULL
+		JOIN courses c ON c.interface_id = $1 AND c.sourced_id = s.course AND c.gone_at IS NULL
+		WHERE e.interface_id = $1 AND e.gone_at IS NULL AND e.role IN ('student', 'teacher') ORDER BY 1`, register.ID)
 	require.NoError(t, err)
 	all, err := pgx.CollectRows(rows, pgx.RowTo[string])
 	require.NoError(t, err)
@@ -185,7 +185,7 @@ func places(t *testing.T, w *apptest.World, register connectionstore.Connection)
 
 // spared checks that whatever is damaged in a package takes nobody's place away: only those
 // who really left may be gone.
-func spared(t *testing.T, w *apptest.World, files connectionstore.Connection, seed uint64) {
+func spared(t *testing.T, w *apptest.World, files connectionstore.Interface, seed uint64) {
 	t.Helper()
 	good := register.Tables(w.Standins.School)
 	run := upload(t, w, files, pack(t, good), true)

@@ -166,8 +166,8 @@ func TestWhoHasNotBegunWaits_P2(t *testing.T) {
 	files := w.Connect("oneroster-csv", "Files", nil)
 	upload(t, w, files, pack(t, dated("/", "2027-01-08/")), false)
 	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
-		SectionID:    w.Section("").ID,
-		ConnectionID: w.Workspace().ID,
+		SectionID:   w.Section("").ID,
+		InterfaceID: w.Workspace().ID,
 	})
 	require.NoError(t, err)
 	preview, err := w.Runs.Preview(t.Context(), p.ID)

@@ -23,7 +23,7 @@ const defaultGuardShare = 0.5
 //
 // A section on its own counts when it has at least smallest learners and teachers and is
 // still in the register: classes that end are no slip.
-func guard(ctx context.Context, tx *db.Tx, c adapter.Connection, run *runstore.Run, m mirror.Merged) error {
+func guard(ctx context.Context, tx *db.Tx, c adapter.Interface, run *runstore.Run, m mirror.Merged) error {
 	if run.Approved || m.First {
 		return nil
 	}

@@ -39,7 +39,7 @@ import (
 // Service is the use case. Fill every field.
 type Service struct {
 	Store *db.Database
-	// Connections gives connections with their secrets.
+	// Connections gives interfaces with their secrets.
 	Connections adapter.Opener
 	Call        call.Options
 	// Zone is the institution's, by whose days enrolments begin and end; UTC when nil.
@@ -57,7 +57,7 @@ const overlap = 5 * time.Minute
 
 // Request says what to read and how.
 type Request struct {
-	ConnectionID string
+	InterfaceID string
 	// Approved lifts the guard against a register that suddenly lost its records.
 	Approved bool
 	// Upload is the package to read, for a register of files; without one the
@@ -70,7 +70,7 @@ type Request struct {
 
 // Start queues a read of a register.
 func (s *Service) Start(ctx context.Context, who string, q Request) (runstore.Run, error) {
-	c, err := connectionstore.FindConnection(ctx, s.Store, q.ConnectionID)
+	c, err := connectionstore.FindInterface(ctx, s.Store, q.InterfaceID)
 	if err != nil {
 		return runstore.Run{}, err
 	}
@@ -82,13 +82,13 @@ func (s *Service) Start(ctx context.Context, who string, q Request) (runstore.Ru
 		return runstore.Run{}, refusal.Conflict("", "%s is read through its address, it takes no files", c.Name)
 	case len(upload) == 0 && c.Kind == adapter.KindCSV && c.Settings["folder"] == "":
 		return runstore.Run{}, refusal.Conflict("",
-			"%s has no folder; upload a package: kanban connections read %q --file package.zip", c.Name, c.Name)
+			"%s has no folder; upload a package: kanban interfaces read %q --file package.zip", c.Name, c.Name)
 	}
-	if c.PausedAt != nil {
+	if c.Paused() {
 		return runstore.Run{}, refusal.Conflict("", "%s is paused; resume it first", c.Name)
 	}
 	r := runstore.Run{
-		ID: db.NewID(), Kind: runstore.RunRead, ConnectionID: &c.ID, State: runstore.Queued,
+		ID: db.NewID(), Kind: runstore.RunRead, InterfaceID: &c.ID, State: runstore.Queued,
 		Approved: q.Approved, RequestedBy: who,
 	}
 	if q.Changes && c.Kind == adapter.KindOneRoster {
@@ -111,7 +111,7 @@ func (s *Service) Start(ctx context.Context, who string, q Request) (runstore.Ru
 		return tx.Announce(ctx, "run", r.ID)
 	})
 	if errors.Is(err, db.ErrTaken) {
-		active, findErr := runstore.ActiveRun(ctx, s.Store, "connection_id", c.ID)
+		active, findErr := runstore.ActiveRun(ctx, s.Store, "interface_id", c.ID)
 		if findErr != nil {
 			return r, findErr
 		}
@@ -122,14 +122,14 @@ func (s *Service) Start(ctx context.Context, who string, q Request) (runstore.Ru
 
 // Scheduled queues a read that nobody asked for: of everything once a day, of
 // what changed in between.
-func (s *Service) Scheduled(ctx context.Context, connectionID string) (runstore.Run, error) {
-	whole, err := runstore.LastWholeRead(ctx, s.Store, connectionID)
+func (s *Service) Scheduled(ctx context.Context, interfaceID string) (runstore.Run, error) {
+	whole, err := runstore.LastWholeRead(ctx, s.Store, interfaceID)
 	if err != nil {
 		return runstore.Run{}, err
 	}
 	return s.Start(ctx, "schedule", Request{
-		ConnectionID: connectionID,
-		Changes:      whole != nil && time.Since(*whole) < wholeEvery,
+		InterfaceID: interfaceID,
+		Changes:     whole != nil && time.Since(*whole) < wholeEvery,
 	})
 }
 
@@ -178,7 +178,7 @@ func (s *Service) finish(ctx context.Context, tx *db.Tx, run *runstore.Run) erro
 }
 
 func (s *Service) read(ctx context.Context, run *runstore.Run) error {
-	connection, err := s.Connections.Open(ctx, *run.ConnectionID)
+	connection, err := s.Connections.Open(ctx, *run.InterfaceID)
 	if err != nil {
 		return err
 	}
@@ -233,16 +233,16 @@ func (s *Service) read(ctx context.Context, run *runstore.Run) error {
 
 // follow lets everything follow from a change of the mirror: events, lists, progress and
 // access, and a comparison of each pairing whose section changed, which it counts.
-func (s *Service) follow(ctx context.Context, tx *db.Tx, connectionID string, merged mirror.Merged) (compared int,
+func (s *Service) follow(ctx context.Context, tx *db.Tx, interfaceID string, merged mirror.Merged) (compared int,
 	err error,
 ) {
 	if _, err := eventstore.RecordEvents(ctx, tx, movements(merged, s.Clock.Now())); err != nil {
 		return 0, err
 	}
-	if _, err := deliverystore.RequeueMended(ctx, tx, connectionID); err != nil {
+	if _, err := deliverystore.RequeueMended(ctx, tx, interfaceID); err != nil {
 		return 0, err
 	}
-	if err := refresh(ctx, tx, connectionID, merged); err != nil {
+	if err := refresh(ctx, tx, interfaceID, merged); err != nil {
 		return 0, err
 	}
 	people := merged.Tables["people"]
@@ -251,11 +251,11 @@ func (s *Service) follow(ctx context.Context, tx *db.Tx, connectionID string, me
 		// Statements may have come about them before the register knew them, or while
 		// they were away. What movers reached goes with them.
 		if err := tx.Enqueue(ctx, append(carries(merged), jobs.ResolveStatements{}, jobs.SettleAccess{},
-			jobs.Propose{ConnectionID: connectionID})...); err != nil {
+			jobs.Propose{InterfaceID: interfaceID})...); err != nil {
 			return 0, err
 		}
 	}
-	if compared, err = s.compareTouched(ctx, tx, connectionID, merged.Sections,
+	if compared, err = s.compareTouched(ctx, tx, interfaceID, merged.Sections,
 		changed(merged, "people")); err != nil {
 		return compared, err
 	}
@@ -310,7 +310,7 @@ func (s *Service) teller(ctx context.Context, runID string) func(what string, re
 }
 
 // source gives the records, through the register's address or from a package.
-func (s *Service) source(ctx context.Context, c adapter.Connection, run *runstore.Run,
+func (s *Service) source(ctx context.Context, c adapter.Interface, run *runstore.Run,
 	progress func(string, int, int) error,
 ) (registers.Source, error) {
 	if c.Kind == adapter.KindOneRoster {
@@ -343,8 +343,8 @@ func (s *Service) source(ctx context.Context, c adapter.Connection, run *runstor
 	return files, err
 }
 
-// limits of a package, as the connection says.
-func limits(c adapter.Connection) oneroster.Limits {
+// limits of a package, as the interface says.
+func limits(c adapter.Interface) oneroster.Limits {
 	unpacked, _ := strconv.ParseInt(c.Settings["mostUnpacked"], 10, 64)
 	rows, _ := strconv.Atoi(c.Settings["mostRows"])
 	return oneroster.Limits{Unpacked: max(unpacked, 0) << 20, Rows: max(rows, 0)}
@@ -372,20 +372,20 @@ func newest(folder string) ([]byte, error) {
 
 // refresh works out what lists show of the sections that changed; of all of them
 // when something changed that many have in common.
-func refresh(ctx context.Context, tx *db.Tx, connectionID string, m mirror.Merged) error {
+func refresh(ctx context.Context, tx *db.Tx, interfaceID string, m mirror.Merged) error {
 	all := m.First
 	for _, table := range []string{"orgs", "terms", "courses"} {
 		all = all || changed(m, table)
 	}
 	switch {
 	case all:
-		return rosterstore.RefreshSections(ctx, tx, connectionID, nil)
+		return rosterstore.RefreshSections(ctx, tx, interfaceID, nil)
 	case len(m.Sections) == 0 && !changed(m, "people"):
 		return nil
 	case len(m.Sections) == 0:
-		return rosterstore.RefreshPeopleLists(ctx, tx, connectionID)
+		return rosterstore.RefreshPeopleLists(ctx, tx, interfaceID)
 	}
-	return rosterstore.RefreshSections(ctx, tx, connectionID, m.Sections)
+	return rosterstore.RefreshSections(ctx, tx, interfaceID, m.Sections)
 }
 
 // changed reports whether a read changed anything in a table.
@@ -396,13 +396,13 @@ func changed(m mirror.Merged, table string) bool {
 
 // compareTouched queues a comparison for each pairing whose section changed, and for those of
 // the register's people lists when anybody changed.
-func (s *Service) compareTouched(ctx context.Context, tx *db.Tx, connectionID string, sections []string,
+func (s *Service) compareTouched(ctx context.Context, tx *db.Tx, interfaceID string, sections []string,
 	people bool,
 ) (int, error) {
 	if len(sections) == 0 && !people {
 		return 0, nil
 	}
-	pairings, err := pairingstore.PairingsOf(ctx, tx, connectionID, sections)
+	pairings, err := pairingstore.PairingsOf(ctx, tx, interfaceID, sections)
 	if err != nil {
 		return 0, err
 	}

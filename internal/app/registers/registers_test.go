@@ -31,12 +31,12 @@ func pack(t *testing.T, tables map[string]oneroster.Table) []byte {
 	return out.Bytes()
 }
 
-func upload(t *testing.T, w *apptest.World, c connectionstore.Connection, content []byte,
+func upload(t *testing.T, w *apptest.World, c connectionstore.Interface, content []byte,
 	approved bool,
 ) runstore.Run {
 	t.Helper()
 	r, err := w.Registers.Start(t.Context(), "test", registers.Request{
-		ConnectionID: c.ID, Approved: approved,
+		InterfaceID: c.ID, Approved: approved,
 		Upload: content,
 	})
 	require.NoError(t, err)
@@ -67,8 +67,8 @@ func TestFilesGiveTheSameMirror_R1(t *testing.T) {
 		"enrolments": "sourced_id, section, person, role, begin_date",
 		"terms":      "sourced_id, title, start_date, end_date", "courses": "sourced_id, title, org, code",
 	} {
-		both := `SELECT count(*) FROM ((SELECT ` + columns + ` FROM ` + table + ` WHERE connection_id = $1
-			AND gone_at IS NULL) EXCEPT (SELECT ` + columns + ` FROM ` + table + ` WHERE connection_id = $2 AND gone_at IS NULL)) d`
+		both := `SELECT count(*) FROM ((SELECT ` + columns + ` FROM ` + table + ` WHERE interface_id = $1
+			AND gone_at IS NULL) EXCEPT (SELECT ` + columns + ` FROM ` + table + ` WHERE interface_id = $2 AND gone_at IS NULL)) d`
 		assert.Zero(t, count(t, w, both, rest.ID, files.ID), table)
 		assert.Zero(t, count(t, w, both, files.ID, rest.ID), table)
 	}
@@ -136,14 +136,14 @@ func TestFilesThatCannotBeBelieved(t *testing.T) {
 	run = upload(t, w, files, pack(t, halved), true)
 	assert.Equal(t, runstore.Finished, run.State)
 
-	_, err := w.Registers.Start(t.Context(), "test", registers.Request{ConnectionID: files.ID})
+	_, err := w.Registers.Start(t.Context(), "test", registers.Request{InterfaceID: files.ID})
 	assert.ErrorContains(t, err, "--file package.zip")
 	_, err = w.Registers.Start(t.Context(), "test", registers.Request{
-		ConnectionID: w.Register().ID,
-		Upload:       []byte("x"),
+		InterfaceID: w.Register().ID,
+		Upload:      []byte("x"),
 	})
 	assert.ErrorContains(t, err, "takes no files")
-	_, err = w.Registers.Start(t.Context(), "test", registers.Request{ConnectionID: w.Contacts().ID})
+	_, err = w.Registers.Start(t.Context(), "test", registers.Request{InterfaceID: w.Contacts().ID})
 	assert.ErrorContains(t, err, "is not a register")
 }
 
@@ -163,8 +163,8 @@ func TestNewestPackageOfAFolderIsRead(t *testing.T) {
 // files opens registers of files, which have no secrets.
 type files struct{}
 
-func (files) Open(_ context.Context, id string) (adapter.Connection, error) {
-	return adapter.Connection{ID: id, Kind: adapter.KindCSV, Settings: map[string]string{}}, nil
+func (files) Open(_ context.Context, id string) (adapter.Interface, error) {
+	return adapter.Interface{ID: id, Kind: adapter.KindCSV, Settings: map[string]string{}}, nil
 }
 
 // Whoever leaves one section of a course and joins another at once has moved; what

@@ -43,7 +43,7 @@ func (b *between) taken() []string {
 	return was
 }
 
-func watched(t *testing.T, w *apptest.World) (*between, connectionstore.Connection) {
+func watched(t *testing.T, w *apptest.World) (*between, connectionstore.Interface) {
 	t.Helper()
 	b := &between{}
 	register, err := url.Parse(w.Standins.Addresses.Register)
@@ -78,7 +78,7 @@ func TestReadResumesAtThePageWhereItBroke_R10(t *testing.T) {
 	w := apptest.New(t)
 	b, c := watched(t, w)
 	b.stop = func(r *http.Request) bool { return r.URL.Query().Get("offset") == "100" }
-	r, err := w.Registers.Start(t.Context(), "test", registers.Request{ConnectionID: c.ID})
+	r, err := w.Registers.Start(t.Context(), "test", registers.Request{InterfaceID: c.ID})
 	require.NoError(t, err)
 	require.Error(t, w.Registers.Work(t.Context(), r.ID, false), "to be tried again")
 	assert.Contains(t, b.taken(), "enrollments 0")
@@ -106,7 +106,7 @@ func TestReadResumesAtThePageWhereItBroke_R10(t *testing.T) {
 func TestPageThatIsKeptAlready_R10(t *testing.T) {
 	w := apptest.New(t)
 	_, c := watched(t, w)
-	r, err := w.Registers.Start(t.Context(), "test", registers.Request{ConnectionID: c.ID})
+	r, err := w.Registers.Start(t.Context(), "test", registers.Request{InterfaceID: c.ID})
 	require.NoError(t, err)
 	shelf := mirror.RegisterPages{Database: w.Store, RunID: r.ID}
 	for _, item := range []string{`{"sourcedId":"old"}`, `{"sourcedId":"new"}`} {
@@ -128,7 +128,7 @@ func TestChangesAreReadAlone_R1(t *testing.T) {
 	w := apptest.New(t)
 	b, c := watched(t, w)
 	changes := func() runstore.Run {
-		r, err := w.Registers.Start(t.Context(), "test", registers.Request{ConnectionID: c.ID, Changes: true})
+		r, err := w.Registers.Start(t.Context(), "test", registers.Request{InterfaceID: c.ID, Changes: true})
 		require.NoError(t, err)
 		require.NoError(t, w.Registers.Work(t.Context(), r.ID, true))
 		r, err = runstore.FindRun(t.Context(), w.Store, r.ID)
@@ -158,7 +158,7 @@ func TestRegisterWithoutFilterIsReadWhole_R1(t *testing.T) {
 	w.Read(c, false)
 	b.refuse = func(r *http.Request) bool { return r.URL.Query().Get("filter") != "" }
 	require.NoError(t, w.Standins.School.Withdraw("stu-011", "sec-prop-a"))
-	r, err := w.Registers.Start(t.Context(), "test", registers.Request{ConnectionID: c.ID, Changes: true})
+	r, err := w.Registers.Start(t.Context(), "test", registers.Request{InterfaceID: c.ID, Changes: true})
 	require.NoError(t, err)
 	require.NoError(t, w.Registers.Work(t.Context(), r.ID, true))
 	r, err = runstore.FindRun(t.Context(), w.Store, r.ID)
@@ -173,7 +173,7 @@ func TestRegisterWithoutFilterIsReadWhole_R1(t *testing.T) {
 func TestReadCanBeStopped_R8(t *testing.T) {
 	w := apptest.New(t)
 	c := w.Register()
-	r, err := w.Registers.Start(t.Context(), "test", registers.Request{ConnectionID: c.ID})
+	r, err := w.Registers.Start(t.Context(), "test", registers.Request{InterfaceID: c.ID})
 	require.NoError(t, err)
 	_, err = w.Runs.Cancel(t.Context(), "test", r.ID)
 	require.NoError(t, err)
@@ -191,7 +191,7 @@ func TestReadCanBeStopped_R8(t *testing.T) {
 func TestMergeThatIsCutOffLeavesNothing_R10(t *testing.T) {
 	w := apptest.New(t)
 	c := w.Register()
-	r, err := w.Registers.Start(t.Context(), "test", registers.Request{ConnectionID: c.ID})
+	r, err := w.Registers.Start(t.Context(), "test", registers.Request{InterfaceID: c.ID})
 	require.NoError(t, err)
 	_, err = w.Store.Pool.Exec(t.Context(), `CREATE FUNCTION slow() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN
 		PERFORM pg_sleep(60); RETURN NULL; END $$;

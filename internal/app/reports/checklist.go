@@ -42,11 +42,11 @@ func (c Checklist) Live() bool {
 	return len(c) > 0
 }
 
-// Connection gives the checklist of a connection.
-func (s *Service) Connection(ctx context.Context, c connectionstore.Connection) (Checklist, error) {
+// Interface gives the checklist of an interface.
+func (s *Service) Interface(ctx context.Context, c connectionstore.Interface) (Checklist, error) {
 	list := Checklist{
 		{"Address and credentials entered", true, ""},
-		{"Tested", c.ProbedAt != nil, "Test it: kanban connections probe"},
+		{"Tested", c.ProbedAt != nil, "Test it: kanban interfaces probe"},
 	}
 	list = append(list, working(c)...)
 	switch {
@@ -55,7 +55,7 @@ func (s *Service) Connection(ctx context.Context, c connectionstore.Connection) 
 		if err != nil {
 			return nil, err
 		}
-		list = append(list, Step{"Read at least once", read != nil, "Read it now: kanban connections read"})
+		list = append(list, Step{"Read at least once", read != nil, "Read it now: kanban interfaces read"})
 	case c.Kind == adapter.KindSCIM:
 		n, err := pairingstore.CountPairings(ctx, s.Store, c.ID)
 		if err != nil {
@@ -78,11 +78,11 @@ func (s *Service) Connection(ctx context.Context, c connectionstore.Connection) 
 			list = append(list, Step{what + " does not rest", false, describeRest(r, true)})
 		}
 	}
-	return append(list, Step{"Not paused", c.PausedAt == nil, "Resume it"}), err
+	return append(list, Step{"Not paused", !c.Paused(), "Resume it"}), err
 }
 
 // working has one step per capability that was tested.
-func working(c connectionstore.Connection) (list Checklist) {
+func working(c connectionstore.Interface) (list Checklist) {
 	var reports []adapter.Report
 	if len(c.Probe) == 0 || json.Unmarshal(c.Probe, &reports) != nil {
 		return nil
@@ -108,21 +108,21 @@ func (s *Service) Rule(ctx context.Context, r rulestore.Rule) (Checklist, error)
 	list := Checklist{{"Says what happens, if and then", true, ""}}
 	seen := map[string]bool{}
 	for _, a := range r.Actions {
-		if a.ConnectionID == "" || seen[a.ConnectionID] {
+		if a.InterfaceID == "" || seen[a.InterfaceID] {
 			continue
 		}
-		seen[a.ConnectionID] = true
-		c, err := connectionstore.FindConnection(ctx, s.Store, a.ConnectionID)
+		seen[a.InterfaceID] = true
+		c, err := connectionstore.FindInterface(ctx, s.Store, a.InterfaceID)
 		if errors.Is(err, db.ErrNotFound) {
-			list = append(list, Step{"Its connection exists", false, "Choose another connection for the action"})
+			list = append(list, Step{"Its interface exists", false, "Choose another interface for the action"})
 			continue
 		}
 		if err != nil {
 			return nil, err
 		}
 		list = append(list, Step{
-			c.Name + " works", c.PausedAt == nil && Checklist(working(c)).Live(),
-			"Test and mend the connection: kanban connections probe " + fmt.Sprintf("%q", c.Name),
+			c.Name + " works", !c.Paused() && Checklist(working(c)).Live(),
+			"Test and mend the interface: kanban interfaces probe " + fmt.Sprintf("%q", c.Name),
 		})
 	}
 	where, err := s.ruleScope(ctx, r)
@@ -219,15 +219,15 @@ var progressTriggers = map[string]bool{
 
 // Pairing gives the checklist of a pairing.
 func (s *Service) Pairing(ctx context.Context, p pairingstore.Pairing) (Checklist, error) {
-	c, err := connectionstore.FindConnection(ctx, s.Store, p.ConnectionID)
+	c, err := connectionstore.FindInterface(ctx, s.Store, p.InterfaceID)
 	if err != nil {
 		return nil, err
 	}
-	works := c.PausedAt == nil && Checklist(working(c)).Live()
+	works := !c.Paused() && Checklist(working(c)).Live()
 	people := len(p.Mend)
 	return Checklist{
 		{"Paired with a class at " + c.Name, true, ""},
-		{c.Name + " works", works, "Test and mend the connection"},
+		{c.Name + " works", works, "Test and mend the interface"},
 		{
 			"Compared, so that a run can be looked at beforehand", p.ComparedAt != nil,
 			"Open the preview: kanban pairings preview",
@@ -259,7 +259,7 @@ func (s *Service) Freshness(ctx context.Context, p pairingstore.Pairing, readEve
 	if err != nil {
 		return f, err
 	}
-	register, err := connectionstore.FindConnection(ctx, s.Store, section.Connection)
+	register, err := connectionstore.FindInterface(ctx, s.Store, section.Interface)
 	if err != nil {
 		return f, err
 	}
@@ -274,7 +274,7 @@ func (s *Service) Freshness(ctx context.Context, p pairingstore.Pairing, readEve
 	if err != nil {
 		return f, err
 	}
-	service, err := connectionstore.FindConnection(ctx, s.Store, p.ConnectionID)
+	service, err := connectionstore.FindInterface(ctx, s.Store, p.InterfaceID)
 	switch {
 	case err != nil:
 		return f, err
@@ -284,11 +284,11 @@ func (s *Service) Freshness(ctx context.Context, p pairingstore.Pairing, readEve
 		f.StoppedBy = "the section is no longer in the register"
 	case section.Ended(s.Clock.Now()):
 		f.StoppedBy = "the section's term is over"
-	case register.PausedAt != nil:
+	case register.Paused():
 		f.StoppedBy = register.Name + " is paused"
 	case len(runs) > 0 && runs[0].State == runstore.Failed:
 		f.StoppedBy = "the last read of " + register.Name + " failed: " + runs[0].Error
-	case service.PausedAt != nil:
+	case service.Paused():
 		f.StoppedBy = service.Name + " is paused"
 	case p.PausedAt != nil:
 		f.StoppedBy = "the pairing is paused"
@@ -297,7 +297,7 @@ func (s *Service) Freshness(ctx context.Context, p pairingstore.Pairing, readEve
 	case readEvery == 0:
 		f.StoppedBy = "registers are read by hand only; start the service with --read-every to read them by themselves"
 	}
-	if f.ReadAt != nil && readEvery > 0 && register.PausedAt == nil {
+	if f.ReadAt != nil && readEvery > 0 && !register.Paused() {
 		next := f.ReadAt.Add(readEvery)
 		f.NextRead = &next
 	}

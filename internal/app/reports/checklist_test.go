@@ -32,9 +32,9 @@ func open(t *testing.T, list reports.Checklist) (titles []string) {
 func TestChecklistOfConnections_C1(t *testing.T) {
 	w := apptest.New(t)
 	steps := func(id string) []string {
-		c, err := connectionstore.FindConnection(t.Context(), w.Store, id)
+		c, err := connectionstore.FindInterface(t.Context(), w.Store, id)
 		require.NoError(t, err)
-		list, err := w.Reports.Connection(t.Context(), c)
+		list, err := w.Reports.Interface(t.Context(), c)
 		require.NoError(t, err)
 		return open(t, list)
 	}
@@ -53,7 +53,7 @@ func TestChecklistOfConnections_C1(t *testing.T) {
 	probe(workspace.ID)
 	assert.Equal(t, []string{"Used by a pairing"}, steps(workspace.ID))
 	_, err := w.Pairings.Pair(t.Context(), "test",
-		pairings.Wish{SectionID: w.Section("PROP-A").ID, ConnectionID: workspace.ID})
+		pairings.Wish{SectionID: w.Section("PROP-A").ID, InterfaceID: workspace.ID})
 	require.NoError(t, err)
 	assert.Empty(t, steps(workspace.ID))
 
@@ -75,8 +75,8 @@ func TestChecklistOfRules_E3(t *testing.T) {
 	draft := rule.Draft{
 		Name: "r", Trigger: string(rule.ModuleCompleted), Scope: rule.Scope{Course: w.Section("PROP-A").CourseID},
 		Actions: []rule.Action{
-			{Kind: rule.SendEvent, ConnectionID: contacts.ID, Fields: map[string]string{"email": "person.email"}},
-			{Kind: rule.SendEvent, ConnectionID: contacts.ID, Fields: map[string]string{"label": `"x"`}},
+			{Kind: rule.SendEvent, InterfaceID: contacts.ID, Fields: map[string]string{"email": "person.email"}},
+			{Kind: rule.SendEvent, InterfaceID: contacts.ID, Fields: map[string]string{"label": `"x"`}},
 		},
 	}
 	r, err := w.Rules.Save(t.Context(), "test", "", 0, draft)
@@ -88,7 +88,7 @@ func TestChecklistOfRules_E3(t *testing.T) {
 	}
 	assert.Equal(t, []string{
 		"Contacts works", "The course has an outline", "Tried out as it is now", "Switched on",
-	}, steps(r), "one connection is one step, however many actions use it")
+	}, steps(r), "one interface is one step, however many actions use it")
 	_, err = w.Connections.Probe(t.Context(), contacts.ID)
 	require.NoError(t, err)
 	w.Outlined()
@@ -98,8 +98,8 @@ func TestChecklistOfRules_E3(t *testing.T) {
 	assert.Equal(t, []string{
 		"An outline has its module", "An outline has its activity", "Tried out as it is now", "Switched on",
 	}, steps(r))
-	r.Actions[0].ConnectionID = w.Section("PROP-A").ID
-	assert.Contains(t, steps(r), "Its connection exists")
+	r.Actions[0].InterfaceID = w.Section("PROP-A").ID
+	assert.Contains(t, steps(r), "Its interface exists")
 }
 
 // What keeps a pairing from becoming newer is named, the widest reason first.
@@ -109,7 +109,7 @@ func TestFreshnessSaysWhatStoppedIt_V2(t *testing.T) {
 	w.Read(register, false)
 	workspace := w.Workspace()
 	p, err := w.Pairings.Pair(t.Context(), "test",
-		pairings.Wish{SectionID: w.Section("PROP-A").ID, ConnectionID: workspace.ID})
+		pairings.Wish{SectionID: w.Section("PROP-A").ID, InterfaceID: workspace.ID})
 	require.NoError(t, err)
 	fresh := func(every time.Duration) reports.Freshness {
 		p, err = pairingstore.FindPairing(t.Context(), w.Store, p.ID)
@@ -151,11 +151,11 @@ func TestFreshnessSaysWhatStoppedIt_V2(t *testing.T) {
 			return err
 		}},
 		{"Workspace is paused", func() error {
-			_, err := w.Store.Pool.Exec(t.Context(), `UPDATE connections SET paused_at = now() WHERE id = $1`, workspace.ID)
+			_, err := w.Store.Pool.Exec(t.Context(), `UPDATE interfaces SET paused_at = now() WHERE id = $1`, workspace.ID)
 			return err
 		}},
 		{"Register is paused", func() error {
-			_, err := w.Store.Pool.Exec(t.Context(), `UPDATE connections SET paused_at = now() WHERE id = $1`, register.ID)
+			_, err := w.Store.Pool.Exec(t.Context(), `UPDATE interfaces SET paused_at = now() WHERE id = $1`, register.ID)
 			return err
 		}},
 		{"the section's term is over", func() error {

@@ -26,17 +26,17 @@ type Resting struct {
 // worthTelling is how long a service may fail before that is told, if it does not rest.
 const worthTelling = 30 * time.Second
 
-// Rests gives what fails in a row, at one connection or (id empty) at all, with how many
+// Rests gives what fails in a row, at one interface or (id empty) at all, with how many
 // deliveries wait for it.
-func (s *Service) Rests(ctx context.Context, connectionID string) ([]Resting, error) {
-	all, err := deliverystore.Rests(ctx, s.Store, connectionID)
+func (s *Service) Rests(ctx context.Context, interfaceID string) ([]Resting, error) {
+	all, err := deliverystore.Rests(ctx, s.Store, interfaceID)
 	if err != nil {
 		return nil, err
 	}
 	list := make([]Resting, len(all))
 	for i, r := range all {
 		list[i].Rest = r
-		if list[i].Waiting, err = deliverystore.WaitingFor(ctx, s.Store, r.ConnectionID, r.Operation); err != nil {
+		if list[i].Waiting, err = deliverystore.WaitingFor(ctx, s.Store, r.InterfaceID, r.Operation); err != nil {
 			return nil, err
 		}
 	}
@@ -50,14 +50,14 @@ func (s *Service) resting(ctx context.Context) ([]Finding, error) {
 	if err != nil || len(all) == 0 {
 		return nil, err
 	}
-	names, err := connectionstore.Connections(ctx, s.Store)
+	names, err := connectionstore.Interfaces(ctx, s.Store)
 	if err != nil {
 		return nil, err
 	}
 	now := s.Clock.Now()
 	var list []Finding
 	for _, r := range all {
-		i := slices.IndexFunc(names, func(c connectionstore.Connection) bool { return c.ID == r.ConnectionID })
+		i := slices.IndexFunc(names, func(c connectionstore.Interface) bool { return c.ID == r.InterfaceID })
 		rests := r.RestsUntil != nil && r.RestsUntil.After(now)
 		if i < 0 || !rests && (r.Operation != "" || r.Since == nil || now.Sub(*r.Since) < worthTelling) {
 			continue
@@ -68,7 +68,7 @@ func (s *Service) resting(ctx context.Context) ([]Finding, error) {
 		}
 		// Neither times nor counts that change by themselves are in it: what was
 		// acknowledged would come back every few seconds.
-		list = append(list, noticed(Mend, code, subject, names[i].Name, r.Reason, "/connections"))
+		list = append(list, noticed(Mend, code, subject, names[i].Name, r.Reason, "/interfaces"))
 		list[len(list)-1].Detail = describeRest(r, rests)
 	}
 	return list, nil
@@ -93,7 +93,7 @@ func (s *Service) statements(ctx context.Context) ([]Finding, error) {
 	all, err := eventstore.UnresolvedStatements(ctx, s.Store, learning.NoMeaning, s.Clock.Now().Add(-layLong))
 	var list []Finding
 	for _, u := range all {
-		f := noticed(Mend, finding.StatementWaits, "statements of the platform", u.Connection, u.Note, "/connections")
+		f := noticed(Mend, finding.StatementWaits, "statements of the platform", u.Interface, u.Note, "/interfaces")
 		f.Detail = fmt.Sprintf("%s: %d since %s", u.Note, u.N, u.Since.Format("2 January 2006"))
 		list = append(list, f)
 	}
@@ -113,7 +113,7 @@ func (s *Service) refused(ctx context.Context) ([]Finding, error) {
 			code, what = finding.SignatureRefused, "requests"
 		}
 		// The number is not in the key, so that what was acknowledged stays so while it grows.
-		f := noticed(Mend, code, "what it reported", r.Connection, "", "/connections")
+		f := noticed(Mend, code, "what it reported", r.Interface, "", "/interfaces")
 		f.Count = r.Count
 		f.Detail = fmt.Sprintf("%d %s in the last %d days; the latest, at %s: %s", r.Count, what, refusedFor,
 			r.At.UTC().Format("2 January 15:04 UTC"), r.Detail)
@@ -122,17 +122,17 @@ func (s *Service) refused(ctx context.Context) ([]Finding, error) {
 	return list, err
 }
 
-// connections gives what the probes found.
+// interfaces gives what the probes found.
 func (s *Service) connections(ctx context.Context) ([]Finding, error) {
-	all, err := connectionstore.Connections(ctx, s.Store)
+	all, err := connectionstore.Interfaces(ctx, s.Store)
 	if err != nil {
 		return nil, err
 	}
 	var list []Finding
 	for _, c := range all {
-		if c.Trouble != "" && c.PausedAt == nil {
+		if c.Trouble != "" && !c.Paused() {
 			list = append(list, noticed(Mend, finding.Code(c.TroubleCode), "comparing", c.Name, c.Trouble,
-				"/connections"))
+				"/interfaces"))
 		}
 		if adapter.IsRegister(c.Kind) {
 			proposed, err := matchstore.LatestProposals(ctx, s.Store, c.ID)
@@ -140,25 +140,25 @@ func (s *Service) connections(ctx context.Context) ([]Finding, error) {
 				return nil, err
 			}
 			if n, first := proposed.Count, proposed.First; n > 0 {
-				f := noticed(Remark, finding.RecordsProposed, c.Name, "", "", "/connections/"+c.ID+"/proposals")
+				f := noticed(Remark, finding.RecordsProposed, c.Name, "", "", "/interfaces/"+c.ID+"/proposals")
 				f.Detail, f.Count = fmt.Sprintf("%d; the first is %s (%s): %s", n, first.Person, first.Identifier,
 					first.Evidence), n
 				list = append(list, f)
 			}
 		}
-		if at, ok := adapter.EndOf(c.Settings, time.UTC); ok && c.PausedAt == nil {
+		if at, ok := adapter.EndOf(c.Settings, time.UTC); ok && !c.Paused() {
 			if text := endsIn(at, s.Clock.Now()); text != "" {
 				list = append(list, noticed(Mend, finding.CredentialEnds, text, c.Name,
-					"its last day is "+at.AddDate(0, 0, -1).Format("2 January 2006"), "/connections"))
+					"its last day is "+at.AddDate(0, 0, -1).Format("2 January 2006"), "/interfaces"))
 			}
 		}
 		var reports []adapter.Report
-		if c.PausedAt != nil || len(c.Probe) == 0 || json.Unmarshal(c.Probe, &reports) != nil {
+		if c.Paused() || len(c.Probe) == 0 || json.Unmarshal(c.Probe, &reports) != nil {
 			continue
 		}
 		for _, r := range reports {
 			if r.Code != "" && string(r.Code) != c.TroubleCode {
-				list = append(list, noticed(Mend, r.Code, string(r.Capability), c.Name, r.Detail, "/connections"))
+				list = append(list, noticed(Mend, r.Code, string(r.Capability), c.Name, r.Detail, "/interfaces"))
 			}
 		}
 	}
@@ -185,7 +185,7 @@ func endsIn(at, now time.Time) string {
 // registers gives what stopped the newest read of each register, and what was
 // wrong with its records.
 func (s *Service) registers(ctx context.Context) ([]Finding, error) {
-	all, err := connectionstore.Connections(ctx, s.Store)
+	all, err := connectionstore.Interfaces(ctx, s.Store)
 	if err != nil {
 		return nil, err
 	}
@@ -200,7 +200,7 @@ func (s *Service) registers(ctx context.Context) ([]Finding, error) {
 		}
 		for _, r := range runs {
 			link := "/runs/" + r.ID
-			if r.State == runstore.Failed && c.PausedAt == nil {
+			if r.State == runstore.Failed && !c.Paused() {
 				list = append(list, noticed(Mend, finding.Code(r.ErrorCode), c.Name, "reading the register", r.Error,
 					link))
 			}

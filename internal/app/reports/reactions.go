@@ -40,13 +40,13 @@ func (s *Service) deliveries(ctx context.Context) ([]Finding, error) {
 			continue
 		}
 		query := url.Values{"state": {deliverystore.DeliveryWaiting}}
-		for name, id := range map[string]string{"rule": g.RuleID, "connection": g.ConnectionID} {
+		for name, id := range map[string]string{"rule": g.RuleID, "interface": g.InterfaceID} {
 			if id != "" {
 				query.Set(name, id)
 			}
 		}
 		// The key stays the same while their number changes.
-		f := noticed(Mend, finding.Code(g.Code), "deliveries of "+g.Origin+" to "+g.ConnectionID, g.Rule, g.LastError,
+		f := noticed(Mend, finding.Code(g.Code), "deliveries of "+g.Origin+" to "+g.InterfaceID, g.Rule, g.LastError,
 			"/deliveries?"+query.Encode())
 		f.Subject, f.Count = fmt.Sprintf("%d deliveries", g.Count), g.Count
 		list = append(list, f)
@@ -132,7 +132,7 @@ func (s *Service) accesses(ctx context.Context) (list []Finding, err error) {
 	}
 	unmapped, err := purchasestore.UnmappedOffers(ctx, s.Store)
 	for _, u := range unmapped {
-		list = append(list, noticed(Mend, finding.OfferUnknown, u.Offer, u.Connection,
+		list = append(list, noticed(Mend, finding.OfferUnknown, u.Offer, u.Interface,
 			fmt.Sprintf("%d buyers", u.Buyers), "/access"))
 	}
 	return list, err

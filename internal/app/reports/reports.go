@@ -88,7 +88,7 @@ type Finding struct {
 	Group   Group
 	Code    finding.Code
 	Subject string // who or what it is about
-	Where   string // the section, connection or rule
+	Where   string // the section, interface or rule
 	Detail  string
 	Link    string // the console page on which to look at it
 	Person  string // id of the person, if it is about one
@@ -166,7 +166,7 @@ func (s *Service) all(ctx context.Context) ([]Finding, error) {
 // harm orders what needs a person: whatever stops most comes first.
 func harm(f Finding) int {
 	switch {
-	case strings.HasPrefix(f.Link, "/connections"):
+	case strings.HasPrefix(f.Link, "/interfaces"):
 		return 0
 	case strings.HasPrefix(f.Link, "/events"), strings.HasPrefix(f.Link, "/deliveries"):
 		return 2

@@ -31,7 +31,7 @@ func TestWaitingDeliveriesAreCountedInFull_P3(t *testing.T) {
 	r := w.Rule(rule.Draft{
 		Name: "Lesson finished", Trigger: string(rule.ModuleCompleted),
 		Actions: []rule.Action{{
-			Kind: rule.SendEvent, ConnectionID: w.Contacts().ID,
+			Kind: rule.SendEvent, InterfaceID: w.Contacts().ID,
 			Fields: map[string]string{"email": "person.email"},
 		}},
 	})
@@ -149,7 +149,7 @@ func TestOneCauseForManyIsOneThing_P3(t *testing.T) {
 	r := w.Rule(rule.Draft{
 		Name: "Tell", Trigger: string(rule.ModuleCompleted),
 		Actions: []rule.Action{{
-			Kind: rule.SendEvent, ConnectionID: w.Contacts().ID,
+			Kind: rule.SendEvent, InterfaceID: w.Contacts().ID,
 			Fields: map[string]string{"email": "person.email"},
 		}, {Kind: rule.OpenTask, Subject: "x"}},
 	})
@@ -208,7 +208,7 @@ func TestEndOfATermIsWarnedAbout_S7(t *testing.T) {
 	x := w.Section("PROP-A")
 	require.NotNil(t, x.EndsOn)
 	require.NoError(t, w.Store.InTx(t.Context(), func(tx *db.Tx) error {
-		p := pairingstore.Pairing{ID: db.NewID(), SectionID: x.ID, ConnectionID: w.Workspace().ID, TargetName: "Prop"}
+		p := pairingstore.Pairing{ID: db.NewID(), SectionID: x.ID, InterfaceID: w.Workspace().ID, TargetName: "Prop"}
 		return db.Create(tx, &p, "pairing")
 	}))
 	now := time.Now()

@@ -13,11 +13,11 @@ import (
 )
 
 // Rest says what is not in step, or not known to be, beside what needs a person: nothing
-// connected, connections that do not work or were not tested, registers not read, sections
+// connected, interfaces that do not work or were not tested, registers not read, sections
 // not paired, held, never run, out of step, paused or being run. It is empty only when
 // everything else is known to be in step.
 func (s *Service) Rest(ctx context.Context) (said []string, err error) {
-	connections, err := connectionstore.Connections(ctx, s.Store)
+	connections, err := connectionstore.Interfaces(ctx, s.Store)
 	if err != nil {
 		return nil, err
 	}
@@ -41,9 +41,9 @@ func (s *Service) Rest(ctx context.Context) (said []string, err error) {
 	return append(said, inStates...), err
 }
 
-// notWorking says which connections are paused, do not work or are not known to, and which
+// notWorking says which interfaces are paused, do not work or are not known to, and which
 // registers were not read.
-func (s *Service) notWorking(ctx context.Context, connections []connectionstore.Connection) (said []string,
+func (s *Service) notWorking(ctx context.Context, connections []connectionstore.Interface) (said []string,
 	err error,
 ) {
 	registers := 0
@@ -56,7 +56,7 @@ func (s *Service) notWorking(ctx context.Context, connections []connectionstore.
 			}
 		}
 		switch {
-		case c.PausedAt != nil:
+		case c.Paused():
 			said = append(said, c.Name+" is paused")
 		case c.ProbedAt == nil:
 			said = append(said, c.Name+" was not tested")

@@ -12,7 +12,7 @@ import (
 )
 
 // Today lists what needs a person and has not been acknowledged, ordered by
-// harm: connections that do not work, reads and runs that stopped, deliveries
+// harm: interfaces that do not work, reads and runs that stopped, deliveries
 // that wait, people to mend. What is the same about one person in several sections
 // is one thing to do, and so is what has the same cause and remedy for many people.
 func (s *Service) Today(ctx context.Context) ([]Finding, error) {

@@ -232,9 +232,9 @@ func (s *Service) checkAction(ctx context.Context, a rule.Action, trigger, at st
 	}
 	switch a.Kind {
 	case rule.SendEvent:
-		return s.checkConnection(ctx, a.ConnectionID, at, adapter.KindWebhook)
+		return s.checkInterface(ctx, a.InterfaceID, at, adapter.KindWebhook)
 	case rule.Mail:
-		if err := s.checkConnection(ctx, a.ConnectionID, at, adapter.KindSMTP); err != nil {
+		if err := s.checkInterface(ctx, a.InterfaceID, at, adapter.KindSMTP); err != nil {
 			return err
 		}
 		if a.To != "" {
@@ -254,12 +254,12 @@ func (s *Service) checkAction(ctx context.Context, a rule.Action, trigger, at st
 	case rule.CallOperation:
 		return s.checkOperate(ctx, a, at)
 	case rule.Enrol, rule.Unenrol:
-		if err := s.checkConnection(ctx, a.ConnectionID, at, adapter.KindSCIM, adapter.KindPickup); err != nil {
+		if err := s.checkInterface(ctx, a.InterfaceID, at, adapter.KindSCIM, adapter.KindPickup); err != nil {
 			return err
 		}
 		return s.checkSection(ctx, a.SectionID, at)
 	case rule.AddToGroup, rule.TakeFrom:
-		if err := s.checkConnection(ctx, a.ConnectionID, at, adapter.KindSCIM); err != nil {
+		if err := s.checkInterface(ctx, a.InterfaceID, at, adapter.KindSCIM); err != nil {
 			return err
 		}
 		return s.checkTexts(at, trigger, text3{"group", a.Group, true})
@@ -299,13 +299,13 @@ func (s *Service) checkTexts(at, trigger string, all ...text3) error {
 }
 
 func (s *Service) checkOperate(ctx context.Context, a rule.Action, at string) error {
-	if err := s.checkConnection(ctx, a.ConnectionID, at, adapter.KindHTTP); err != nil {
+	if err := s.checkInterface(ctx, a.InterfaceID, at, adapter.KindHTTP); err != nil {
 		return err
 	}
-	o, err := connectionstore.FindOperation(ctx, s.Store, a.ConnectionID, a.Operation)
+	o, err := connectionstore.FindOperation(ctx, s.Store, a.InterfaceID, a.Operation)
 	if errors.Is(err, db.ErrNotFound) {
 		return refusal.Invalid(at+".operation",
-			"the connection defines no operation %q; list them with: kanban operations list", a.Operation)
+			"the interface defines no operation %q; list them with: kanban operations list", a.Operation)
 	}
 	if err != nil {
 		return err
@@ -338,14 +338,14 @@ func (s *Service) checkSection(ctx context.Context, id, at string) error {
 	return err
 }
 
-func (s *Service) checkConnection(ctx context.Context, id, at string, kinds ...string) error {
-	c, err := connectionstore.FindConnection(ctx, s.Store, id)
+func (s *Service) checkInterface(ctx context.Context, id, at string, kinds ...string) error {
+	c, err := connectionstore.FindInterface(ctx, s.Store, id)
 	if errors.Is(err, db.ErrNotFound) {
-		return refusal.Invalid(at+".connectionId",
-			"there is no connection %q; list them with: kanban connections list", id)
+		return refusal.Invalid(at+".interfaceId",
+			"there is no interface %q; list them with: kanban interfaces list", id)
 	}
 	if err == nil && !slices.Contains(kinds, c.Kind) {
-		return refusal.Invalid(at+".connectionId", "%s is of kind %s, this action needs one of kind %s", c.Name,
+		return refusal.Invalid(at+".interfaceId", "%s is of kind %s, this action needs one of kind %s", c.Name,
 			c.Kind, strings.Join(kinds, " or "))
 	}
 	return err

@@ -22,13 +22,13 @@ func TestRulesThatFeedEachOtherStop_E8(t *testing.T) {
 	c, x := w.Platform(), w.Section("PROP-A")
 	back := w.Rule(rule.Draft{
 		Name: "Back again", Trigger: "section.left",
-		Actions: []rule.Action{{Kind: rule.Enrol, ConnectionID: c.ID, SectionID: x.ID}},
+		Actions: []rule.Action{{Kind: rule.Enrol, InterfaceID: c.ID, SectionID: x.ID}},
 	})
 	require.NoError(t, w.Rules.Ends(t.Context(), back.ID))
 	out, err := w.Rules.Save(t.Context(), "test", "", 0,
 		rule.Draft{
 			Name: "Out again", Trigger: "section.joined", Condition: `event.role == "student"`,
-			Actions: []rule.Action{{Kind: rule.Unenrol, ConnectionID: c.ID, SectionID: x.ID}},
+			Actions: []rule.Action{{Kind: rule.Unenrol, InterfaceID: c.ID, SectionID: x.ID}},
 		})
 	require.NoError(t, err)
 	err = w.Rules.Ends(t.Context(), out.ID)

@@ -21,8 +21,8 @@ import (
 
 // Choices lists the values that a service has for a field of an operation, or, with no
 // operation, its groups.
-func (s *Service) Choices(ctx context.Context, connectionID, operation, field string) ([]string, error) {
-	c, err := s.Connections.Open(ctx, connectionID)
+func (s *Service) Choices(ctx context.Context, interfaceID, operation, field string) ([]string, error) {
+	c, err := s.Connections.Open(ctx, interfaceID)
 	if err != nil {
 		return nil, err
 	}
@@ -32,7 +32,7 @@ func (s *Service) Choices(ctx context.Context, connectionID, operation, field st
 		}
 		return groupNames(ctx, c, s.Call)
 	}
-	o, err := connectionstore.FindOperation(ctx, s.Store, connectionID, operation)
+	o, err := connectionstore.FindOperation(ctx, s.Store, interfaceID, operation)
 	if errors.Is(err, db.ErrNotFound) {
 		return nil, refusal.Invalid("operation", "%s defines no operation %q", c.Name, operation)
 	}
@@ -48,7 +48,7 @@ func (s *Service) Choices(ctx context.Context, connectionID, operation, field st
 	return all, err
 }
 
-func groupNames(ctx context.Context, c adapter.Connection, o call.Options) ([]string, error) {
+func groupNames(ctx context.Context, c adapter.Interface, o call.Options) ([]string, error) {
 	spaces, err := workspaces.New(c, o).Spaces(ctx)
 	var out []string
 	for _, x := range spaces {
@@ -114,9 +114,9 @@ func (s *Service) missing(ctx context.Context, r rulestore.Rule, asked map[strin
 	err error,
 ) {
 	ask := func(a rule.Action, operation, field string) ([]string, error) {
-		key := strings.Join([]string{a.ConnectionID, operation, field}, "\x00")
+		key := strings.Join([]string{a.InterfaceID, operation, field}, "\x00")
 		if _, there := asked[key]; !there {
-			all, err := s.Choices(ctx, a.ConnectionID, operation, field)
+			all, err := s.Choices(ctx, a.InterfaceID, operation, field)
 			asked[key] = answerTo{all, err}
 		}
 		return asked[key].there, asked[key].err
@@ -142,7 +142,7 @@ func (s *Service) missing(ctx context.Context, r rulestore.Rule, asked map[strin
 			note(slices.ContainsFunc(all, func(x string) bool { return strings.EqualFold(x, a.Group) }),
 				"the group %q", a.Group)
 		case rule.CallOperation:
-			o, err := connectionstore.FindOperation(ctx, s.Store, a.ConnectionID, a.Operation)
+			o, err := connectionstore.FindOperation(ctx, s.Store, a.InterfaceID, a.Operation)
 			if errors.Is(err, db.ErrNotFound) {
 				note(false, "the operation %q", a.Operation)
 				continue

@@ -25,7 +25,7 @@ func TestWhatRulesNeedIsLookedFor_E5(t *testing.T) {
 	c := w.Workspace()
 	r := w.Rule(rule.Draft{
 		Name: "r", Trigger: "module.completed",
-		Actions: []rule.Action{{Kind: rule.AddToGroup, ConnectionID: c.ID, Group: "Greenhouse talk"}},
+		Actions: []rule.Action{{Kind: rule.AddToGroup, InterfaceID: c.ID, Group: "Greenhouse talk"}},
 	})
 	report := &reports.Service{Store: w.Store}
 	look := func() (found int, step string) {
@@ -74,7 +74,7 @@ func TestWhatRulesNeedGoesWithTheRule_E5(t *testing.T) {
 	to := func(groups ...string) (d rule.Draft) {
 		d = rule.Draft{Name: "r", Trigger: "module.completed"}
 		for _, g := range groups {
-			d.Actions = append(d.Actions, rule.Action{Kind: rule.AddToGroup, ConnectionID: c.ID, Group: g})
+			d.Actions = append(d.Actions, rule.Action{Kind: rule.AddToGroup, InterfaceID: c.ID, Group: g})
 		}
 		return d
 	}
@@ -139,7 +139,7 @@ func TestLabelsAreChosenFromTheService_E5(t *testing.T) {
 	r := w.Rule(rule.Draft{
 		Name: "r", Trigger: "section.joined",
 		Actions: []rule.Action{{
-			Kind: rule.CallOperation, ConnectionID: c.ID, Operation: "add-label",
+			Kind: rule.CallOperation, InterfaceID: c.ID, Operation: "add-label",
 			Fields: map[string]string{"email": "person.email", "label": `"learner"`},
 		}},
 	})

@@ -12,9 +12,9 @@ import (
 	"kanban/internal/store/rulestore"
 )
 
-// KeepOperation makes or replaces an operation of a connection.
-func (s *Service) KeepOperation(ctx context.Context, who, connectionID string, o rule.Operation) error {
-	if err := s.checkConnection(ctx, connectionID, "operation", adapter.KindHTTP); err != nil {
+// KeepOperation makes or replaces an operation of an interface.
+func (s *Service) KeepOperation(ctx context.Context, who, interfaceID string, o rule.Operation) error {
+	if err := s.checkInterface(ctx, interfaceID, "operation", adapter.KindHTTP); err != nil {
 		return err
 	}
 	if err := o.Check(); err != nil {
@@ -38,41 +38,41 @@ func (s *Service) KeepOperation(ctx context.Context, who, connectionID string, o
 		}
 	}
 	if o.Undo != "" && o.Undo != o.Name {
-		if _, err := connectionstore.FindOperation(ctx, s.Store, connectionID, o.Undo); errors.Is(err,
+		if _, err := connectionstore.FindOperation(ctx, s.Store, interfaceID, o.Undo); errors.Is(err,
 			db.ErrNotFound) {
 			return refusal.Invalid("undo",
-				"the connection defines no operation %q yet; define it first, or name it later", o.Undo)
+				"the interface defines no operation %q yet; define it first, or name it later", o.Undo)
 		}
 	}
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
-		if err := connectionstore.KeepOperation(ctx, tx, connectionID, o); err != nil {
+		if err := connectionstore.KeepOperation(ctx, tx, interfaceID, o); err != nil {
 			return err
 		}
-		if err := tx.Audit(ctx, who, "defined an operation", "connection/"+connectionID, o); err != nil {
+		if err := tx.Audit(ctx, who, "defined an operation", "interface/"+interfaceID, o); err != nil {
 			return err
 		}
-		return tx.Announce(ctx, "connection", connectionID)
+		return tx.Announce(ctx, "interface", interfaceID)
 	})
 }
 
 // DropOperation removes an operation that no rule which is on uses.
-func (s *Service) DropOperation(ctx context.Context, who, connectionID, name string) error {
+func (s *Service) DropOperation(ctx context.Context, who, interfaceID, name string) error {
 	rules, err := rulestore.RulesOn(ctx, s.Store)
 	if err != nil {
 		return err
 	}
 	for _, r := range rules {
 		for _, a := range r.Actions {
-			if a.Kind == rule.CallOperation && a.ConnectionID == connectionID && a.Operation == name {
+			if a.Kind == rule.CallOperation && a.InterfaceID == interfaceID && a.Operation == name {
 				return refusal.Conflict("", "the rule %q uses it and is on; switch it off first", r.Name)
 			}
 		}
 	}
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
-		if err := connectionstore.DropOperation(ctx, tx, connectionID, name); err != nil {
+		if err := connectionstore.DropOperation(ctx, tx, interfaceID, name); err != nil {
 			return err
 		}
-		return tx.Audit(ctx, who, "removed an operation", "connection/"+connectionID, map[string]string{"name": name})
+		return tx.Audit(ctx, who, "removed an operation", "interface/"+interfaceID, map[string]string{"name": name})
 	})
 }
 
@@ -85,14 +85,14 @@ type Tried struct {
 }
 
 // TryOperation calls an operation now, with values given by hand. It is for real.
-func (s *Service) TryOperation(ctx context.Context, who, connectionID, name string, values map[string]any) (Tried,
+func (s *Service) TryOperation(ctx context.Context, who, interfaceID, name string, values map[string]any) (Tried,
 	error,
 ) {
-	o, err := connectionstore.FindOperation(ctx, s.Store, connectionID, name)
+	o, err := connectionstore.FindOperation(ctx, s.Store, interfaceID, name)
 	if err != nil {
 		return Tried{}, err
 	}
-	c, err := s.Connections.Open(ctx, connectionID)
+	c, err := s.Connections.Open(ctx, interfaceID)
 	if err != nil {
 		return Tried{}, err
 	}
@@ -105,7 +105,7 @@ func (s *Service) TryOperation(ctx context.Context, who, connectionID, name stri
 		t.Problem = problemText(err)
 	}
 	return t, s.Store.InTx(ctx, func(tx *db.Tx) error {
-		return tx.Audit(ctx, who, "called an operation by hand", "connection/"+connectionID,
+		return tx.Audit(ctx, who, "called an operation by hand", "interface/"+interfaceID,
 			map[string]any{"operation": name, "worked": t.Worked})
 	})
 }

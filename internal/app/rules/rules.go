@@ -34,9 +34,9 @@ type Pipeline interface {
 	// Firing works out what rules make of events, without keeping it.
 	Firing() *pipeline.Firing
 	// ValuesThere lists the values that a service has for a field of an operation.
-	ValuesThere(ctx context.Context, c adapter.Connection, f rule.OperationField) ([]string, error)
+	ValuesThere(ctx context.Context, c adapter.Interface, f rule.OperationField) ([]string, error)
 	// CallOperation calls an operation once, with values given by hand.
-	CallOperation(ctx context.Context, c adapter.Connection, o rule.Operation,
+	CallOperation(ctx context.Context, c adapter.Interface, o rule.Operation,
 		values map[string]any) (pipeline.Answer, error)
 }
 

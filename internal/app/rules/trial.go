@@ -69,14 +69,14 @@ type Trial struct {
 
 // TrialStep is one action of a trial.
 type TrialStep struct {
-	Kind       string
-	Connection string
-	After      string
-	If         string // "holds", "does not hold" or why it cannot be worked out
-	Shown      map[string]any
-	Problem    string // why it could not be done
-	Checked    string // what was found at the service: "exists", a problem, or empty
-	Sent       bool
+	Kind      string
+	Interface string
+	After     string
+	If        string // "holds", "does not hold" or why it cannot be worked out
+	Shown     map[string]any
+	Problem   string // why it could not be done
+	Checked   string // what was found at the service: "exists", a problem, or empty
+	Sent      bool
 }
 
 // Try renders and checks everything a rule would do for an event. It reaches nobody,
@@ -211,7 +211,7 @@ func (s *Service) tryStep(ctx context.Context, r rulestore.Rule, e eventstore.Ev
 		SectionID: e.SectionID,
 	}
 	p, err := s.Pipeline.Prepare(ctx, d, e, values)
-	step.Connection, step.Shown = p.Connection(), p.Shown()
+	step.Interface, step.Shown = p.Interface(), p.Shown()
 	if err != nil {
 		step.Problem = problemText(err)
 		return step

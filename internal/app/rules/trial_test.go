@@ -29,14 +29,14 @@ func TestTrialReachesNobody_E6(t *testing.T) {
 		Actions: []rule.Action{
 			{Kind: rule.Award, BadgeID: badge.ID},
 			{
-				Kind: rule.Mail, ConnectionID: w.Mail().ID, Subject: "Hello {{.person.givenName}}",
+				Kind: rule.Mail, InterfaceID: w.Mail().ID, Subject: "Hello {{.person.givenName}}",
 				Text: "{{.award.address}}",
 			},
 			{
-				Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label",
+				Kind: rule.CallOperation, InterfaceID: labels.ID, Operation: "add-label",
 				Fields: map[string]string{"email": "person.email", "label": `"weeds"`},
 			},
-			{Kind: rule.AddToGroup, ConnectionID: w.Workspace().ID, Group: "Greenhouse talk"},
+			{Kind: rule.AddToGroup, InterfaceID: w.Workspace().ID, Group: "Greenhouse talk"},
 			{Kind: rule.OpenTask, Subject: "x", If: `person.givenName == "Ada"`},
 		},
 	}
@@ -117,7 +117,7 @@ func TestLookBackThenCatchUp_E7(t *testing.T) {
 			Name: "r", Trigger: "section.joined", OncePerPerson: true, Condition: `person.givenName != "Ben"`,
 			Actions: []rule.Action{
 				{
-					Kind: rule.SendEvent, ConnectionID: w.Contacts().ID,
+					Kind: rule.SendEvent, InterfaceID: w.Contacts().ID,
 					Fields: map[string]string{"email": "person.email", "label": `"x"`},
 				},
 			},

@@ -24,8 +24,8 @@ import (
 type garden struct {
 	*apptest.World
 	t        *testing.T
-	register connectionstore.Connection
-	service  connectionstore.Connection
+	register connectionstore.Interface
+	service  connectionstore.Interface
 }
 
 // newGarden has a class with some people of the section PROP-C in it, some other learners
@@ -96,7 +96,7 @@ func (g *garden) sectionID() string {
 
 func (g *garden) pair(ref string) pairingstore.Pairing {
 	p, err := g.World.Pairings.Pair(g.t.Context(), "test",
-		pairings.Wish{SectionID: g.Section("PROP-C").ID, ConnectionID: g.service.ID, TargetRef: ref})
+		pairings.Wish{SectionID: g.Section("PROP-C").ID, InterfaceID: g.service.ID, TargetRef: ref})
 	require.NoError(g.t, err)
 	return p
 }
@@ -238,7 +238,7 @@ func TestTakingOverIsOfferedOnce(t *testing.T) {
 
 	// A class that Kanban made is not asked about.
 	q, err := g.World.Pairings.Pair(t.Context(), "test",
-		pairings.Wish{SectionID: g.Section("PROP-A").ID, ConnectionID: g.service.ID})
+		pairings.Wish{SectionID: g.Section("PROP-A").ID, InterfaceID: g.service.ID})
 	require.NoError(t, err)
 	g.Sync(q.ID, false)
 	_, err = g.Store.Pool.Exec(t.Context(), `DELETE FROM placements WHERE pairing_id = $1`, q.ID)

@@ -293,16 +293,16 @@ func (x *execution) keep(ctx context.Context, tx *db.Tx, e roster.Entry, account
 		if e.PersonID == "" { // a guest who is put back
 			return nil
 		}
-		if err := connectionstore.KeepAccount(ctx, tx, x.pairing.ConnectionID, account, e.PersonID); err != nil {
+		if err := connectionstore.KeepAccount(ctx, tx, x.pairing.InterfaceID, account, e.PersonID); err != nil {
 			return err
 		}
-		if err := matchstore.KeepSwitchedOff(ctx, tx, x.pairing.ConnectionID, account, false); err != nil {
+		if err := matchstore.KeepSwitchedOff(ctx, tx, x.pairing.InterfaceID, account, false); err != nil {
 			return err
 		}
 		return pairingstore.KeepPlacement(ctx, tx, x.pairing.ID, account, e.PersonID, e.Name)
 	case roster.OutcomeRemove:
 		if e.Deactivate {
-			if err := matchstore.KeepSwitchedOff(ctx, tx, x.pairing.ConnectionID, account, true); err != nil {
+			if err := matchstore.KeepSwitchedOff(ctx, tx, x.pairing.InterfaceID, account, true); err != nil {
 				return err
 			}
 		}

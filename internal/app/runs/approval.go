@@ -30,7 +30,7 @@ const namedInMail = 12
 
 // askApproval sends every administrator a mail about removals above the guard,
 // with a link to approve them. The same number is announced once. Without a mail
-// connection the finding on the board has to do.
+// interface the finding on the board has to do.
 func (s *Service) askApproval(ctx context.Context, p pairingstore.Pairing, preview pairingstore.Preview) error {
 	removals, _ := preview.Plan.GuardTripped(p.Policy)
 	if removals == p.GuardNotified {
@@ -87,12 +87,12 @@ func (s *Service) askApproval(ctx context.Context, p pairingstore.Pairing, previ
 }
 
 func (s *Service) mailer(ctx context.Context) (*mails.Mailer, error) {
-	all, err := connectionstore.Connections(ctx, s.Store)
+	all, err := connectionstore.Interfaces(ctx, s.Store)
 	if err != nil {
 		return nil, err
 	}
 	for _, c := range all {
-		if c.Kind != adapter.KindSMTP || c.PausedAt != nil {
+		if c.Kind != adapter.KindSMTP || c.Paused() {
 			continue
 		}
 		opened, err := s.Connections.Open(ctx, c.ID)

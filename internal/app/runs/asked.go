@@ -31,12 +31,12 @@ const askedAtOnce = 500
 // stale is for how long a survey of a service answers for pairings.
 const stale = 2 * time.Minute
 
-// WorkAsked compares every pairing with a connection for which that was asked, and
+// WorkAsked compares every pairing with an interface for which that was asked, and
 // starts runs where something has to be done. Few are looked up one by one; for
-// many the service is read whole, once. Whoever calls it holds the connection's
+// many the service is read whole, once. Whoever calls it holds the interface's
 // lock. It goes on where it was when it is called again.
-func (s *Service) WorkAsked(ctx context.Context, connectionID string) error {
-	err := s.workAsked(ctx, connectionID)
+func (s *Service) WorkAsked(ctx context.Context, interfaceID string) error {
+	err := s.workAsked(ctx, interfaceID)
 	code, text := "", ""
 	if err != nil && ctx.Err() == nil {
 		code, text = string(adapter.RunCodeOf(err)), err.Error()
@@ -44,18 +44,18 @@ func (s *Service) WorkAsked(ctx context.Context, connectionID string) error {
 	if ctx.Err() != nil {
 		return err
 	}
-	if told := pairingstore.KeepAskTrouble(ctx, s.Store, connectionID, code, text); told != nil {
+	if told := pairingstore.KeepAskTrouble(ctx, s.Store, interfaceID, code, text); told != nil {
 		return told
 	}
 	return err
 }
 
-func (s *Service) workAsked(ctx context.Context, connectionID string) error {
-	kept, err := connectionstore.FindConnection(ctx, s.Store, connectionID)
+func (s *Service) workAsked(ctx context.Context, interfaceID string) error {
+	kept, err := connectionstore.FindInterface(ctx, s.Store, interfaceID)
 	if err != nil {
 		return err
 	}
-	c, err := s.Connections.Open(ctx, connectionID)
+	c, err := s.Connections.Open(ctx, interfaceID)
 	if err != nil {
 		return err
 	}
@@ -63,7 +63,7 @@ func (s *Service) workAsked(ctx context.Context, connectionID string) error {
 	var survey *workspaces.Survey
 	var surveyed time.Time
 	for {
-		all, total, err := pairingstore.AskedPairings(ctx, s.Store, connectionID, askedAtOnce)
+		all, total, err := pairingstore.AskedPairings(ctx, s.Store, interfaceID, askedAtOnce)
 		if err != nil || len(all) == 0 {
 			return err
 		}
@@ -81,7 +81,7 @@ func (s *Service) workAsked(ctx context.Context, connectionID string) error {
 			Service: s, pairings: all, matching: kept.Recognise(), at: at, fresh: service, surveyed: surveyed,
 			found: make([]found, len(all)),
 		}
-		if err := w.work(ctx, connectionID); err != nil {
+		if err := w.work(ctx, interfaceID); err != nil {
 			return err
 		}
 	}
@@ -118,7 +118,7 @@ type found struct {
 	run      bool // something has to be done about it
 }
 
-func (w *asked) work(ctx context.Context, connectionID string) error {
+func (w *asked) work(ctx context.Context, interfaceID string) error {
 	var ids, runs []string
 	for _, p := range w.pairings {
 		ids = append(ids, p.ID)
@@ -126,7 +126,7 @@ func (w *asked) work(ctx context.Context, connectionID string) error {
 			runs = append(runs, *p.LastRunID)
 		}
 	}
-	sources, err := pairingstore.Sources(ctx, w.Store, connectionID, w.pairings)
+	sources, err := pairingstore.Sources(ctx, w.Store, interfaceID, w.pairings)
 	if err != nil {
 		return err
 	}
@@ -138,7 +138,7 @@ func (w *asked) work(ctx context.Context, connectionID string) error {
 	if err != nil {
 		return err
 	}
-	standings, err := w.statuses(ctx, connectionID, w.pairings)
+	standings, err := w.statuses(ctx, interfaceID, w.pairings)
 	if err != nil {
 		return err
 	}

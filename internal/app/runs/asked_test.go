@@ -75,7 +75,7 @@ func TestFullComparisonAndMaintenance(t *testing.T) {
 	w.Runs.Clock = func() time.Time { return at }
 	require.NoError(t, w.Runs.SetFullComparison(ctx, "test", schedule.Schedule{Kind: schedule.Daily, At: "03:30"}))
 	asked := func() int {
-		_, n, err := pairingstore.AskedPairings(ctx, w.Store, p.ConnectionID, 1)
+		_, n, err := pairingstore.AskedPairings(ctx, w.Store, p.InterfaceID, 1)
 		require.NoError(t, err)
 		return n
 	}
@@ -91,7 +91,7 @@ func TestFullComparisonAndMaintenance(t *testing.T) {
 	require.NoError(t, w.Runs.Tick(ctx, at.Add(50*time.Hour)))
 	require.NoError(t, w.Runs.Tick(ctx, at.Add(50*time.Hour)))
 	assert.Equal(t, 1, asked(), "once, for all that was missed")
-	require.NoError(t, w.Runs.WorkAsked(ctx, p.ConnectionID))
+	require.NoError(t, w.Runs.WorkAsked(ctx, p.InterfaceID))
 	assert.Zero(t, queued(t, w, "run-pairing"), "it runs by hand only")
 	_, ok := refusal.As(w.Runs.SetFullComparison(ctx, "test", schedule.Schedule{Kind: schedule.AfterRead}))
 	assert.True(t, ok)

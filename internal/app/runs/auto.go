@@ -91,7 +91,7 @@ func (s *Service) Auto(ctx context.Context, pairingID, who string) error {
 	if err != nil {
 		return err
 	}
-	standing, err := s.statuses(ctx, p.ConnectionID, []pairingstore.Pairing{p})
+	standing, err := s.statuses(ctx, p.InterfaceID, []pairingstore.Pairing{p})
 	if err != nil || !standing[p.ID].Allows(roster.ActAuto) {
 		return err // what is paused or over waits; the first run is by hand
 	}
@@ -129,8 +129,8 @@ func (s *Service) Auto(ctx context.Context, pairingID, who string) error {
 	return err
 }
 
-// statuses gives what the states of pairings with one connection are computed from.
-func (s *Service) statuses(ctx context.Context, connectionID string,
+// statuses gives what the states of pairings with one interface are computed from.
+func (s *Service) statuses(ctx context.Context, interfaceID string,
 	pairings []pairingstore.Pairing,
 ) (map[string]roster.SectionStatus, error) {
 	var ids []string
@@ -141,14 +141,14 @@ func (s *Service) statuses(ctx context.Context, connectionID string,
 	if err != nil {
 		return nil, err
 	}
-	c, err := connectionstore.FindConnection(ctx, s.Store, connectionID)
+	c, err := connectionstore.FindInterface(ctx, s.Store, interfaceID)
 	if err != nil {
 		return nil, err
 	}
 	m, err := settingstore.FindMaintenance(ctx, s.Store)
 	out := make(map[string]roster.SectionStatus, len(pairings))
 	for _, p := range pairings {
-		out[p.ID] = p.Status(sections[p.ID], c.PausedAt != nil || m.Since != nil, s.Clock.Now())
+		out[p.ID] = p.Status(sections[p.ID], c.Paused() || m.Since != nil, s.Clock.Now())
 	}
 	return out, err
 }
@@ -157,17 +157,17 @@ func (s *Service) statuses(ctx context.Context, connectionID string,
 // look at the service.
 const few = 20
 
-// SyncNow queues runs of every pairing that fits: of a course, of a connection,
+// SyncNow queues runs of every pairing that fits: of a course, of an interface,
 // or with one of the ids. It gives how many.
-func (s *Service) SyncNow(ctx context.Context, who, courseID, connectionID string, ids []string) (int, error) {
-	all, err := pairingstore.PairingsIn(ctx, s.Store, courseID, connectionID, ids)
+func (s *Service) SyncNow(ctx context.Context, who, courseID, interfaceID string, ids []string) (int, error) {
+	all, err := pairingstore.PairingsIn(ctx, s.Store, courseID, interfaceID, ids)
 	if err != nil {
 		return 0, err
 	}
 	all = slices.DeleteFunc(all, func(p pairingstore.Pairing) bool { return p.PausedAt != nil })
 	return len(all), s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := tx.Audit(ctx, who, "asked for runs", "pairings",
-			map[string]any{"course": courseID, "connection": connectionID, "pairings": len(all)}); err != nil {
+			map[string]any{"course": courseID, "interface": interfaceID, "pairings": len(all)}); err != nil {
 			return err
 		}
 		if len(all) > few {
@@ -328,7 +328,7 @@ func (s *Service) held(ctx context.Context, pairingID string, want bool) (pairin
 	case p.EndedAt != nil:
 		return p, refusal.Conflict("", "this pairing has ended; pair the section again")
 	}
-	standing, err := s.statuses(ctx, p.ConnectionID, []pairingstore.Pairing{p})
+	standing, err := s.statuses(ctx, p.InterfaceID, []pairingstore.Pairing{p})
 	if err != nil {
 		return p, err
 	}

@@ -88,7 +88,7 @@ func TestReadStartsRunsOfWhatChanged_R4(t *testing.T) {
 	require.NoError(t, w.Standins.School.Enrol("stu-001", "sec-prop-c"))
 	require.NoError(t, w.Standins.School.Enrol("stu-001", "sec-prop-b"))
 	w.Read(register, false)
-	require.NoError(t, w.Runs.WorkAsked(t.Context(), p.ConnectionID))
+	require.NoError(t, w.Runs.WorkAsked(t.Context(), p.InterfaceID))
 	assert.Equal(t, 1, queued(t, w, "run-pairing"))
 	assert.Zero(t, asked(t, w))
 	r := auto(t, w, p.ID)
@@ -163,7 +163,7 @@ func TestSyncNowForMany_R4(t *testing.T) {
 	require.NoError(t, err)
 	assert.Zero(t, n, "the first run is by hand")
 	w.Sync(p.ID, false)
-	for _, q := range [][2]string{{"", ""}, {w.Section("PROP-C").CourseID, ""}, {"", p.ConnectionID}} {
+	for _, q := range [][2]string{{"", ""}, {w.Section("PROP-C").CourseID, ""}, {"", p.InterfaceID}} {
 		n, err = w.Runs.SyncNow(t.Context(), "test", q[0], q[1], nil)
 		require.NoError(t, err)
 		assert.Equal(t, 1, n)
@@ -200,7 +200,7 @@ func TestEndingTakesOnlyOursOut_S8(t *testing.T) {
 	_, err = w.Runs.Ending(t.Context(), p.ID)
 	assert.ErrorContains(t, err, "has ended already")
 	_, err = w.Pairings.Pair(t.Context(), "test", pairings.Wish{
-		SectionID: p.SectionID, ConnectionID: p.ConnectionID,
+		SectionID: p.SectionID, InterfaceID: p.InterfaceID,
 		TargetName: "Again",
 	})
 	assert.NoError(t, err)

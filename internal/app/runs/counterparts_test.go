@@ -64,7 +64,7 @@ func TestEveryKindOfCounterpart_R10(t *testing.T) {
 					require.NoError(t, err)
 				}
 				p, err := w.Pairings.Pair(t.Context(), "test",
-					pairings.Wish{SectionID: w.Section("PROP-C").ID, ConnectionID: c.ID})
+					pairings.Wish{SectionID: w.Section("PROP-C").ID, InterfaceID: c.ID})
 				require.NoError(t, err)
 				f.Method, f.Path = at.method, at.path
 				require.NoError(t, w.Standins.Fault("workspace", f))
@@ -131,8 +131,8 @@ func TestLateIsNotLost_R9(t *testing.T) {
 		connections.Change{Values: map[string]string{"late": "20"}})
 	require.NoError(t, err)
 	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
-		SectionID:    w.Section("PROP-C").ID,
-		ConnectionID: c.ID,
+		SectionID:   w.Section("PROP-C").ID,
+		InterfaceID: c.ID,
 	})
 	require.NoError(t, err)
 	w.Standins.Workspace.Late(700 * time.Millisecond)
@@ -167,8 +167,8 @@ func TestReplacedByAnEmptyService_R10(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
-		SectionID:    w.Section("PROP-C").ID,
-		ConnectionID: w.Workspace().ID,
+		SectionID:   w.Section("PROP-C").ID,
+		InterfaceID: w.Workspace().ID,
 	})
 	require.NoError(t, err)
 	ran(t, w, p.ID)
@@ -209,8 +209,8 @@ func TestForgottenAccountsAreReplaced_R10(t *testing.T) {
 	w.Read(w.Register(), false)
 	c := w.Workspace()
 	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
-		SectionID:    w.Section("PROP-C").ID,
-		ConnectionID: c.ID,
+		SectionID:   w.Section("PROP-C").ID,
+		InterfaceID: c.ID,
 	})
 	require.NoError(t, err)
 	ran(t, w, p.ID)
@@ -258,8 +258,8 @@ func TestFirstRunOverAdoptedAccounts(t *testing.T) {
 			Members: []scim.Member{member("inside"), member("stranger")},
 		}})
 	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
-		SectionID:    w.Section("PROP-C").ID,
-		ConnectionID: w.Workspace().ID, TargetRef: "room",
+		SectionID:   w.Section("PROP-C").ID,
+		InterfaceID: w.Workspace().ID, TargetRef: "room",
 	})
 	require.NoError(t, err)
 	run, preview := ran(t, w, p.ID)

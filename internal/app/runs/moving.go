@@ -14,10 +14,10 @@ import (
 	"kanban/internal/store/settingstore"
 )
 
-// DirectoryOf gives what answers for a connection's service in a work about so many
+// DirectoryOf gives what answers for an interface's service in a work about so many
 // pairings: the service itself, or for many what was read of it at once.
-func (s *Service) DirectoryOf(ctx context.Context, connectionID string, pairings int) (DirectoryReader, error) {
-	c, err := s.Connections.Open(ctx, connectionID)
+func (s *Service) DirectoryOf(ctx context.Context, interfaceID string, pairings int) (DirectoryReader, error) {
+	c, err := s.Connections.Open(ctx, interfaceID)
 	if err != nil {
 		return nil, err
 	}
@@ -38,7 +38,7 @@ func (s *Service) Plan(ctx context.Context, p pairingstore.Pairing, at Directory
 // Effects says what becomes of everybody when a pairing is about what p says, or with ends
 // when nothing keeps its class in step any more.
 func (s *Service) Effects(ctx context.Context, p pairingstore.Pairing, ends bool) ([]roster.Affected, error) {
-	at, err := s.DirectoryOf(ctx, p.ConnectionID, 1)
+	at, err := s.DirectoryOf(ctx, p.InterfaceID, 1)
 	if err != nil {
 		return nil, err
 	}
@@ -64,7 +64,7 @@ func (s *Service) plan(ctx context.Context, p pairingstore.Pairing, at Directory
 	error,
 ) {
 	var none roster.Target
-	c, err := connectionstore.FindConnection(ctx, s.Store, p.ConnectionID)
+	c, err := connectionstore.FindInterface(ctx, s.Store, p.InterfaceID)
 	if err != nil {
 		return roster.Plan{}, none, err
 	}

@@ -22,7 +22,7 @@ func TestWhoSitsInAnotherSectionsClass(t *testing.T) {
 	workspace := w.Workspace()
 	pair := func(code string) string {
 		p, err := w.Pairings.Pair(t.Context(), "test",
-			pairings.Wish{SectionID: w.Section(code).ID, ConnectionID: workspace.ID})
+			pairings.Wish{SectionID: w.Section(code).ID, InterfaceID: workspace.ID})
 		require.NoError(t, err)
 		w.Sync(p.ID, false)
 		return p.ID
@@ -64,8 +64,8 @@ func TestEverywhereTheSameCounts(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
-		SectionID:    w.Section("PROP-A").ID,
-		ConnectionID: w.Workspace().ID,
+		SectionID:   w.Section("PROP-A").ID,
+		InterfaceID: w.Workspace().ID,
 	})
 	require.NoError(t, err)
 	preview, err := w.Runs.Preview(t.Context(), p.ID)

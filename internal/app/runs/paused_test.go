@@ -20,18 +20,18 @@ import (
 	"kanban/internal/store/runstore"
 )
 
-// What was due while a pairing or its connection was paused happens once after that, however
+// What was due while a pairing or its interface was paused happens once after that, however
 // often it would have been due.
 func TestWhatWasDueWhilePausedHappensOnce_C6(t *testing.T) {
 	for _, kind := range []schedule.Kind{schedule.Every, schedule.Daily, schedule.AfterRead} {
-		for _, what := range []string{"pairing", "connection"} {
+		for _, what := range []string{"pairing", "interface"} {
 			t.Run(string(kind)+", "+what, func(t *testing.T) {
 				w := apptest.New(t)
 				register := w.Register()
 				w.Read(register, false)
 				c := w.Workspace()
 				p, err := w.Pairings.Pair(t.Context(), "test",
-					pairings.Wish{SectionID: w.Section("PROP-C").ID, ConnectionID: c.ID})
+					pairings.Wish{SectionID: w.Section("PROP-C").ID, InterfaceID: c.ID})
 				require.NoError(t, err)
 				now := time.Now()
 				w.Runs.Clock = func() time.Time { return now }
@@ -93,8 +93,8 @@ func TestOpeningIsSaidMovedAndCancelled_R7(t *testing.T) {
 	w.Read(w.Register(), false)
 	c := w.Workspace()
 	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
-		SectionID:    w.Section("PROP-C").ID,
-		ConnectionID: c.ID,
+		SectionID:   w.Section("PROP-C").ID,
+		InterfaceID: c.ID,
 	})
 	require.NoError(t, err)
 	require.NoError(t, w.Runs.HoldClass(t.Context(), "test", p.ID))

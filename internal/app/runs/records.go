@@ -21,10 +21,10 @@ func (s *Service) RevertedBy(ctx context.Context, runID string) (string, error) 
 	return runstore.RevertedBy(ctx, s.Store, runID)
 }
 
-// Runs lists the newest runs, of one pairing or connection if given, older than
+// Runs lists the newest runs, of one pairing or interface if given, older than
 // the run before if given.
-func (s *Service) Runs(ctx context.Context, pairingID string, connectionID string, before string,
+func (s *Service) Runs(ctx context.Context, pairingID string, interfaceID string, before string,
 	limit int,
 ) ([]runstore.Run, error) {
-	return runstore.Runs(ctx, s.Store, pairingID, connectionID, before, limit)
+	return runstore.Runs(ctx, s.Store, pairingID, interfaceID, before, limit)
 }

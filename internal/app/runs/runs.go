@@ -27,7 +27,7 @@ import (
 // Service is the use case. Fill every field.
 type Service struct {
 	Store *db.Database
-	// Connections gives connections with their secrets.
+	// Connections gives interfaces with their secrets.
 	Connections adapter.Opener
 	Call        call.Options
 	// Public is this service's own address, for links in mails.
@@ -147,7 +147,7 @@ func (s *Service) StartIn(ctx context.Context, who, previewID string, approved b
 // queued is a run of a preview.
 func queued(p pairingstore.Pairing, preview pairingstore.Preview, approved bool, who string) runstore.Run {
 	r := runstore.Run{
-		ID: db.NewID(), Kind: runstore.RunSync, PairingID: &p.ID, ConnectionID: &p.ConnectionID,
+		ID: db.NewID(), Kind: runstore.RunSync, PairingID: &p.ID, InterfaceID: &p.InterfaceID,
 		PreviewID: &preview.ID, Approved: approved, State: runstore.Queued, Reverts: preview.Reverts,
 		Ends: preview.Ends, RequestedBy: who,
 	}
@@ -236,7 +236,7 @@ func kept(plan roster.Plan, asked func(roster.Entry) bool) roster.Plan {
 // allowed reports why a pairing cannot run now. What undoes something may be run
 // while the pairing is paused.
 func (s *Service) allowed(ctx context.Context, p pairingstore.Pairing, undoing bool) error {
-	c, err := connectionstore.FindConnection(ctx, s.Store, p.ConnectionID)
+	c, err := connectionstore.FindInterface(ctx, s.Store, p.InterfaceID)
 	if err != nil {
 		return err
 	}
@@ -244,13 +244,13 @@ func (s *Service) allowed(ctx context.Context, p pairingstore.Pairing, undoing b
 	if err != nil {
 		return err
 	}
-	hidden, err := pairingstore.OnRemovedConnection(ctx, s.Store, p.ID)
+	hidden, err := pairingstore.OnRemovedInterface(ctx, s.Store, p.ID)
 	switch {
 	case err != nil:
 		return err
 	case hidden:
 		return refusal.Conflict("",
-			"the register that the section was read from was removed; restore it first: kanban connections restore")
+			"the register that the section was read from was removed; restore it first: kanban interfaces restore")
 	case m.Since != nil:
 		return refusal.Conflict("", "everything is paused since %s by %s; resume it first: kanban maintenance off",
 			m.Since.Format("2 January 15:04"), m.By)
@@ -258,7 +258,7 @@ func (s *Service) allowed(ctx context.Context, p pairingstore.Pairing, undoing b
 		return refusal.Conflict("", "this pairing has ended; pair the section again")
 	case p.PausedAt != nil && !undoing:
 		return refusal.Conflict("", "this pairing is paused; resume it first")
-	case c.PausedAt != nil:
+	case c.Paused():
 		return refusal.Conflict("", "%s is paused; resume it first", c.Name)
 	}
 	return nil

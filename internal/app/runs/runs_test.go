@@ -23,13 +23,13 @@ func TestMain(m *testing.M) { storetest.Main(m) }
 
 // paired is a world whose section Propagation C, with 12 learners and a teacher
 // and nothing wrong about them, is paired.
-func paired(t *testing.T, policy roster.Policy) (*apptest.World, connectionstore.Connection, pairingstore.Pairing) {
+func paired(t *testing.T, policy roster.Policy) (*apptest.World, connectionstore.Interface, pairingstore.Pairing) {
 	t.Helper()
 	return pairedWith(t, "PROP-C", policy)
 }
 
 // pairedWith is the same with another section.
-func pairedWith(t *testing.T, code string, policy roster.Policy) (*apptest.World, connectionstore.Connection,
+func pairedWith(t *testing.T, code string, policy roster.Policy) (*apptest.World, connectionstore.Interface,
 	pairingstore.Pairing,
 ) {
 	t.Helper()
@@ -37,8 +37,8 @@ func pairedWith(t *testing.T, code string, policy roster.Policy) (*apptest.World
 	register := w.Register()
 	w.Read(register, false)
 	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
-		SectionID:    w.Section(code).ID,
-		ConnectionID: w.Workspace().ID, Policy: &policy,
+		SectionID:   w.Section(code).ID,
+		InterfaceID: w.Workspace().ID, Policy: &policy,
 	})
 	require.NoError(t, err)
 	return w, register, p

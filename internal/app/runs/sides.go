@@ -45,11 +45,11 @@ type sides struct {
 
 func (s *Service) sides(ctx context.Context, p pairingstore.Pairing) (sides, error) {
 	x := sides{pairing: p, store: s.Store}
-	kept, err := connectionstore.FindConnection(ctx, s.Store, p.ConnectionID)
+	kept, err := connectionstore.FindInterface(ctx, s.Store, p.InterfaceID)
 	if err != nil {
 		return x, err
 	}
-	c, err := s.Connections.Open(ctx, p.ConnectionID)
+	c, err := s.Connections.Open(ctx, p.InterfaceID)
 	if err != nil {
 		return x, err
 	}
@@ -89,7 +89,7 @@ func (x *sides) look(ctx context.Context, at DirectoryReader, source *roster.Sou
 	}
 	target := roster.Target{Accounts: seen.Accounts}
 	if strangers := source.Strangers(target); len(strangers) > 0 {
-		source.Others, err = rosterstore.InOtherSections(ctx, x.store, x.pairing.ConnectionID, x.pairing.SectionID,
+		source.Others, err = rosterstore.InOtherSections(ctx, x.store, x.pairing.InterfaceID, x.pairing.SectionID,
 			strangers)
 	}
 	return target, err

@@ -41,7 +41,7 @@ type world struct {
 	*apptest.World
 	t         *testing.T
 	course    string
-	platform  connectionstore.Connection
+	platform  connectionstore.Interface
 	seeds     badgestore.Badge // given by a stage
 	tools     badgestore.Badge // asked for by a stage
 	statement int

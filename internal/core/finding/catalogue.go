@@ -75,7 +75,7 @@ const (
 	OtherSection    Code = "in-another-sections-class"
 )
 
-// Codes about connections, runs and deliveries.
+// Codes about interfaces, runs and deliveries.
 const (
 	Unreachable       Code = "service-unreachable"
 	WrongCredential   Code = "wrong-credential"
@@ -196,7 +196,7 @@ var catalogue = []Entry{
 	},
 	{
 		LeftOutByRule, Note, "left out by a rule",
-		"A rule of the connection leaves this person out on purpose. The rule's name stands beside the finding.",
+		"A rule of the interface leaves this person out on purpose. The rule's name stands beside the finding.",
 		"Nothing to do, or change the rule: kanban matching edit.", OwnerNobody,
 	},
 	{
@@ -385,7 +385,7 @@ var catalogue = []Entry{
 	},
 	{
 		TargetNotEmpty, Block, "class must be empty",
-		"The connection says that only an empty class can be paired at this service, and this one has members.",
+		"The interface says that only an empty class can be paired at this service, and this one has members.",
 		"Empty the class at the service, or pair with a new one.", OwnerService,
 	},
 	{
@@ -394,8 +394,8 @@ var catalogue = []Entry{
 	},
 	{
 		TargetTooSmall, Block, "more people than the service allows",
-		"The connection says how many members a class may have, and the section has more.",
-		"Link fewer sections, carry fewer roles, or raise the limit on the connection.", OwnerService,
+		"The interface says how many members a class may have, and the section has more.",
+		"Link fewer sections, carry fewer roles, or raise the limit on the interface.", OwnerService,
 	},
 	{
 		PoorOverlap, Warn, "few people in common",
@@ -414,7 +414,7 @@ var catalogue = []Entry{
 
 	{
 		Unreachable, Block, "service cannot be reached", "No answer came from the service's address.",
-		"Check the address and that the service is running, then test the connection again.", OwnerService,
+		"Check the address and that the service is running, then test the interface again.", OwnerService,
 	},
 	{
 		WrongCredential, Block, "credential refused", "The service is there but does not accept the credential.",
@@ -426,7 +426,7 @@ var catalogue = []Entry{
 	},
 	{
 		NotThere, Warn, "nothing at this address",
-		"The service answers, and says that there is nothing at the address or path that was called (404): the address is wrong, or what it named is gone.", "Correct the address of the connection, or the path of the operation; or see whether what it named was removed at the service.", OwnerAdministrator,
+		"The service answers, and says that there is nothing at the address or path that was called (404): the address is wrong, or what it named is gone.", "Correct the address of the interface, or the path of the operation; or see whether what it named was removed at the service.", OwnerAdministrator,
 	},
 	{
 		NotEnabled, Warn, "not enabled at the service", "The service says that it does not offer this.",
@@ -439,11 +439,11 @@ var catalogue = []Entry{
 	},
 	{
 		StatementWaits, Warn, "reported, and nothing follows",
-		"A platform reported something about people, activities or accounts that are not known here. It has been kept for more than a day, and counts as soon as they are known.", "Enrol the person, set the course's outline, or enter the home page of the platform's accounts on its connection; what was reported then counts by itself.", OwnerAdministrator,
+		"A platform reported something about people, activities or accounts that are not known here. It has been kept for more than a day, and counts as soon as they are known.", "Enrol the person, set the course's outline, or enter the home page of the platform's accounts on its interface; what was reported then counts by itself.", OwnerAdministrator,
 	},
 	{
 		SubscriptionEnded, Block, "service takes no more events",
-		"The service answered that it takes no more events at this address (410). Its connection was paused, so that it is sent nothing more; what is still to come waits.", "Ask the service whether that was meant. Enter the new address, resume the connection and try its deliveries again, or give them up.", OwnerService,
+		"The service answered that it takes no more events at this address (410). Its interface was paused, so that it is sent nothing more; what is still to come waits.", "Ask the service whether that was meant. Enter the new address, resume the interface and try its deliveries again, or give them up.", OwnerService,
 	},
 	{
 		SignatureRefused, Warn, "reports with a wrong signature",
@@ -455,7 +455,7 @@ var catalogue = []Entry{
 	},
 	{
 		ServiceResting, Block, "service keeps failing and rests",
-		"The service failed again and again, or asked to be left alone. Its deliveries wait; one of them finds out now and then whether it works again.", "Mend the service, then test the connection: a test that succeeds ends the rest at once. So does trying a delivery again by hand.", OwnerService,
+		"The service failed again and again, or asked to be left alone. Its deliveries wait; one of them finds out now and then whether it works again.", "Mend the service, then test the interface: a test that succeeds ends the rest at once. So does trying a delivery again by hand.", OwnerService,
 	},
 	{
 		OperationResting, Block, "refused the same way again and again",
@@ -524,13 +524,13 @@ var catalogue = []Entry{
 	{
 		NotTested, Warn, "test with new values failed",
 		"A new credential or address is tested before it replaces one that works, and the test failed.",
-		"Correct the values. Or save them all the same: kanban connections edit NAME --untested.",
+		"Correct the values. Or save them all the same: kanban interfaces edit NAME --untested.",
 		OwnerAdministrator,
 	},
 	{
 		CredentialEnds, Warn, "credential ends soon",
-		"The token, secret or password of the connection stops working on the day that was entered with it.",
-		"Get a new one from the service's administrator and enter it with its own last day: kanban connections edit NAME --set expires=YYYY-MM-DD. It is tested before it replaces the old one.", OwnerService,
+		"The token, secret or password of the interface stops working on the day that was entered with it.",
+		"Get a new one from the service's administrator and enter it with its own last day: kanban interfaces edit NAME --set expires=YYYY-MM-DD. It is tested before it replaces the old one.", OwnerService,
 	},
 	{
 		StillToCome, Note, "deliveries are still to come", "What the rule has set going is not all done.",
@@ -568,8 +568,8 @@ var catalogue = []Entry{
 	},
 	{
 		OperationGone, Block, "operation no longer defined",
-		"The rule calls an operation that the connection does not define any more.",
-		"Define the operation on the connection again, or change the rule.", OwnerAdministrator,
+		"The rule calls an operation that the interface does not define any more.",
+		"Define the operation on the interface again, or change the rule.", OwnerAdministrator,
 	},
 	{
 		CannotRevert, Note, "cannot be reverted",

@@ -1,5 +1,5 @@
 // Package finding is the one catalogue of everything Kanban can notice about
-// people, sections, pairings and connections. The API, the command line
+// people, sections, pairings and interfaces. The API, the command line
 // (`kanban explain CODE`) and the documentation take their text from it, so a
 // code means the same everywhere.
 //

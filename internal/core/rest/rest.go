@@ -24,6 +24,7 @@ type Failure struct {
 	Began, Ended time.Time
 	Reason       string
 	RetryAfter   time.Duration // how long the service asks to be left alone, 0 when it does not
+	Many         int           // failures in a row after which this service rests, 0 for the usual number
 }
 
 // A service rests after so many failures one after another, or after as few as
@@ -65,7 +66,11 @@ func (r Record) Failed(f Failure) Record {
 		return r
 	}
 	r.Failures, r.Counted = r.Failures+1, f.Ended
-	if r.Rests > 0 || r.Failures >= ManyFailures || r.Failures >= FewFailures && f.Ended.Sub(r.Since) >= LongEnough {
+	tooMany := r.Failures >= ManyFailures || r.Failures >= FewFailures && f.Ended.Sub(r.Since) >= LongEnough
+	if f.Many > 0 {
+		tooMany = r.Failures >= f.Many
+	}
+	if r.Rests > 0 || tooMany {
 		r.Until = f.Ended.Add(doubled(First, r.Rests, Longest))
 		r.Rests++
 	}

@@ -23,8 +23,8 @@ const (
 // Keys lists them all, strongest first.
 var Keys = []Key{KeyAccount, KeyIdentifier, KeyEmail, KeyUserName}
 
-// Matching is how people are recognised at one connection. It serves every
-// pairing with that connection.
+// Matching is how people are recognised at one interface. It serves every
+// pairing with that interface.
 type Matching struct {
 	// Keys in the order in which they are tried; the first key that finds an
 	// account decides, and two accounts for one key are never chosen between. An

@@ -48,7 +48,7 @@ type SectionStatus struct {
 	Paired bool
 	Ended  bool // the section's last day has passed
 	Gone   bool // the section vanished from the register
-	Paused bool // the pairing, its connection or everything is paused
+	Paused bool // the pairing, its interface or everything is paused
 	Ran    bool // at least one run has finished
 	Failed bool // the last run stopped before its end
 	Hold   bool // learners wait until the class is opened

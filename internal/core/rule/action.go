@@ -45,16 +45,16 @@ type Action struct {
 	After string `json:"after,omitempty" doc:"How long to wait beforehand: 90m, 2h or 3d, since the event or since the action before"`
 	// If is looked at when the action's time has come; false skips the action.
 	If string `json:"if,omitempty" doc:"A condition in CEL, looked at when the action's time has come, such as: !progress.moduleDone"`
-	// ConnectionID is where an event, a mail, an operation, an enrolment or a group action goes.
-	ConnectionID string `json:"connectionId,omitempty"`
+	// InterfaceID is where an event, a mail, an operation, an enrolment or a group action goes.
+	InterfaceID string `json:"interfaceId,omitempty"`
 	// Fields of an event, an operation or a row: name → CEL expression.
 	Fields map[string]string `json:"fields,omitempty" doc:"For send-event, call-operation and append-row: values by name, each a CEL expression over event, person, section, course, module, activity, progress and award"`
 	// UndoFields are sent instead of Fields when an event is reverted.
 	UndoFields map[string]string `json:"undoFields,omitempty" doc:"For send-event: what is sent to revert it"`
 	// Fallbacks stand in for values that are missing or empty.
 	Fallbacks map[string]string `json:"fallbacks,omitempty" doc:"By name of a field: the text to use when its value is missing or empty"`
-	// Operation of the connection, to call.
-	Operation string `json:"operation,omitempty" doc:"For call-operation: the name of the connection's operation"`
+	// Operation of the interface, to call.
+	Operation string `json:"operation,omitempty" doc:"For call-operation: the name of the interface's operation"`
 	// SectionID is where to enrol; the event's own section when empty.
 	SectionID string `json:"sectionId,omitempty" doc:"For enrol and unenrol: the section; the event's own when absent"`
 	// Group at the service, a text template.
@@ -125,5 +125,5 @@ type Draft struct {
 	Days       int // where the trigger Waits
 	QuietHours QuietHours
 	Limit      Limit
-	InOrder    bool // per person and connection
+	InOrder    bool // per person and interface
 }

@@ -13,12 +13,12 @@ import (
 // ErrOperation is wrapped by every error about an operation that cannot be used.
 var ErrOperation = errors.New("operation cannot be used")
 
-// Operation is one call of a service's own API, defined on its connection.
+// Operation is one call of a service's own API, defined on its interface.
 type Operation struct {
 	Name   string           `json:"name" doc:"By which rules refer to it, such as add-label"`
 	Title  string           `json:"title" doc:"What it does, for people"`
 	Method string           `json:"method" enum:"POST,PUT,PATCH,DELETE,GET"`
-	Path   string           `json:"path" doc:"Behind the connection's address; {field} stands for a field's value"`
+	Path   string           `json:"path" doc:"Behind the interface's address; {field} stands for a field's value"`
 	Fields []OperationField `json:"fields" doc:"What the service needs to know"`
 	// Success is a condition over answer.status and answer.body; every 2xx status
 	// when empty.

@@ -157,7 +157,7 @@ var own = map[Trigger][]Attribute{
 		{"event.reported", "text", "The service's own name for the event", "purchase.completed"},
 		{"event.source", "text", "Source, as the service gave it", "https://shop.fernmoor.example"},
 		{"event.subject", "text", "Subject, as the service gave it", "order-1001"},
-		{"event.service", "text", "Name of the connection", "Garden shop"},
+		{"event.service", "text", "Name of the interface", "Garden shop"},
 		{
 			"event.data", "anything", "What the service sent",
 			map[string]any{"email": "tamsin.trial@fernmoor.example", "offer": "propagation-place"},

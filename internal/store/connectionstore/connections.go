@@ -1,50 +1,35 @@
-// Package connectionstore keeps connections, what they say of themselves, whose accounts are
-// whose, and the operations
-// that their services offer.
 package connectionstore
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"time"
 
-	"kanban/internal/core/roster"
 	"kanban/internal/store/db"
 	"kanban/internal/store/mirror"
 )
 
-// Connection is a configured outside system.
+// Connection is an outside system, with what holds for all its interfaces.
 type Connection struct {
-	ID          string
-	Name        string
-	Kind        string
-	Settings    map[string]string `gorm:"serializer:json"`
-	Secret      []byte            // sealed JSON object of secret values
-	Probe       json.RawMessage   `gorm:"serializer:json"`
-	Matching    *roster.Matching  `gorm:"serializer:json"` // nil is the default
-	ProbedAt    *time.Time
-	Trouble     string // why the latest comparison through it did not come about
-	TroubleCode string
-	PausedAt    *time.Time
-	RemovedAt   *time.Time // switched off and hidden since then
-	RemovedBy   string
-	Version     int
-	CreatedAt   time.Time
-	UpdatedAt   time.Time
-}
-
-// Recognise is how people are recognised at the connection.
-func (c Connection) Recognise() roster.Matching {
-	if c.Matching == nil {
-		return roster.DefaultMatching()
-	}
-	return *c.Matching
+	ID        string
+	Name      string
+	Owner     string // who minds it
+	Address   string // of its own pages
+	Notes     string
+	AtOnce    int // calls at a time through all its interfaces, 0 for no limit of its own
+	PerMinute int // the same in a minute
+	RestAfter int // failures in a row until it rests, 0 for the usual number
+	PausedAt  *time.Time
+	RemovedAt *time.Time // switched off and hidden since then
+	RemovedBy string
+	Version   int
+	CreatedAt time.Time
+	UpdatedAt time.Time
 }
 
 // Connections lists all that were not removed, ordered by name.
 func Connections(ctx context.Context, from db.From) (all []Connection, err error) {
-	err = from.Records(ctx).Where("removed_at IS NULL").Order("name").Find(&all).Error
+	err = from.Records(ctx).Where("removed_at IS NULL").Order("lower(name)").Find(&all).Error
 	return all, db.Known(err, "listing connections")
 }
 
@@ -66,199 +51,84 @@ func FindRemovedConnection(ctx context.Context, from db.From, id string) (c Conn
 	return c, db.Known(err, "finding the removed connection")
 }
 
-// NotRemoved is a condition: the record of an alias was not read through a removed connection.
-func NotRemoved(alias string) string {
-	return ` AND NOT EXISTS (SELECT 1 FROM connections hidden WHERE hidden.id = ` + alias + `.connection_id AND hidden.removed_at IS NOT NULL)`
+// LockConnection finds one that was not removed, and keeps it as it is until the transaction
+// ends: interfaces are named after it.
+func LockConnection(ctx context.Context, tx *db.Tx, id string) (c Connection, err error) {
+	err = tx.DB.Raw(`SELECT * FROM connections WHERE id = ? AND removed_at IS NULL FOR UPDATE`, id).Scan(&c).Error
+	if err == nil && c.ID == "" {
+		err = db.ErrNotFound
+	}
+	return c, db.Known(err, "finding the connection")
 }
 
-// Dependent is something that hangs on a connection.
-type Dependent struct {
-	Kind string // pairing, rule, offer, section, person
-	Name string // empty for what is only counted
-	N    int
+// InterfacesOf lists those of a connection that were not removed, in the order in which they were
+// made.
+func InterfacesOf(ctx context.Context, from db.From, connectionID string) (all []Interface, err error) {
+	err = with(ctx, from).Where("interfaces.connection_id = ? AND interfaces.removed_at IS NULL", connectionID).
+		Order("interfaces.created_at, interfaces.id").Find(&all).Error
+	return all, db.Known(err, "listing interfaces")
 }
 
-// Dependents lists what hangs on a connection: pairings that have not ended, of it or of
-// its sections; rules and offers that name it; and how many sections and people were read
-// through it.
-func Dependents(ctx context.Context, from db.From, id string) ([]Dependent, error) {
-	return db.Rows[Dependent](ctx, from, "looking what depends on the connection", `
-		SELECT 'pairing' AS kind, p.target_name || coalesce(' ↔ ' || f.title, '') AS name, 1 AS n FROM pairings p LEFT
-			JOIN section_facts f ON f.section_id = p.section_id
-			WHERE p.ended_at IS NULL AND (p.connection_id = $1 OR f.connection_id = $1)
-		UNION ALL SELECT 'rule', r.name, 1 FROM rules r WHERE r.actions @>
-			jsonb_build_array(jsonb_build_object('connectionId', $1::text))
-		UNION ALL SELECT 'offer', o.name, 1 FROM offers o WHERE o.connection_id = $1 OR o.platform_id = $1
-		UNION ALL SELECT 'section', '', count(*)::int FROM section_facts
-			WHERE connection_id = $1 AND NOT gone HAVING count(*) > 0
-		UNION ALL SELECT 'person', '', count(*)::int FROM people WHERE connection_id = $1
-			AND gone_at IS NULL HAVING count(*) > 0
-		ORDER BY 1, 2`, id)
+// UpdateConnection writes an edited connection whose version must still be the one that was read,
+// and names its interfaces after it.
+func UpdateConnection(ctx context.Context, tx *db.Tx, c *Connection) error {
+	read := c.Version
+	c.Version++
+	c.UpdatedAt = time.Now().UTC()
+	done := tx.DB.Where("id = ? AND version = ?", c.ID, read).Select("name", "owner", "address", "notes", "at_once",
+		"per_minute", "rest_after", "paused_at", "version", "updated_at").Updates(c)
+	if done.Error == nil && done.RowsAffected == 0 {
+		return fmt.Errorf("changing the connection: %w", db.ErrStale)
+	}
+	if done.Error != nil {
+		return db.Known(done.Error, "changing the connection")
+	}
+	return nameInterfaces(ctx, tx, c.ID)
 }
 
-// RemoveConnection switches a connection off and hides it.
+// nameInterfaces names those of a connection after it, as FullName does.
+func nameInterfaces(ctx context.Context, tx *db.Tx, connectionID string) error {
+	_, err := db.Exec(ctx, tx, `UPDATE interfaces i SET name = c.name || CASE i.label WHEN '' THEN '' ELSE ': ' END || i.label
+		FROM connections c WHERE c.id = i.connection_id AND c.id = $1 AND i.removed_at IS NULL`, connectionID)
+	return db.Known(err, "naming the interfaces")
+}
+
+// RemoveConnection switches a connection off and hides it. Its interfaces are removed by the
+// caller, in the same transaction.
 func RemoveConnection(ctx context.Context, tx *db.Tx, id, who string) error {
 	changed, err := db.Exec(ctx, tx, `UPDATE connections SET removed_at = now(), removed_by = $2,
 		version = version + 1 WHERE id = $1 AND removed_at IS NULL`, id, who)
 	if err == nil && changed == 0 {
 		return fmt.Errorf("removing the connection: %w", db.ErrNotFound)
 	}
-	if err != nil {
-		return db.Known(err, "removing the connection")
-	}
-	return mirror.SectionsChanged(ctx, tx)
+	return db.Known(err, "removing the connection")
 }
 
-// RestoreConnection brings a removed connection back under a name.
-func RestoreConnection(ctx context.Context, tx *db.Tx, id, name string) error {
-	changed, err := db.Exec(ctx, tx, `UPDATE connections SET removed_at = NULL, removed_by = '', name = $2,
-		version = version + 1 WHERE id = $1 AND removed_at IS NOT NULL`, id, name)
-	if err == nil && changed == 0 {
-		return fmt.Errorf("restoring the connection: %w", db.ErrNotFound)
-	}
-	if err != nil {
-		return db.Known(err, "restoring the connection")
-	}
-	tx.Due = true
-	return mirror.SectionsChanged(ctx, tx)
-}
-
-// UpdateConnection writes an edited connection whose version must still be the
-// one that was read.
-func UpdateConnection(tx *db.Tx, c *Connection) error {
-	read := c.Version
-	c.Version++
-	c.UpdatedAt = time.Now().UTC()
-	done := tx.DB.Where("id = ? AND version = ?", c.ID, read).Select("name", "settings", "secret", "probe",
-		"probed_at", "paused_at", "matching", "version", "updated_at").Updates(c)
-	if done.Error == nil && done.RowsAffected == 0 {
-		return fmt.Errorf("changing the connection: %w", db.ErrStale)
-	}
-	return db.Known(done.Error, "changing the connection")
-}
-
-// ConnectionByKey finds the one of a kind with a key among its settings; only what is
-// needed to let it in is read.
-func ConnectionByKey(ctx context.Context, from *db.Database, kind, key string) (c Connection, err error) {
-	err = from.Quickly().Records(ctx).Where("kind = ? AND settings->>'key' = ? AND removed_at IS NULL", kind,
-		key).Order("id").First(&c).Error
-	return c, db.Known(err, "finding the connection")
-}
-
-// RemovedFor is how long a removed connection can be restored before it is deleted for good.
-const RemovedFor = 30 * 24 * time.Hour
-
-// DeleteConnections deletes for good what was removed before a time, with everything that
-// hangs on it, and gives the names.
-func DeleteConnections(ctx context.Context, from *db.Database, before time.Time) (names []string, err error) {
-	all, err := RemovedConnections(ctx, from)
+// RestoreConnection brings a removed connection back under a name, with the interfaces that were
+// removed together with it, and gives their ids.
+func RestoreConnection(ctx context.Context, tx *db.Tx, id, name string) (interfaces []string, err error) {
+	interfaces, err = db.Values[string](ctx, tx, "restoring the interfaces", `UPDATE interfaces i SET removed_at = NULL,
+		removed_by = '', name = $2 || CASE i.label WHEN '' THEN '' ELSE ': ' END || i.label, version = i.version + 1
+		FROM connections c WHERE c.id = i.connection_id AND c.id = $1 AND i.removed_at >= c.removed_at
+		RETURNING i.id::text`, id, name)
 	if err != nil {
 		return nil, err
 	}
-	for _, c := range all {
-		if !c.RemovedAt.Before(before) {
-			continue
-		}
-		err := from.InTx(ctx, func(tx *db.Tx) error {
-			for _, sql := range []string{
-				`UPDATE deliveries SET state = 'stopped', held = 'the connection was deleted', finished_at = now()
-					WHERE connection_id = $1 AND state IN ('planned', 'queued', 'retrying', 'waiting')`,
-				`DELETE FROM pairings p WHERE p.connection_id = $1 OR EXISTS (SELECT 1 FROM section_facts f
-					WHERE f.section_id = p.section_id AND f.connection_id = $1)`,
-				`DELETE FROM statements WHERE connection_id = $1`,
-				`DELETE FROM accesses WHERE connection_id = $1 OR offer_id IN (SELECT id FROM offers
-					WHERE connection_id = $1)`,
-				`UPDATE offers SET platform_id = NULL WHERE platform_id = $1`,
-				`DELETE FROM offers WHERE connection_id = $1`,
-			} {
-				if _, err := db.Exec(ctx, tx, sql, c.ID); err != nil {
-					return db.Known(err, "deleting a connection")
-				}
-			}
-			if err := mirror.DropMirror(ctx, tx, c.ID); err != nil {
-				return err
-			}
-			if _, err := db.Exec(ctx, tx, `DELETE FROM connections WHERE id = $1 AND removed_at IS NOT NULL`,
-				c.ID); err != nil {
-				return db.Known(err, "deleting a connection")
-			}
-			return tx.Audit(ctx, "Kanban", "deleted a removed connection for good", "connection/"+c.ID,
-				map[string]string{"name": c.Name})
-		})
-		if err != nil {
-			return names, err
-		}
-		names = append(names, c.Name)
+	changed, err := db.Exec(ctx, tx, `UPDATE connections SET removed_at = NULL, removed_by = '', name = $2,
+		version = version + 1 WHERE id = $1 AND removed_at IS NOT NULL`, id, name)
+	if err == nil && changed == 0 {
+		return nil, fmt.Errorf("restoring the connection: %w", db.ErrNotFound)
 	}
-	return names, nil
-}
-
-// KeepProbe stores what a probe found.
-func KeepProbe(ctx context.Context, tx *db.Tx, id string, probe any, at time.Time) error {
-	text, err := json.Marshal(probe)
 	if err != nil {
-		return err
+		return nil, db.Known(err, "restoring the connection")
 	}
-	_, err = db.Exec(ctx, tx, `UPDATE connections SET probe = $2, probed_at = $3 WHERE id = $1`, id, string(text), at)
-	return db.Known(err, "keeping the probe")
+	tx.Due = true
+	return interfaces, mirror.SectionsChanged(ctx, tx)
 }
 
-// KeepSetting gives a setting of a connection another value; changed says whether it had another
-// one.
-func KeepSetting(ctx context.Context, tx *db.Tx, id, name, value string) (changed bool, err error) {
-	n, err := db.Exec(ctx, tx, `UPDATE connections SET settings = jsonb_set(settings, ARRAY[$2], to_jsonb($3::text)),
-		version = version + 1, updated_at = now() WHERE id = $1 AND settings->>$2 IS DISTINCT FROM $3`, id, name, value)
-	return n > 0, db.Known(err, "keeping a setting of the connection")
-}
-
-// PauseConnection pauses a connection that is not paused yet; paused says whether it did.
-func PauseConnection(ctx context.Context, tx *db.Tx, id string, at time.Time) (paused bool, err error) {
-	n, err := db.Exec(ctx, tx, `UPDATE connections SET paused_at = $2, version = version + 1, updated_at = now()
-		WHERE id = $1 AND paused_at IS NULL`, id, at)
-	return n > 0, db.Known(err, "pausing the connection")
-}
-
-// KeepAccount stores whose account this is; a person's earlier account is replaced.
-func KeepAccount(ctx context.Context, tx *db.Tx, connectionID, remoteID, personID string) error {
-	// The old one goes first: a statement that did both would not see that its place is free.
-	_, err := db.Exec(ctx, tx, `DELETE FROM accounts WHERE connection_id = $1 AND person_id = $3 AND remote_id <> $2`,
-		connectionID, remoteID, personID)
-	if err == nil {
-		_, err = db.Exec(ctx, tx, `INSERT INTO accounts (connection_id, remote_id, person_id) VALUES ($1, $2, $3)
-		ON CONFLICT (connection_id, remote_id) DO UPDATE SET person_id = excluded.person_id`, connectionID, remoteID, personID)
-	}
-	return db.Known(err, "storing the account")
-}
-
-// EventsFrom reports whether any event was reported through a connection.
-func EventsFrom(ctx context.Context, from db.From, connectionID string) (yes bool, err error) {
-	err = db.Into(ctx, from, &yes, `SELECT EXISTS (SELECT 1 FROM events
-		WHERE type = 'service.reported' AND data->>'connectionId' = $1)`, connectionID)
-	return yes, db.Known(err, "looking for reported events")
-}
-
-// StatementsFrom counts the statements that came through a connection.
-func StatementsFrom(ctx context.Context, from db.From, connectionID string) (n int, err error) {
-	err = db.Into(ctx, from, &n, `SELECT count(*) FROM statements WHERE connection_id = $1`, connectionID)
-	return n, db.Known(err, "counting statements")
-}
-
-// HomePages gives the home page of the accounts of connections, by id, "" for none yet.
-func HomePages(ctx context.Context, from *db.Database, ids []string) (map[string]string, error) {
-	if len(ids) == 0 {
-		return map[string]string{}, nil
-	}
-	return db.Map[string, string](ctx, from.Quickly(), "reading home pages", `SELECT id::text AS key,
-		coalesce(settings->>'homePage', '') AS value FROM connections WHERE id = ANY ($1::text[]::uuid[])`, ids)
-}
-
-// KeepHomePage keeps the home page of a connection's accounts unless there is one already,
-// and gives the one that there is.
-func KeepHomePage(ctx context.Context, from *db.Database, id, page string) (kept string, err error) {
-	if _, err = db.Exec(ctx, from, `UPDATE connections SET settings = settings || jsonb_build_object('homePage',
-		$2::text), version = version + 1 WHERE id = $1 AND coalesce(settings->>'homePage', '') = ''`, id, page); err != nil {
-		return "", db.Known(err, "keeping a home page")
-	}
-	all, err := HomePages(ctx, from, []string{id})
-	return all[id], err
+// DeleteConnections deletes for good what was removed before a time and has no interface left, and
+// gives the names.
+func DeleteConnections(ctx context.Context, from *db.Database, before time.Time) ([]string, error) {
+	return db.Values[string](ctx, from, "deleting connections", `DELETE FROM connections c WHERE c.removed_at < $1
+		AND NOT EXISTS (SELECT 1 FROM interfaces i WHERE i.connection_id = c.id) RETURNING c.name`, before)
 }

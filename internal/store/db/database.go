@@ -98,7 +98,7 @@ func Open(ctx context.Context, o Options) (*Database, error) {
 		return nil, fmt.Errorf("connecting to the database: %w", err)
 	}
 	forQuick := config.Copy()
-	forQuick.MaxConns = quickConnections
+	forQuick.MaxConns = quickInterfaces
 	forQuick.ConnConfig.RuntimeParams["synchronous_commit"] = "off"
 	forQuick.ConnConfig.RuntimeParams["plan_cache_mode"] = "force_generic_plan"
 	quick, err := pgxpool.NewWithConfig(ctx, forQuick)
@@ -117,8 +117,8 @@ func Open(ctx context.Context, o Options) (*Database, error) {
 	return s, nil
 }
 
-// quickConnections is how many connections Quick has.
-const quickConnections = 10
+// quickInterfaces is how many connections Quick has.
+const quickInterfaces = 10
 
 func (s *Database) prepare(ctx context.Context, keyset []byte) error {
 	if err := s.migrate(ctx); err != nil {

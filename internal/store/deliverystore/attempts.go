@@ -10,6 +10,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgtype"
 
+	"kanban/internal/store/connectionstore"
 	"kanban/internal/store/db"
 	"kanban/internal/store/eventstore"
 	"kanban/internal/store/leases"
@@ -47,27 +48,27 @@ func Attempts(ctx context.Context, from db.From, deliveryID string) (all []Attem
 }
 
 // deliveryColumns are those of deliveries d, in the order of Delivery's fields.
-const deliveryColumns = `d.id::text, d.event_id::text, d.rule_id::text, d.offer_id::text, d.stage_plan_id::text, d.rule_version, d.position, d.action, d.connection_id::text, d.person_id::text, d.section_id::text, d.once_key,
+const deliveryColumns = `d.id::text, d.event_id::text, d.rule_id::text, d.offer_id::text, d.stage_plan_id::text, d.rule_version, d.position, d.action, d.interface_id::text, d.person_id::text, d.section_id::text, d.once_key,
 	d.undoes::text, d.state, d.attempts, d.due_at, d.next_at, d.held, d.held_for, d.claimed_by, d.begun_at, d.code, d.last_error, d.result, d.created_at, d.finished_at`
 
 // isReady is a condition over deliveries d: its time has come at $1, and nobody is at it.
 // It reads as the index deliveries_ready does.
 var isReady = `d.state IN ('queued', 'retrying') AND coalesce(greatest(d.due_at, d.next_at), '-infinity'::timestamptz) <= $1 AND (d.claimed_by IS NULL OR NOT ` + leases.Alive("d.claimed_by") + `)`
 
-// Lane is where deliveries go: a connection, or nowhere outside.
+// Lane is where deliveries go: an interface, or nowhere outside.
 type Lane struct {
-	ConnectionID *string // nil for what reaches no service
+	InterfaceID *string // nil for what reaches no service
 }
 
-// ReadyLanes lists those with deliveries that could be made now: their connection is not
+// ReadyLanes lists those with deliveries that could be made now: their interface is not
 // paused and does not rest.
 func ReadyLanes(ctx context.Context, from *db.Database, now time.Time) ([]Lane, error) {
-	return db.Rows[Lane](ctx, from.Quickly(), "looking for deliveries", `SELECT NULL::text AS connection_id
-		WHERE EXISTS (SELECT 1 FROM deliveries d WHERE d.connection_id IS NULL AND `+isReady+`)
-		UNION ALL SELECT c.id::text FROM connections c WHERE c.paused_at IS NULL AND c.removed_at IS NULL
-			AND NOT EXISTS (SELECT 1 FROM rests r WHERE r.connection_id = c.id AND r.operation = ''
+	return db.Rows[Lane](ctx, from.Quickly(), "looking for deliveries", `SELECT NULL::text AS interface_id
+		WHERE EXISTS (SELECT 1 FROM deliveries d WHERE d.interface_id IS NULL AND `+isReady+`)
+		UNION ALL SELECT c.id::text FROM interfaces c WHERE NOT `+connectionstore.Paused("c")+` AND c.removed_at IS NULL
+			AND NOT EXISTS (SELECT 1 FROM rests r WHERE r.interface_id = c.id AND r.operation = ''
 			AND r.rests_until > $1)
-			AND EXISTS (SELECT 1 FROM deliveries d WHERE d.connection_id = c.id AND `+isReady+`)`, now)
+			AND EXISTS (SELECT 1 FROM deliveries d WHERE d.interface_id = c.id AND `+isReady+`)`, now)
 }
 
 // ReadyAfter is a place in a lane's order of what is ready; the zero value is before its
@@ -95,9 +96,9 @@ func ReadyDeliveries(ctx context.Context, from *db.Database, l Lane, now time.Ti
 	after ReadyAfter,
 ) ([]Delivery, error) {
 	const place = `coalesce(greatest(d.due_at, d.next_at), '-infinity'::timestamptz), d.id`
-	where, args := `d.connection_id IS NULL`, []any{now, most, append([]string{}, except...)}
-	if l.ConnectionID != nil {
-		where, args = `d.connection_id = $4::text::uuid`, append(args, *l.ConnectionID)
+	where, args := `d.interface_id IS NULL`, []any{now, most, append([]string{}, except...)}
+	if l.InterfaceID != nil {
+		where, args = `d.interface_id = $4::text::uuid`, append(args, *l.InterfaceID)
 	}
 	if after.id != "" {
 		where += fmt.Sprintf(` AND (%s) > ($%d::timestamptz, $%d::text::uuid)`, place, len(args)+1, len(args)+2)

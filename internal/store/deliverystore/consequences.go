@@ -31,8 +31,8 @@ func ConsequencesOfReversed(ctx context.Context, from db.From) ([]Consequence, e
 			d.action->>'kind' AS kind, coalesce(b.name, '') AS badge, coalesce(d.action->>'operation',
 				d.action->>'group', '') AS operation,
 			coalesce((SELECT r.name FROM rules r WHERE r.id = d.rule_id), (SELECT p.name FROM stage_plans p
-				WHERE p.id = d.stage_plan_id), '') AS origin, coalesce((SELECT n.name FROM connections n
-				WHERE n.id = d.connection_id), '') AS service
+				WHERE p.id = d.stage_plan_id), '') AS origin, coalesce((SELECT n.name FROM interfaces n
+				WHERE n.id = d.interface_id), '') AS service
 		FROM open o JOIN events c ON c.type = o.type AND c.person_id = o.person_id AND c.section_id = o.section_id
 			AND c.module_id = o.module_id AND c.activity_id = o.activity_id
 		JOIN deliveries d ON d.event_id = c.id AND d.state = 'delivered' AND d.undoes IS NULL

@@ -14,6 +14,7 @@ import (
 
 	"kanban/internal/core/finding"
 	"kanban/internal/core/rule"
+	"kanban/internal/store/connectionstore"
 	"kanban/internal/store/db"
 	"kanban/internal/store/eventstore"
 )
@@ -31,32 +32,32 @@ const (
 
 // Delivery is one action for one event.
 type Delivery struct {
-	ID           string
-	EventID      string
-	RuleID       *string
-	OfferID      *string // instead of a rule
-	StagePlanID  *string // instead of both
-	RuleVersion  int
-	Position     int
-	Action       rule.Action `gorm:"serializer:json"`
-	ConnectionID *string
-	PersonID     *string
-	SectionID    *string
-	OnceKey      *string
-	Undoes       *string // the delivery that this one reverts
-	State        string
-	Attempts     int
-	DueAt        *time.Time // not before then
-	NextAt       *time.Time
-	Held         string     // what it waits for, when it is no failure
-	HeldFor      string     // the operation that rests, when it waits for that
-	ClaimedBy    *string    // the worker that makes an attempt
-	BegunAt      *time.Time // when that attempt began
-	Code         string
-	LastError    string
-	Result       map[string]any `gorm:"serializer:json"`
-	CreatedAt    time.Time
-	FinishedAt   *time.Time
+	ID          string
+	EventID     string
+	RuleID      *string
+	OfferID     *string // instead of a rule
+	StagePlanID *string // instead of both
+	RuleVersion int
+	Position    int
+	Action      rule.Action `gorm:"serializer:json"`
+	InterfaceID *string
+	PersonID    *string
+	SectionID   *string
+	OnceKey     *string
+	Undoes      *string // the delivery that this one reverts
+	State       string
+	Attempts    int
+	DueAt       *time.Time // not before then
+	NextAt      *time.Time
+	Held        string     // what it waits for, when it is no failure
+	HeldFor     string     // the operation that rests, when it waits for that
+	ClaimedBy   *string    // the worker that makes an attempt
+	BegunAt     *time.Time // when that attempt began
+	Code        string
+	LastError   string
+	Result      map[string]any `gorm:"serializer:json"`
+	CreatedAt   time.Time
+	FinishedAt  *time.Time
 }
 
 // Origin is the rule, the offer or the stage plan that made the delivery.
@@ -82,13 +83,13 @@ func AddDeliveries(ctx context.Context, tx *db.Tx, all []Delivery) (map[string]b
 		return nil, err
 	}
 	ids, err := db.Values[string](ctx, tx, "making deliveries", `WITH fresh AS (INSERT INTO deliveries (id, event_id,
-		rule_id, offer_id, stage_plan_id, rule_version, position, action, connection_id, person_id, section_id,
+		rule_id, offer_id, stage_plan_id, rule_version, position, action, interface_id, person_id, section_id,
 		once_key, undoes, state, due_at, code, last_error, finished_at)
 		SELECT w."ID", w."EventID", w."RuleID", w."OfferID", w."StagePlanID", w."RuleVersion", w."Position",
-			w."Action", w."ConnectionID", w."PersonID", w."SectionID", w."OnceKey", w."Undoes", w."State", w."DueAt",
+			w."Action", w."InterfaceID", w."PersonID", w."SectionID", w."OnceKey", w."Undoes", w."State", w."DueAt",
 			w."Code", w."LastError", w."FinishedAt"
 		FROM jsonb_to_recordset($1::jsonb) AS w ("ID" uuid, "EventID" uuid, "RuleID" uuid, "OfferID" uuid,
-			"StagePlanID" uuid, "RuleVersion" int, "Position" int, "Action" jsonb, "ConnectionID" uuid,
+			"StagePlanID" uuid, "RuleVersion" int, "Position" int, "Action" jsonb, "InterfaceID" uuid,
 			"PersonID" uuid, "SectionID" uuid,
 			"OnceKey" text, "Undoes" uuid, "State" text, "DueAt" timestamptz, "Code" text, "LastError" text,
 				"FinishedAt" timestamptz)
@@ -112,7 +113,7 @@ func FindDelivery(ctx context.Context, from db.From, id string) (d Delivery, err
 
 // DeliveryFilter narrows a list of deliveries; empty fields do not.
 type DeliveryFilter struct {
-	ID, EventID, RuleID, OfferID, StagePlanID, PersonID, SectionID, ConnectionID, State, Before string
+	ID, EventID, RuleID, OfferID, StagePlanID, PersonID, SectionID, InterfaceID, State, Before string
 	// made at or after, made before
 	Since, Until time.Time
 	Limit        int
@@ -128,7 +129,7 @@ func (f DeliveryFilter) where() (conditions []string, args []any) {
 		{"d.stage_plan_id = ?", f.StagePlanID},
 		{"d.person_id = ?", f.PersonID},
 		{"d.section_id = ?", f.SectionID},
-		{"d.connection_id = ?", f.ConnectionID},
+		{"d.interface_id = ?", f.InterfaceID},
 		{"d.state = ?", f.State},
 		{"d.id < ?", f.Before},
 	} {
@@ -147,14 +148,14 @@ func (f DeliveryFilter) where() (conditions []string, args []any) {
 
 // ListedDelivery is a delivery with the names that a person reads.
 type ListedDelivery struct {
-	Delivery   `gorm:"embedded"`
-	Rule       string // or offer
-	Person     string
-	Section    string
-	Connection string
-	EventType  string
-	HeldNow    string // for what it waits because of its connection
-	Reverted   bool   // another delivery has undone it
+	Delivery  `gorm:"embedded"`
+	Rule      string // or offer
+	Person    string
+	Section   string
+	Interface string
+	EventType string
+	HeldNow   string // for what it waits because of its interface
+	Reverted  bool   // another delivery has undone it
 }
 
 // Deliveries lists the newest first.
@@ -166,10 +167,10 @@ func Deliveries(ctx context.Context, from db.From, f DeliveryFilter) (all []List
 		coalesce((SELECT e.type FROM events e WHERE e.id = d.event_id), '') AS event_type,
 		coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = d.person_id), '') AS person,
 		coalesce((SELECT x.title FROM sections x WHERE x.id = d.section_id), '') AS section,
-		coalesce((SELECT c.name FROM connections c WHERE c.id = d.connection_id), '') AS connection,
+		coalesce((SELECT c.name FROM interfaces c WHERE c.id = d.interface_id), '') AS interface,
 		CASE WHEN d.state NOT IN ('queued', 'retrying') OR d.claimed_by IS NOT NULL THEN '' ELSE coalesce((SELECT CASE
-			WHEN c.removed_at IS NOT NULL THEN 'the connection was removed' WHEN c.paused_at IS NOT NULL THEN '` + HeldPaused + `' END FROM connections c WHERE c.id = d.connection_id),
-			(SELECT '` + HeldResting + `' FROM rests r WHERE r.connection_id = d.connection_id AND r.operation = '' AND r.rests_until > now()), '') END AS held_now`).Order("d.id DESC").Limit(f.Limit)
+			WHEN c.removed_at IS NOT NULL THEN 'the interface was removed' WHEN ` + connectionstore.Paused("c") + ` THEN '` + HeldPaused + `' END FROM interfaces c WHERE c.id = d.interface_id),
+			(SELECT '` + HeldResting + `' FROM rests r WHERE r.interface_id = d.interface_id AND r.operation = '' AND r.rests_until > now()), '') END AS held_now`).Order("d.id DESC").Limit(f.Limit)
 	conditions, args := f.where()
 	for i, c := range conditions {
 		q = q.Where(c, args[i])
@@ -192,8 +193,8 @@ func requeue(ctx context.Context, tx *db.Tx, fits string, args ...any) (int, err
 
 // RequeueAnswered puts back into the queue what waits because a service refused the
 // credential or the right, now that it works.
-func RequeueAnswered(ctx context.Context, tx *db.Tx, connectionID string) (int, error) {
-	return requeue(ctx, tx, `d.connection_id = $1 AND d.code = ANY ($2)`, connectionID,
+func RequeueAnswered(ctx context.Context, tx *db.Tx, interfaceID string) (int, error) {
+	return requeue(ctx, tx, `d.interface_id = $1 AND d.code = ANY ($2)`, interfaceID,
 		[]finding.Code{finding.WrongCredential, finding.NotAllowed})
 }
 
@@ -205,35 +206,35 @@ func RequeueFound(ctx context.Context, tx *db.Tx, ruleID string) (int, error) {
 
 // RequeueMatched does the same with what waits because somebody had no account at a
 // service, for whom one was chosen by hand.
-func RequeueMatched(ctx context.Context, tx *db.Tx, connectionID, personID string) (int, error) {
-	return requeue(ctx, tx, `d.connection_id = $1 AND d.person_id = $2 AND d.code = ANY ($3)`, connectionID, personID,
+func RequeueMatched(ctx context.Context, tx *db.Tx, interfaceID, personID string) (int, error) {
+	return requeue(ctx, tx, `d.interface_id = $1 AND d.person_id = $2 AND d.code = ANY ($3)`, interfaceID, personID,
 		[]finding.Code{finding.AccountMissing, finding.AddressMissing})
 }
 
 // RequeueMended does the same with what waited only because people of a register had no
 // address or no account, and who have an address now.
-func RequeueMended(ctx context.Context, tx *db.Tx, connectionID string) (int, error) {
+func RequeueMended(ctx context.Context, tx *db.Tx, interfaceID string) (int, error) {
 	return requeue(ctx, tx, `(d.action->>'kind' <> 'mail' OR coalesce(nullif(d.action->>'to', ''),
 		'person.email') LIKE '%person.email%')
-		AND EXISTS (SELECT 1 FROM people p WHERE p.id = d.person_id AND p.connection_id = $1 AND p.gone_at IS NULL
+		AND EXISTS (SELECT 1 FROM people p WHERE p.id = d.person_id AND p.interface_id = $1 AND p.gone_at IS NULL
 			AND p.email_key <> ''
-			AND (d.code = $2 OR d.code = $3 AND d.finished_at < p.changed_at))`, connectionID, finding.AddressMissing, finding.AccountMissing)
+			AND (d.code = $2 OR d.code = $3 AND d.finished_at < p.changed_at))`, interfaceID, finding.AddressMissing, finding.AccountMissing)
 }
 
 // WaitingGroup are the deliveries that wait for a person for one reason.
 type WaitingGroup struct {
-	Origin       string // the id of the rule, offer or stage plan
-	RuleID       string // "" when it is no rule's
-	ConnectionID string // "" when it goes to no service
-	Rule         string // the name of what they come from
-	Code         string
-	LastError    string
-	Count        int
-	EventID      string // of one of them
-	Person       string // of one of them, by name
-	PersonID     string
-	Own          bool // they are all about this person, with whom the reason lies
-	Origins      int  // from how many rules, offers and stage plans they come
+	Origin      string // the id of the rule, offer or stage plan
+	RuleID      string // "" when it is no rule's
+	InterfaceID string // "" when it goes to no service
+	Rule        string // the name of what they come from
+	Code        string
+	LastError   string
+	Count       int
+	EventID     string // of one of them
+	Person      string // of one of them, by name
+	PersonID    string
+	Own         bool // they are all about this person, with whom the reason lies
+	Origins     int  // from how many rules, offers and stage plans they come
 }
 
 // WaitingGroups gathers all deliveries that wait for a person by what they come from, where
@@ -242,7 +243,7 @@ type WaitingGroup struct {
 func WaitingGroups(ctx context.Context, from db.From) ([]WaitingGroup, error) {
 	return db.Rows[WaitingGroup](ctx, from, "grouping the deliveries that wait", `
 		WITH groups AS (
-			SELECT d.rule_id, d.offer_id, d.stage_plan_id, d.connection_id, d.code, d.last_error, count(*)::int AS n,
+			SELECT d.rule_id, d.offer_id, d.stage_plan_id, d.interface_id, d.code, d.last_error, count(*)::int AS n,
 				max(d.id::text)::uuid AS one, false AS own, 1 AS origins
 			FROM deliveries d WHERE d.state = 'waiting' AND NOT (d.person_id IS NOT NULL AND d.code = ANY ($1))
 				GROUP BY 1, 2, 3, 4, 5, 6
@@ -253,7 +254,7 @@ func WaitingGroups(ctx context.Context, from db.From) ([]WaitingGroup, error) {
 			FROM deliveries d WHERE d.state = 'waiting' AND d.person_id IS NOT NULL AND d.code = ANY ($1)
 				GROUP BY d.person_id, d.code)
 		SELECT coalesce(g.rule_id, g.offer_id, g.stage_plan_id)::text AS origin, coalesce(g.rule_id::text,
-			'') AS rule_id, coalesce(g.connection_id::text, '') AS connection_id,
+			'') AS rule_id, coalesce(g.interface_id::text, '') AS interface_id,
 			coalesce((SELECT r.name FROM rules r WHERE r.id = g.rule_id), (SELECT o.name FROM offers o
 				WHERE o.id = g.offer_id), (SELECT p.name FROM stage_plans p
 				WHERE p.id = g.stage_plan_id), '') AS rule,
@@ -398,12 +399,12 @@ func AllowAgain(ctx context.Context, tx *db.Tx, id, state string) error {
 	return db.Known(err, "taking a delivery back")
 }
 
-// HasEarlier reports whether an earlier delivery to the same person and connection is
+// HasEarlier reports whether an earlier delivery to the same person and interface is
 // still to be made.
 func HasEarlier(ctx context.Context, from db.From, d Delivery) (yes bool, err error) {
 	err = db.Into(ctx, from, &yes, `SELECT EXISTS (SELECT 1 FROM deliveries o
-		WHERE o.connection_id = $1 AND o.person_id = $2 AND o.id < $3
-		AND o.state IN ('queued', 'retrying', 'waiting') AND (o.due_at IS NULL OR o.due_at <= now()))`, d.ConnectionID, d.PersonID, d.ID)
+		WHERE o.interface_id = $1 AND o.person_id = $2 AND o.id < $3
+		AND o.state IN ('queued', 'retrying', 'waiting') AND (o.due_at IS NULL OR o.due_at <= now()))`, d.InterfaceID, d.PersonID, d.ID)
 	return yes, db.Known(err, "looking for earlier deliveries")
 }
 

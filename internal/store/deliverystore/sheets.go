@@ -45,20 +45,20 @@ func AppendRow(ctx context.Context, tx *db.Tx, sheet, deliveryID string, cells m
 
 // Pickup is an enrolment for a course platform to pick up.
 type Pickup struct {
-	ConnectionID string
-	Person       string // identifiers of the register
-	Section      string
-	Role         string
-	Active       bool
-	ChangedAt    time.Time
+	InterfaceID string
+	Person      string // identifiers of the register
+	Section     string
+	Role        string
+	Active      bool
+	ChangedAt   time.Time
 }
 
 // KeepPickup keeps the latest state of an enrolment.
 func KeepPickup(ctx context.Context, tx *db.Tx, p Pickup) error {
-	_, err := db.Exec(ctx, tx, `INSERT INTO pickups (connection_id, person, section, role, active)
+	_, err := db.Exec(ctx, tx, `INSERT INTO pickups (interface_id, person, section, role, active)
 		VALUES ($1, $2, $3, $4, $5)
-		ON CONFLICT (connection_id, person, section) DO UPDATE SET active = excluded.active, role = excluded.role,
-			changed_at = now()`, p.ConnectionID, p.Person, p.Section, p.Role, p.Active)
+		ON CONFLICT (interface_id, person, section) DO UPDATE SET active = excluded.active, role = excluded.role,
+			changed_at = now()`, p.InterfaceID, p.Person, p.Section, p.Role, p.Active)
 	return db.Known(err, "keeping an enrolment to be picked up")
 }
 
@@ -66,7 +66,7 @@ func KeepPickup(ctx context.Context, tx *db.Tx, p Pickup) error {
 // which to ask the next time. That is before anything that is just being written: what is
 // written with an earlier time and seen later would be missed, so that some may be given
 // twice instead.
-func Pickups(ctx context.Context, from db.From, connectionID string, since time.Time) (list []Pickup, next time.Time,
+func Pickups(ctx context.Context, from db.From, interfaceID string, since time.Time) (list []Pickup, next time.Time,
 	err error,
 ) {
 	// Times are those of the beginning of transactions, whose own queries come after it.
@@ -76,9 +76,9 @@ func Pickups(ctx context.Context, from db.From, connectionID string, since time.
 		WHERE datname = current_database() AND pid <> pg_backend_pid()`); err != nil {
 		return nil, since, db.Known(err, "listing what is to be picked up")
 	}
-	list, err = db.Rows[Pickup](ctx, from, "listing what is to be picked up", `SELECT connection_id::text, person,
+	list, err = db.Rows[Pickup](ctx, from, "listing what is to be picked up", `SELECT interface_id::text, person,
 		section, role, active, changed_at FROM pickups
-		WHERE connection_id = $1 AND changed_at > $2 ORDER BY changed_at, person, section`, connectionID, since)
+		WHERE interface_id = $1 AND changed_at > $2 ORDER BY changed_at, person, section`, interfaceID, since)
 	next = since
 	if len(list) > 0 {
 		next = list[len(list)-1].ChangedAt

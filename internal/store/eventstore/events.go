@@ -269,10 +269,10 @@ const EventColumns = `id::text, type, natural_key, person_id::text, section_id::
 const latestLookedAt = 20_000
 
 // ReportedBy lists the latest events that a service reported, the newest first.
-func ReportedBy(ctx context.Context, from db.From, connectionID string, limit int) ([]Event, error) {
+func ReportedBy(ctx context.Context, from db.From, interfaceID string, limit int) ([]Event, error) {
 	return db.Rows[Event](ctx, from, "finding what a service reported", `SELECT `+EventColumns+` FROM (SELECT *
 		FROM events WHERE type = 'service.reported' ORDER BY id DESC LIMIT $2) e
-		WHERE data->>'connectionId' = $1 ORDER BY id DESC LIMIT $3`, connectionID, latestLookedAt, limit)
+		WHERE data->>'interfaceId' = $1 ORDER BY id DESC LIMIT $3`, interfaceID, latestLookedAt, limit)
 }
 
 // EventsByID finds events, oldest first.

@@ -17,20 +17,20 @@ import (
 
 // Statement is an xAPI statement as it came.
 type Statement struct {
-	ID           string
-	ConnectionID string
-	Body         json.RawMessage
-	PersonID     *string
-	Note         string // why nothing followed from it, if nothing did
+	ID          string
+	InterfaceID string
+	Body        json.RawMessage
+	PersonID    *string
+	Note        string // why nothing followed from it, if nothing did
 
 	// What it can be asked for by.
 	Actor, Verb, Object, Registration string
 }
 
-// AddStatements stores statements of a connection whose ids are not there yet. It gives
+// AddStatements stores statements of an interface whose ids are not there yet. It gives
 // the stored bodies of the others, and which were voided before they came. Both are
 // asked for at once.
-func AddStatements(ctx context.Context, tx *db.Tx, connectionID string, all []Statement,
+func AddStatements(ctx context.Context, tx *db.Tx, interfaceID string, all []Statement,
 	voidVerb string,
 ) (existing map[string]json.RawMessage, awaited map[string]bool, err error) {
 	n := len(all)
@@ -38,7 +38,7 @@ func AddStatements(ctx context.Context, tx *db.Tx, connectionID string, all []St
 	notes, actors, verbs, objects, registrations := make([]string, n), make([]string, n), make([]string,
 		n), make([]string, n), make([]string, n)
 	for i, s := range all {
-		ids[i], connections[i], bodies[i], people[i] = s.ID, s.ConnectionID, string(s.Body), s.PersonID
+		ids[i], connections[i], bodies[i], people[i] = s.ID, s.InterfaceID, string(s.Body), s.PersonID
 		notes[i], actors[i], verbs[i], objects[i], registrations[i] = s.Note, s.Actor, s.Verb, s.Object,
 			s.Registration
 	}
@@ -49,18 +49,18 @@ func AddStatements(ctx context.Context, tx *db.Tx, connectionID string, all []St
 		lock = `SELECT pg_advisory_xact_lock(hashtextextended('voiding/' || $1, 0))`
 	}
 	var batch pgx.Batch
-	batch.Queue(lock, connectionID)
+	batch.Queue(lock, interfaceID)
 	// They are numbered as they came, but stored in one order by everybody, so that the
 	// same ones from two sides never wait for each other.
-	batch.Queue(`INSERT INTO statements (id, connection_id, body, person_id, note, actor, verb, object, registration,
+	batch.Queue(`INSERT INTO statements (id, interface_id, body, person_id, note, actor, verb, object, registration,
 		seq) OVERRIDING SYSTEM VALUE
 		SELECT w.* FROM (SELECT w.*, nextval('statements_seq_seq') FROM unnest($1::text[]::uuid[], $2::text[]::uuid[],
 			$3::jsonb[], $4::text[]::uuid[],
 			$5::text[], $6::text[], $7::text[], $8::text[], $9::text[]) AS w (id)) AS w
 		ORDER BY w.id ON CONFLICT (id) DO NOTHING RETURNING id::text`, ids, connections, bodies, people, notes, actors, verbs, objects, registrations)
 	// The verb stands there as it is, because the index is about it alone.
-	batch.Queue(`SELECT lower(object) FROM statements WHERE connection_id = $1
-		AND verb = 'http://adlnet.gov/expapi/verbs/voided' AND lower(object) = ANY ($2)`, connectionID, ids)
+	batch.Queue(`SELECT lower(object) FROM statements WHERE interface_id = $1
+		AND verb = 'http://adlnet.gov/expapi/verbs/voided' AND lower(object) = ANY ($2)`, interfaceID, ids)
 	results := tx.PGX.SendBatch(ctx, &batch)
 	defer results.Close()
 	if _, err := results.Exec(); err != nil {
@@ -101,12 +101,12 @@ type Voided struct {
 	Object   string
 }
 
-// VoidStatement voids a statement of a connection; ok is false when there is none yet, when
+// VoidStatement voids a statement of an interface; ok is false when there is none yet, when
 // it is voided already, or when it voids another one itself.
-func VoidStatement(ctx context.Context, tx *db.Tx, connectionID, id, voidVerb string) (v Voided, ok bool, err error) {
+func VoidStatement(ctx context.Context, tx *db.Tx, interfaceID, id, voidVerb string) (v Voided, ok bool, err error) {
 	v, err = db.Row[Voided](ctx, tx, "voiding a statement", `UPDATE statements SET voided_at = now()
-		WHERE connection_id = $1 AND id::text = lower($2) AND voided_at IS NULL AND verb <> $3
-		RETURNING id::text, person_id::text, object`, connectionID, id, voidVerb)
+		WHERE interface_id = $1 AND id::text = lower($2) AND voided_at IS NULL AND verb <> $3
+		RETURNING id::text, person_id::text, object`, interfaceID, id, voidVerb)
 	if errors.Is(err, db.ErrNotFound) {
 		return v, false, nil
 	}
@@ -132,7 +132,7 @@ type StoredStatement struct {
 
 // StatementQuery narrows a list of statements; empty values do not.
 type StatementQuery struct {
-	ConnectionID      string
+	InterfaceID       string
 	ID                string // one statement
 	Voided            bool   // the one with ID is voided
 	Actor             string
@@ -152,7 +152,7 @@ type StatementQuery struct {
 func Statements(ctx context.Context, from db.From, q StatementQuery) (list []StoredStatement, through time.Time,
 	err error,
 ) {
-	where, args := []string{"connection_id = $1"}, []any{q.ConnectionID}
+	where, args := []string{"interface_id = $1"}, []any{q.InterfaceID}
 	add := func(condition string, value any) {
 		args = append(args, value)
 		where = append(where, strings.ReplaceAll(condition, "$?", fmt.Sprintf("$%d", len(args))))
@@ -204,17 +204,17 @@ func Statements(ctx context.Context, from db.From, q StatementQuery) (list []Sto
 
 // Waiting is a statement from which nothing has followed, and why.
 type Waiting struct {
-	Seq          int64
-	ID           string
-	ConnectionID string
-	Body         json.RawMessage
-	Note         string
+	Seq         int64
+	ID          string
+	InterfaceID string
+	Body        json.RawMessage
+	Note        string
 }
 
 // WaitingStatements lists those from which nothing has followed, except for one
 // cause, in the order in which they came, from a place on.
 func WaitingStatements(ctx context.Context, from db.From, except string, after int64, limit int) ([]Waiting, error) {
-	return db.Rows[Waiting](ctx, from, "listing statements that wait", `SELECT seq, id::text, connection_id::text,
+	return db.Rows[Waiting](ctx, from, "listing statements that wait", `SELECT seq, id::text, interface_id::text,
 		body, note FROM statements
 		WHERE note <> '' AND note <> $1 AND voided_at IS NULL AND seq > $2 ORDER BY seq LIMIT $3`, except, after, limit)
 }
@@ -237,18 +237,18 @@ func ResolveStatement(ctx context.Context, tx *db.Tx, w Waiting, personID *strin
 
 // Unresolved are statements from which nothing has followed, for one cause.
 type Unresolved struct {
-	Connection string
-	Note       string
-	N          int
-	Since      time.Time
+	Interface string
+	Note      string
+	N         int
+	Since     time.Time
 }
 
 // UnresolvedStatements counts the statements that were stored before a time and from which
-// nothing has followed, except for one cause, by connection and cause.
+// nothing has followed, except for one cause, by interface and cause.
 func UnresolvedStatements(ctx context.Context, from db.From, except string, before time.Time) ([]Unresolved, error) {
-	return db.Rows[Unresolved](ctx, from, "counting statements that wait", `SELECT coalesce(c.name, '') AS connection,
+	return db.Rows[Unresolved](ctx, from, "counting statements that wait", `SELECT coalesce(c.name, '') AS interface,
 		s.note, count(*)::int AS n, min(s.stored_at) AS since FROM statements s LEFT
-		JOIN connections c ON c.id = s.connection_id
+		JOIN interfaces c ON c.id = s.interface_id
 		WHERE s.note <> '' AND s.note <> $1 AND s.voided_at IS NULL AND s.stored_at < $2 AND c.removed_at IS NULL
 			GROUP BY 1, 2 ORDER BY 1, 2`, except, before)
 }

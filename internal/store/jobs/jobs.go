@@ -52,10 +52,10 @@ func (React) Kind() string { return "react" }
 // InsertOpts chooses the queue.
 func (React) InsertOpts() river.InsertOpts { return river.InsertOpts{Queue: QueueReactions} }
 
-// WorkAsked compares every pairing with a connection for which that was asked, and
+// WorkAsked compares every pairing with an interface for which that was asked, and
 // starts runs where something has to be done.
 type WorkAsked struct {
-	ConnectionID string `json:"connectionId"`
+	InterfaceID string `json:"interfaceId"`
 }
 
 // Kind names the job.
@@ -112,7 +112,7 @@ func (AskNeeds) Kind() string { return "ask-needs" }
 
 // Propose looks anew for second accounts and test learners in a register.
 type Propose struct {
-	ConnectionID string `json:"connectionId"`
+	InterfaceID string `json:"interfaceId"`
 }
 
 // Kind names the job.

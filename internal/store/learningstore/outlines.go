@@ -86,7 +86,7 @@ func Crossings(ctx context.Context, from db.From, courseID, sectionID string) ([
 	err := db.Each(ctx, from, "finding percentages", `SELECT DISTINCT coalesce(o.outline->'percentages',
 		'null') AS percentages FROM outlines o
 		WHERE ($1 = '' OR o.course_id::text = $1) AND ($2 = '' OR o.course_id = (SELECT c.id FROM sections x
-			JOIN courses c ON c.connection_id = x.connection_id AND c.sourced_id = x.course WHERE x.id::text = $2))`, []any{courseID, sectionID}, func(r row) error {
+			JOIN courses c ON c.interface_id = x.interface_id AND c.sourced_id = x.course WHERE x.id::text = $2))`, []any{courseID, sectionID}, func(r row) error {
 		o := learning.Outline{Percentages: r.Percentages}
 		out = append(out, o.Crossings()...)
 		return nil
@@ -255,11 +255,11 @@ func IdleSince(ctx context.Context, from db.From, trigger rule.Trigger, since ti
 		SELECT p.id::text AS person_id, x.id::text AS section_id, c.id::text AS course_id, coalesce(g.percent,
 			0) AS percent, i.last
 		FROM enrolments e
-		JOIN people p ON p.connection_id = e.connection_id AND p.sourced_id = e.person AND p.gone_at IS NULL
+		JOIN people p ON p.interface_id = e.interface_id AND p.sourced_id = e.person AND p.gone_at IS NULL
 			AND p.enabled
-		JOIN sections x ON x.connection_id = e.connection_id AND x.sourced_id = e.section AND x.gone_at IS NULL
+		JOIN sections x ON x.interface_id = e.interface_id AND x.sourced_id = e.section AND x.gone_at IS NULL
 		JOIN section_facts f ON f.section_id = x.id AND (f.ends_on IS NULL OR f.ends_on >= current_date)
-		JOIN courses c ON c.connection_id = x.connection_id AND c.sourced_id = x.course
+		JOIN courses c ON c.interface_id = x.interface_id AND c.sourced_id = x.course
 		JOIN outlines o ON o.course_id = c.id
 		LEFT JOIN progress g ON g.person_id = p.id AND g.section_id = x.id
 		CROSS JOIN LATERAL (SELECT coalesce(g.last_at, e.joined_at) AS last) i

@@ -192,7 +192,7 @@ func Outdated(ctx context.Context, from db.From, courseID string, version int, a
 ) ([]ProgressRow, error) {
 	return db.Rows[ProgressRow](ctx, from, "finding progress by an earlier outline", `SELECT g.person_id::text,
 		g.section_id::text, g.done_bits, g.percent, g.outline_version AS version, g.last_at FROM progress g
-		JOIN sections x ON x.id = g.section_id JOIN courses c ON c.connection_id = x.connection_id
+		JOIN sections x ON x.id = g.section_id JOIN courses c ON c.interface_id = x.interface_id
 			AND c.sourced_id = x.course
 		WHERE c.id = $1 AND g.outline_version < $2 AND ($3 = '' OR (g.person_id, g.section_id) > (nullif($3,
 			'')::uuid, nullif($4, '')::uuid))
@@ -238,11 +238,11 @@ func LeftSections(ctx context.Context, from *db.Database, personIDs, courseIDs [
 	return db.Rows[Left](ctx, from.Quickly(), "finding the sections that people left", `
 		SELECT p.id::text AS person_id, x.id::text AS section_id, f.course_id::text, w.at FROM people p
 		CROSS JOIN LATERAL (SELECT e.section, e.gone_at AS at FROM enrolments e
-			WHERE e.connection_id = p.connection_id AND e.person = p.sourced_id AND e.gone_at IS NOT NULL
+			WHERE e.interface_id = p.interface_id AND e.person = p.sourced_id AND e.gone_at IS NOT NULL
 			AND e.joined_at IS NOT NULL AND e.role = 'student'
 			UNION ALL SELECT e.section, e.left_at FROM past_enrolments e
-				WHERE e.connection_id = p.connection_id AND e.person = p.sourced_id AND e.role = 'student') w
-		JOIN sections x ON x.connection_id = p.connection_id AND x.sourced_id = w.section
+				WHERE e.interface_id = p.interface_id AND e.person = p.sourced_id AND e.role = 'student') w
+		JOIN sections x ON x.interface_id = p.interface_id AND x.sourced_id = w.section
 		JOIN section_facts f ON f.section_id = x.id AND f.course_id = ANY ($2::text[]::uuid[])
 		WHERE p.id = ANY ($1::text[]::uuid[]) ORDER BY w.at DESC, 2`, personIDs, courseIDs)
 }

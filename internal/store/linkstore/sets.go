@@ -208,26 +208,26 @@ func RestoreResults(ctx context.Context, tx *db.Tx, results []learningstore.Reac
 // LeftGroup is a group inside a class that Kanban made for a section which is no longer of
 // its set, or of a pairing that ended.
 type LeftGroup struct {
-	PairingID    string
-	SectionID    string
-	ConnectionID string
-	Ref          string
-	Class        string
-	Section      string // its title
-	Placed       int    // whom Kanban put in and did not take out
+	PairingID   string
+	SectionID   string
+	InterfaceID string
+	Ref         string
+	Class       string
+	Section     string // its title
+	Placed      int    // whom Kanban put in and did not take out
 }
 
 // LeftGroups lists the groups at a service, or at all, that are for no section any more.
-func LeftGroups(ctx context.Context, from db.From, connectionID string) ([]LeftGroup, error) {
+func LeftGroups(ctx context.Context, from db.From, interfaceID string) ([]LeftGroup, error) {
 	return db.Rows[LeftGroup](ctx, from, "listing left groups", `
-		SELECT g.pairing_id::text, g.section_id::text, p.connection_id::text, g.ref, p.target_name AS class,
+		SELECT g.pairing_id::text, g.section_id::text, p.interface_id::text, g.ref, p.target_name AS class,
 			coalesce(f.title, '') AS section, (SELECT count(*)::int FROM group_placements x
 			WHERE x.pairing_id = g.pairing_id AND x.section_id = g.section_id) AS placed
 		FROM pairing_groups g JOIN pairings p ON p.id = g.pairing_id
 		LEFT JOIN section_facts f ON f.section_id = g.section_id
 		LEFT JOIN linked_sections l ON l.set_id = p.set_id AND l.section_id = g.section_id AND l.unlinked_at IS NULL
 			AND p.ended_at IS NULL
-		WHERE l.section_id IS NULL AND ($1 = '' OR p.connection_id = nullif($1, '')::uuid)`+connectionstore.NotRemoved("p")+` ORDER BY p.target_name, f.title, g.ref`, connectionID)
+		WHERE l.section_id IS NULL AND ($1 = '' OR p.interface_id = nullif($1, '')::uuid)`+connectionstore.NotRemoved("p")+` ORDER BY p.target_name, f.title, g.ref`, interfaceID)
 }
 
 // ForgetGroup forgets a group that was removed at the service.
@@ -313,6 +313,6 @@ func ResultsOf(ctx context.Context, from db.From, sectionIDs []string) ([]Result
 // ServicesOfSections gives, by section, the names of the services at which it is paired.
 func ServicesOfSections(ctx context.Context, from db.From) (map[string][]string, error) {
 	return db.Map[string, []string](ctx, from, "listing the sections' services", `SELECT p.section_id::text AS key,
-		array_agg(c.name ORDER BY c.name) AS value FROM pairings p JOIN connections c ON c.id = p.connection_id
+		array_agg(c.name ORDER BY c.name) AS value FROM pairings p JOIN interfaces c ON c.id = p.interface_id
 		WHERE p.ended_at IS NULL GROUP BY 1`)
 }

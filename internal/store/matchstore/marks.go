@@ -29,7 +29,7 @@ type Proposal struct {
 // learners, with what speaks for it, and of which nobody has said anything yet. Of two
 // records of one person the one with fewer enrolments is the second, or the later one by
 // its id. Those that the register itself lists as test learners are left away.
-func Proposals(ctx context.Context, from db.From, connectionID string) ([]Proposal, error) {
+func Proposals(ctx context.Context, from db.From, interfaceID string) ([]Proposal, error) {
 	return db.Rows[Proposal](ctx, from, "looking for second accounts and test learners", `
 		WITH signs AS (
 			SELECT p.*, p.user_name ~* '(^|[._ -])(test|preview|demo)([._ -]?(student|learner|user|account))?[._ -]?[0-9]*($|@)' AS by_user_name,
@@ -39,14 +39,14 @@ func Proposals(ctx context.Context, from db.From, connectionID string) ([]Propos
 			FROM people p LEFT JOIN (
 				SELECT e.person, min(e.role) FILTER (WHERE e.role ~* '^ext:.*(preview|test)') AS by_role,
 					bool_or(e.role = 'ext:preview') AS listed
-				FROM enrolments e WHERE e.connection_id = $1 AND e.gone_at IS NULL AND e.role LIKE 'ext:%'
+				FROM enrolments e WHERE e.interface_id = $1 AND e.gone_at IS NULL AND e.role LIKE 'ext:%'
 					GROUP BY 1) r ON r.person = p.sourced_id
-			WHERE p.connection_id = $1 AND p.gone_at IS NULL
-				AND NOT EXISTS (SELECT 1 FROM person_marks k WHERE k.connection_id = p.connection_id
+			WHERE p.interface_id = $1 AND p.gone_at IS NULL
+				AND NOT EXISTS (SELECT 1 FROM person_marks k WHERE k.interface_id = p.interface_id
 					AND k.sourced_id = p.sourced_id)),
 		there AS (
 			SELECT t.*, by_user_name OR by_name OR by_role IS NOT NULL AS test,
-				(SELECT count(*)::int FROM enrolments e WHERE e.connection_id = t.connection_id
+				(SELECT count(*)::int FROM enrolments e WHERE e.interface_id = t.interface_id
 					AND e.person = t.sourced_id AND e.gone_at IS NULL) AS n
 			FROM signs t WHERE listed IS NOT TRUE AND (master <> '' AND NOT secondary OR by_user_name OR by_name
 				OR by_role IS NOT NULL)),
@@ -65,17 +65,17 @@ func Proposals(ctx context.Context, from db.From, connectionID string) ([]Propos
 				'its role is ' || t.by_role), t.n
 		FROM there t WHERE t.test AND NOT EXISTS (SELECT 1 FROM firsts f
 			WHERE f.master = t.master AND f.sourced_id <> t.sourced_id AND NOT t.secondary)
-		ORDER BY 6, 2, 3`, connectionID)
+		ORDER BY 6, 2, 3`, interfaceID)
 }
 
 // MarkPerson keeps what somebody said of a person's record; of is the person whose second account
 // it is, for MarkSecond.
 func MarkPerson(ctx context.Context, tx *db.Tx, personID, kind, of, by string) error {
-	changed, err := db.Exec(ctx, tx, `INSERT INTO person_marks (connection_id, sourced_id, kind, second_of,
+	changed, err := db.Exec(ctx, tx, `INSERT INTO person_marks (interface_id, sourced_id, kind, second_of,
 		decided_by)
-		SELECT p.connection_id, p.sourced_id, $2, coalesce((SELECT f.sourced_id FROM people f
-			WHERE f.id::text = $3 AND f.connection_id = p.connection_id), ''), $4 FROM people p WHERE p.id = $1
-		ON CONFLICT (connection_id, sourced_id) DO UPDATE SET kind = excluded.kind, second_of = excluded.second_of,
+		SELECT p.interface_id, p.sourced_id, $2, coalesce((SELECT f.sourced_id FROM people f
+			WHERE f.id::text = $3 AND f.interface_id = p.interface_id), ''), $4 FROM people p WHERE p.id = $1
+		ON CONFLICT (interface_id, sourced_id) DO UPDATE SET kind = excluded.kind, second_of = excluded.second_of,
 			decided_by = excluded.decided_by, decided_at = now()`, personID, kind, of, by)
 	if err == nil && changed == 0 {
 		return fmt.Errorf("finding the person: %w", db.ErrNotFound)
@@ -86,22 +86,22 @@ func MarkPerson(ctx context.Context, tx *db.Tx, personID, kind, of, by string) e
 // UnmarkPerson drops what was said of a person's record; ok is false when nothing was.
 func UnmarkPerson(ctx context.Context, tx *db.Tx, personID string) (ok bool, err error) {
 	changed, err := db.Exec(ctx, tx, `DELETE FROM person_marks k USING people p
-		WHERE p.id = $1 AND k.connection_id = p.connection_id AND k.sourced_id = p.sourced_id`, personID)
+		WHERE p.id = $1 AND k.interface_id = p.interface_id AND k.sourced_id = p.sourced_id`, personID)
 	return changed > 0, db.Known(err, "dropping what was said of a record")
 }
 
 // PairingsOfRegister lists the pairings that have run and whose section is a register's.
-func PairingsOfRegister(ctx context.Context, from db.From, connectionID string) (all []pairingstore.Pairing,
+func PairingsOfRegister(ctx context.Context, from db.From, interfaceID string) (all []pairingstore.Pairing,
 	err error,
 ) {
-	err = from.Records(ctx).Where("ended_at IS NULL AND ran_at IS NOT NULL AND section_id IN (SELECT id FROM sections WHERE connection_id = ?)", connectionID).Order("id").Find(&all).Error
+	err = from.Records(ctx).Where("ended_at IS NULL AND ran_at IS NOT NULL AND section_id IN (SELECT id FROM sections WHERE interface_id = ?)", interfaceID).Order("id").Find(&all).Error
 	return all, db.Known(err, "listing pairings")
 }
 
 // RegisterOf gives the register that a person's record comes from.
-func RegisterOf(ctx context.Context, from db.From, personID string) (connectionID string, err error) {
-	err = db.Into(ctx, from, &connectionID, `SELECT connection_id::text FROM people WHERE id = $1`, personID)
-	return connectionID, db.Known(err, "finding the person")
+func RegisterOf(ctx context.Context, from db.From, personID string) (interfaceID string, err error) {
+	err = db.Into(ctx, from, &interfaceID, `SELECT interface_id::text FROM people WHERE id = $1`, personID)
+	return interfaceID, db.Known(err, "finding the person")
 }
 
 // Proposed is how many records of a register look like second accounts or test learners, and
@@ -111,12 +111,12 @@ type Proposed struct {
 	First Proposal
 }
 
-func proposedOf(connectionID string) string { return "proposed/" + connectionID }
+func proposedOf(interfaceID string) string { return "proposed/" + interfaceID }
 
 // LookForProposals looks for them anew and keeps how many there are, so that lists of
 // findings need not look themselves.
-func LookForProposals(ctx context.Context, from *db.Database, connectionID string) error {
-	list, err := Proposals(ctx, from, connectionID)
+func LookForProposals(ctx context.Context, from *db.Database, interfaceID string) error {
+	list, err := Proposals(ctx, from, interfaceID)
 	if err != nil {
 		return err
 	}
@@ -125,13 +125,13 @@ func LookForProposals(ctx context.Context, from *db.Database, connectionID strin
 		p.First = list[0]
 	}
 	return from.InTx(ctx, func(tx *db.Tx) error {
-		return settingstore.SaveSetting(ctx, tx, proposedOf(connectionID),
+		return settingstore.SaveSetting(ctx, tx, proposedOf(interfaceID),
 			p)
 	})
 }
 
 // LatestProposals gives what was found last.
-func LatestProposals(ctx context.Context, from db.From, connectionID string) (p Proposed, err error) {
-	_, err = settingstore.FindSetting(ctx, from, proposedOf(connectionID), &p)
+func LatestProposals(ctx context.Context, from db.From, interfaceID string) (p Proposed, err error) {
+	_, err = settingstore.FindSetting(ctx, from, proposedOf(interfaceID), &p)
 	return p, err
 }

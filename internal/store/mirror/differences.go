@@ -28,8 +28,8 @@ var whose = map[string]string{
 	"people": `m.given_name || ' ' || m.family_name`, "sections": `m.title || ' (' || m.code || ')'`,
 	"orgs": `m.name`,
 	"enrolments": `coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p
-		WHERE p.connection_id = m.connection_id AND p.sourced_id = m.person), m.person)
-		|| ', ' || coalesce((SELECT x.title FROM sections x WHERE x.connection_id = m.connection_id
+		WHERE p.interface_id = m.interface_id AND p.sourced_id = m.person), m.person)
+		|| ', ' || coalesce((SELECT x.title FROM sections x WHERE x.interface_id = m.interface_id
 			AND x.sourced_id = m.section), m.section)`,
 }
 
@@ -76,7 +76,7 @@ func (l *loading) differences(ctx context.Context) error {
 	}
 	list, err := db.Rows[Difference](ctx, l.tx, "finding what differs", fmt.Sprintf(`SELECT $2::text AS "table",
 		m.sourced_id AS id, %[3]s AS who, v.field, coalesce(v.before, '') AS before, coalesce(v.after, '') AS after
-		FROM %[2]s s JOIN %[1]s m ON m.connection_id = $1 AND m.sourced_id = s.sourced_id CROSS
+		FROM %[2]s s JOIN %[1]s m ON m.interface_id = $1 AND m.sourced_id = s.sourced_id CROSS
 			JOIN LATERAL (VALUES %[4]s) v (field, before, after)
 		WHERE (%[5]s) AND v.before IS DISTINCT FROM v.after LIMIT %[6]d`, l.name, l.staged, who, strings.Join(fields, ", "), l.listed(), maxDifferences+1), l.connection, l.name)
 	if len(list) > maxDifferences {

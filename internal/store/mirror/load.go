@@ -54,8 +54,8 @@ func (l *loading) fill(ctx context.Context) error {
 	l.staged = name
 	err := l.exec(ctx,
 		fmt.Sprintf(`CREATE TABLE %s (LIKE %s INCLUDING DEFAULTS INCLUDING GENERATED)`, name, l.name),
-		fmt.Sprintf(`ALTER TABLE %[1]s ADD position int, ALTER connection_id
-			SET DEFAULT '%[2]s', ADD CHECK (connection_id = '%[2]s')`, name, l.connection))
+		fmt.Sprintf(`ALTER TABLE %[1]s ADD position int, ALTER interface_id
+			SET DEFAULT '%[2]s', ADD CHECK (interface_id = '%[2]s')`, name, l.connection))
 	if err != nil {
 		return err
 	}
@@ -74,7 +74,7 @@ func (l *loading) fill(ctx context.Context) error {
 	if err := l.check(ctx, l.dangling, l.doubled); err != nil {
 		return err
 	}
-	steps := []string{fmt.Sprintf(`ALTER TABLE %s DROP position, ALTER connection_id DROP DEFAULT`, name)}
+	steps := []string{fmt.Sprintf(`ALTER TABLE %s DROP position, ALTER interface_id DROP DEFAULT`, name)}
 	for _, columns := range l.indexes() {
 		steps = append(steps, fmt.Sprintf(`CREATE INDEX ON %s %s`, name, columns))
 	}
@@ -104,7 +104,7 @@ func (l *loading) indexes() []string {
 // keyed gives the filled table its key. Records with one sourced id are found by
 // that failing, which costs nothing when there are none.
 func (l *loading) keyed(ctx context.Context, name string) error {
-	key := fmt.Sprintf(`ALTER TABLE %s ADD PRIMARY KEY (sourced_id, connection_id)`, name)
+	key := fmt.Sprintf(`ALTER TABLE %s ADD PRIMARY KEY (sourced_id, interface_id)`, name)
 	err := l.tx.Nested(ctx, func() error { return l.exec(ctx, key) })
 	var refused *pgconn.PgError
 	if !errors.As(err, &refused) || refused.Code != "23505" {
@@ -122,7 +122,7 @@ func (l *loading) merge(ctx context.Context) error {
 	l.staged = db.Quoted("staged_" + l.name)
 	err := l.exec(ctx,
 		fmt.Sprintf(`CREATE TEMP TABLE %s (LIKE %s INCLUDING DEFAULTS) ON COMMIT DROP`, l.staged, l.name),
-		fmt.Sprintf(`ALTER TABLE %s ADD position int, ALTER connection_id DROP NOT NULL%s`, l.staged, l.optional()))
+		fmt.Sprintf(`ALTER TABLE %s ADD position int, ALTER interface_id DROP NOT NULL%s`, l.staged, l.optional()))
 	if err != nil {
 		return err
 	}
@@ -183,7 +183,7 @@ func (l *loading) lacking(ctx context.Context) error {
 	for _, column := range l.in.Lacking(l.name) {
 		lost := &ColumnLost{Table: l.name, Column: column}
 		err := db.Into(ctx, l.tx, &lost.Values, fmt.Sprintf(`SELECT count(*) FROM %s
-			WHERE connection_id = $1 AND gone_at IS NULL AND %s::text NOT IN ('', '{}')`,
+			WHERE interface_id = $1 AND gone_at IS NULL AND %s::text NOT IN ('', '{}')`,
 			l.name, db.Quoted(column)), l.connection)
 		if err != nil {
 			return err
@@ -220,7 +220,7 @@ func (l *loading) optional() string {
 
 // remember loads the fingerprints of the mirror's rows.
 func (l *loading) remember(ctx context.Context) error {
-	rows, err := l.tx.PGX.Query(ctx, `SELECT row_hash FROM `+l.name+` m WHERE connection_id = $1 AND `+l.listed(),
+	rows, err := l.tx.PGX.Query(ctx, `SELECT row_hash FROM `+l.name+` m WHERE interface_id = $1 AND `+l.listed(),
 		l.connection)
 	if err != nil {
 		return err

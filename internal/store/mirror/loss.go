@@ -30,7 +30,7 @@ type Loss struct {
 
 // Losses counts the learners and teachers who lose their place by a merge, by section: whoever
 // moved within the course is not one of them.
-func Losses(ctx context.Context, tx *db.Tx, connectionID string, m Merged) ([]Loss, error) {
+func Losses(ctx context.Context, tx *db.Tx, interfaceID string, m Merged) ([]Loss, error) {
 	type stay struct{ person, course string }
 	joined := map[stay]bool{}
 	for _, x := range m.Joined {
@@ -60,9 +60,9 @@ func Losses(ctx context.Context, tx *db.Tx, connectionID string, m Merged) ([]Lo
 	}
 	err := db.Each(ctx, tx, "counting who loses their place", `SELECT s.id::text, s.gone_at IS NULL AS listed,
 		count(e.sourced_id)::int AS people FROM sections s
-		LEFT JOIN enrolments e ON e.connection_id = $1 AND e.section = s.sourced_id AND e.gone_at IS NULL
+		LEFT JOIN enrolments e ON e.interface_id = $1 AND e.section = s.sourced_id AND e.gone_at IS NULL
 			AND e.role IN ('student', 'teacher')
-		WHERE s.connection_id = $1 AND s.id = ANY ($2::uuid[]) GROUP BY s.id, s.gone_at`, []any{connectionID, ids}, func(s now) error {
+		WHERE s.interface_id = $1 AND s.id = ANY ($2::uuid[]) GROUP BY s.id, s.gone_at`, []any{interfaceID, ids}, func(s now) error {
 		lost[s.ID].Listed, lost[s.ID].Now = s.Listed, s.People
 		return nil
 	})
@@ -78,9 +78,9 @@ func Losses(ctx context.Context, tx *db.Tx, connectionID string, m Merged) ([]Lo
 }
 
 // CountSeats counts the learners and teachers of all sections of a register.
-func CountSeats(ctx context.Context, tx *db.Tx, connectionID string) (n int, err error) {
-	err = db.Into(ctx, tx, &n, `SELECT count(*)::int FROM enrolments WHERE connection_id = $1 AND gone_at IS NULL
-		AND role IN ('student', 'teacher')`, connectionID)
+func CountSeats(ctx context.Context, tx *db.Tx, interfaceID string) (n int, err error) {
+	err = db.Into(ctx, tx, &n, `SELECT count(*)::int FROM enrolments WHERE interface_id = $1 AND gone_at IS NULL
+		AND role IN ('student', 'teacher')`, interfaceID)
 	if err != nil {
 		return 0, fmt.Errorf("counting learners and teachers: %w", err)
 	}

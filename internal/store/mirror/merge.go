@@ -88,7 +88,7 @@ func (l *loading) superseded(ctx context.Context) error {
 	var drop []string
 	err := db.Each(ctx, l.tx, "finding records given twice", fmt.Sprintf(`
 		SELECT s.position, s.sourced_id, m.row_hash FROM %s s
-		JOIN %s m ON m.connection_id = $1 AND m.sourced_id = s.sourced_id AND %s AND m.row_hash IS NOT NULL`, l.staged, l.name, l.listed()), []any{l.connection}, func(k known) error {
+		JOIN %s m ON m.interface_id = $1 AND m.sourced_id = s.sourced_id AND %s AND m.row_hash IS NOT NULL`, l.staged, l.name, l.listed()), []any{l.connection}, func(k known) error {
 		at := int(l.known[uint64(k.RowHash)])
 		if at == 0 {
 			return nil
@@ -112,7 +112,7 @@ func (l *loading) keep(ctx context.Context) error {
 		return nil
 	}
 	kept, err := l.names(ctx, fmt.Sprintf(`DELETE FROM %s s USING %s m
-		WHERE s.sourced_id = ANY ($2::text[]) AND m.connection_id = $1 AND m.sourced_id = s.sourced_id AND %s
+		WHERE s.sourced_id = ANY ($2::text[]) AND m.interface_id = $1 AND m.sourced_id = s.sourced_id AND %s
 			RETURNING s.sourced_id`, l.staged, l.name, l.listed()), l.connection, l.unsure)
 	l.bad = append(l.bad, kept...)
 	l.copied -= len(kept)
@@ -131,7 +131,7 @@ func (l *loading) identify(ctx context.Context) error {
 		err := db.Each(ctx, l.tx, "finding what damaged records were", fmt.Sprintf(`
 			SELECT d.id, coalesce(m.row_hash, 0) AS row_hash, m.sourced_id IS NOT NULL AND NOT EXISTS (SELECT 1
 				FROM %s s WHERE s.sourced_id = d.id) AND count(*) OVER (PARTITION BY d.id) = 1 AS known
-			FROM unnest($2::text[]) d (id) LEFT JOIN %s m ON m.connection_id = $1 AND m.sourced_id = d.id AND %s`, l.staged, l.name, l.listed()), []any{l.connection, l.damaged}, func(d damaged) error {
+			FROM unnest($2::text[]) d (id) LEFT JOIN %s m ON m.interface_id = $1 AND m.sourced_id = d.id AND %s`, l.staged, l.name, l.listed()), []any{l.connection, l.damaged}, func(d damaged) error {
 			if !d.Known || l.known[uint64(d.RowHash)] != 0 {
 				l.incomplete = fmt.Sprintf("what is left of a damaged record looks like %s, and that is not a record that is known and missing", d.ID)
 			}
@@ -165,8 +165,8 @@ func (l *loading) referred(ctx context.Context) error {
 			deleted = append(deleted, id)
 		}
 		back, err := l.names(ctx, fmt.Sprintf(`UPDATE %[1]s r SET gone_at = NULL
-			WHERE r.connection_id = $1 AND r.gone_at = now() AND r.sourced_id <> ALL ($2::text[]) AND (
-				EXISTS (SELECT 1 FROM %[3]s m WHERE m.connection_id = $1 AND m.%[2]s %[5]s AND %[6]s)
+			WHERE r.interface_id = $1 AND r.gone_at = now() AND r.sourced_id <> ALL ($2::text[]) AND (
+				EXISTS (SELECT 1 FROM %[3]s m WHERE m.interface_id = $1 AND m.%[2]s %[5]s AND %[6]s)
 				OR EXISTS (SELECT 1 FROM %[4]s m WHERE m.%[2]s %[5]s AND %[6]s))
 			RETURNING r.sourced_id`, ref.table, ref.column, l.name, l.staged, to, l.counts()), l.connection, deleted)
 		if err != nil {
@@ -189,7 +189,7 @@ func (l *loading) inherit(ctx context.Context) error {
 		return nil
 	}
 	_, err := db.Exec(ctx, l.tx, fmt.Sprintf(`UPDATE %s s SET secondary = coalesce((SELECT m.secondary FROM people m
-		WHERE m.connection_id = $1 AND m.sourced_id = s.sourced_id), false)
+		WHERE m.interface_id = $1 AND m.sourced_id = s.sourced_id), false)
 		WHERE secondary IS NULL`, l.staged), l.connection)
 	return err
 }
@@ -198,7 +198,7 @@ func (l *loading) inherit(ctx context.Context) error {
 // deleted. A record that came but cannot be used takes nothing away: a slip in
 // the register must not look like somebody leaving.
 func (l *loading) gone(ctx context.Context) (err error) {
-	mark := `UPDATE %[1]s m SET gone_at = coalesce(m.gone_at, now()), changed_at = now()` + l.standingGone() + ` WHERE m.connection_id = $1 AND ` + l.listed() + ` AND `
+	mark := `UPDATE %[1]s m SET gone_at = coalesce(m.gone_at, now()), changed_at = now()` + l.standingGone() + ` WHERE m.interface_id = $1 AND ` + l.listed() + ` AND `
 	if l.in.Partial(l.name) || l.incomplete != "" {
 		ids := make([]string, 0, len(l.deleted))
 		for id := range l.deleted {
@@ -226,7 +226,7 @@ func (l *loading) unlisted(ctx context.Context) error {
 	for _, ref := range l.lists {
 		unknown, err := l.names(ctx, fmt.Sprintf(`SELECT DISTINCT x.id FROM (SELECT DISTINCT %[2]s AS ids
 			FROM %[1]s) l, unnest(l.ids) x (id)
-			WHERE NOT EXISTS (SELECT 1 FROM %[3]s r WHERE r.connection_id = $1 AND r.sourced_id = x.id
+			WHERE NOT EXISTS (SELECT 1 FROM %[3]s r WHERE r.interface_id = $1 AND r.sourced_id = x.id
 				AND r.gone_at IS NULL)`, l.staged, ref.column, ref.table), l.connection)
 		if err != nil {
 			return err
@@ -271,10 +271,10 @@ func (l *loading) names(ctx context.Context, sql string, args ...any) ([]string,
 func (l *loading) sharedIdentifiers(ctx context.Context) error {
 	sql := fmt.Sprintf(`WITH asked AS MATERIALIZED (
 			SELECT s.position, s.sourced_id, s.identifier FROM %[1]s s LEFT
-				JOIN people m ON m.connection_id = $1 AND m.sourced_id = s.sourced_id AND m.gone_at IS NULL
+				JOIN people m ON m.interface_id = $1 AND m.sourced_id = s.sourced_id AND m.gone_at IS NULL
 			WHERE m.identifier IS DISTINCT FROM s.identifier AND NOT coalesce(s.secondary, false))
 		SELECT a.position, a.sourced_id AS id, min(o.sourced_id) AS other FROM asked a JOIN (
-			SELECT sourced_id, identifier FROM people WHERE connection_id = $1 AND gone_at IS NULL AND NOT secondary
+			SELECT sourced_id, identifier FROM people WHERE interface_id = $1 AND gone_at IS NULL AND NOT secondary
 				AND identifier = ANY (ARRAY(SELECT identifier FROM asked))
 			UNION ALL SELECT sourced_id, identifier FROM %[1]s WHERE NOT coalesce(secondary, false)
 		) o ON o.identifier = a.identifier AND o.sourced_id <> a.sourced_id GROUP BY 1, 2 ORDER BY 1`, l.staged)
@@ -315,10 +315,10 @@ func (l *loading) check(ctx context.Context, dangling, doubled bool) error {
 		if err := l.taken(ctx, fmt.Sprintf(`
 			WITH out AS (
 				DELETE FROM %[1]s s WHERE NOT EXISTS (
-					SELECT 1 FROM %[2]s r WHERE r.connection_id = $1 AND r.sourced_id = s.%[3]s AND r.gone_at IS NULL)
+					SELECT 1 FROM %[2]s r WHERE r.interface_id = $1 AND r.sourced_id = s.%[3]s AND r.gone_at IS NULL)
 				RETURNING s.position, s.sourced_id, s.%[3]s AS other)
 			SELECT o.position, o.sourced_id AS id, o.other, '' AS person, '' AS section, EXISTS (SELECT 1 FROM %[2]s r
-				WHERE r.connection_id = $1 AND r.sourced_id = o.other) AS was FROM out o`,
+				WHERE r.interface_id = $1 AND r.sourced_id = o.other) AS was FROM out o`,
 			l.staged, ref.table, ref.column), func(m misplaced) {
 			lacking.add(m, ref, m.Was || l.merged.deleted[ref.table][m.Other])
 		}, l.connection); err != nil {
@@ -338,7 +338,7 @@ func (l *loading) check(ctx context.Context, dangling, doubled bool) error {
 	if err := l.taken(ctx, fmt.Sprintf(`
 		WITH every AS (
 			SELECT sourced_id, section, person, role, 0 AS position, false AS staged FROM enrolments m
-			WHERE m.connection_id = $1 AND m.gone_at IS NULL AND NOT EXISTS (SELECT 1 FROM %[1]s s
+			WHERE m.interface_id = $1 AND m.gone_at IS NULL AND NOT EXISTS (SELECT 1 FROM %[1]s s
 				WHERE s.sourced_id = m.sourced_id)
 				AND EXISTS (SELECT 1 FROM %[1]s s WHERE s.section = m.section AND s.person = m.person
 					AND s.role = m.role)
@@ -357,7 +357,7 @@ func (l *loading) check(ctx context.Context, dangling, doubled bool) error {
 	}
 	// What such a record said before is no longer so.
 	n, err := l.count(ctx, `UPDATE enrolments SET gone_at = now(), changed_at = now(), state = 'gone'
-		WHERE connection_id = $1 AND gone_at IS NULL AND sourced_id = ANY ($2::text[])`, l.connection, twice)
+		WHERE interface_id = $1 AND gone_at IS NULL AND sourced_id = ANY ($2::text[])`, l.connection, twice)
 	l.counted.Gone += n
 	return err
 }
@@ -390,11 +390,11 @@ func (l *loading) history(ctx context.Context) error {
 		return nil
 	}
 	_, err := db.Exec(ctx, l.tx, fmt.Sprintf(`
-		INSERT INTO past_enrolments (connection_id, sourced_id, section, person, role, begin_date, joined_at, left_at)
-		SELECT m.connection_id, m.sourced_id, m.section, m.person, m.role, m.begin_date, m.joined_at,
+		INSERT INTO past_enrolments (interface_id, sourced_id, section, person, role, begin_date, joined_at, left_at)
+		SELECT m.interface_id, m.sourced_id, m.section, m.person, m.role, m.begin_date, m.joined_at,
 			coalesce(m.gone_at, now())
 		FROM enrolments m JOIN %s s ON s.sourced_id = m.sourced_id
-		WHERE m.connection_id = $1 AND m.joined_at IS NOT NULL
+		WHERE m.interface_id = $1 AND m.joined_at IS NOT NULL
 			AND (m.gone_at IS NOT NULL AND s.state = 'in' OR (m.section, m.person, m.role) <> (s.section, s.person,
 				s.role))`, l.staged), l.connection)
 	return err
@@ -427,7 +427,7 @@ func (l *loading) write(ctx context.Context) (err error) {
 	}
 	l.counted.Changed, err = l.count(ctx, fmt.Sprintf(`
 		UPDATE %[1]s m SET %[2]s, row_hash = s.row_hash, changed_at = now(), %[3]s FROM %[4]s s
-		WHERE m.connection_id = $1 AND m.sourced_id = s.sourced_id AND (NOT (%[7]s) OR (%[5]s) IS DISTINCT
+		WHERE m.interface_id = $1 AND m.sourced_id = s.sourced_id AND (NOT (%[7]s) OR (%[5]s) IS DISTINCT
 			FROM (%[6]s))`,
 		l.name, list("% = s.%", ", "), since, l.staged, list("m.%", ", "), list("s.%",
 			", "), l.listed()), l.connection)
@@ -435,13 +435,13 @@ func (l *loading) write(ctx context.Context) (err error) {
 		return err
 	}
 	if _, err = db.Exec(ctx, l.tx, fmt.Sprintf(`UPDATE %s m SET row_hash = s.row_hash FROM %s s
-		WHERE m.connection_id = $1 AND m.sourced_id = s.sourced_id AND m.row_hash IS DISTINCT FROM s.row_hash`, l.name, l.staged), l.connection); err != nil {
+		WHERE m.interface_id = $1 AND m.sourced_id = s.sourced_id AND m.row_hash IS DISTINCT FROM s.row_hash`, l.name, l.staged), l.connection); err != nil {
 		return err
 	}
 	l.counted.Added, err = l.count(ctx, fmt.Sprintf(`
-		INSERT INTO %[1]s (connection_id, sourced_id, %[2]s, row_hash%[5]s)
+		INSERT INTO %[1]s (interface_id, sourced_id, %[2]s, row_hash%[5]s)
 		SELECT $1, s.sourced_id, %[3]s, s.row_hash%[6]s FROM %[4]s s
-		WHERE NOT EXISTS (SELECT 1 FROM %[1]s m WHERE m.connection_id = $1 AND m.sourced_id = s.sourced_id)`,
+		WHERE NOT EXISTS (SELECT 1 FROM %[1]s m WHERE m.interface_id = $1 AND m.sourced_id = s.sourced_id)`,
 		l.name, strings.Join(values, ", "), list("s.%", ", "), l.staged, starts, first), l.connection)
 	return err
 }
@@ -455,7 +455,7 @@ func (l *loading) orphans(ctx context.Context) error {
 		}
 		if err := l.taken(ctx, fmt.Sprintf(`
 			UPDATE %[1]s m SET gone_at = coalesce(m.gone_at, now()), changed_at = now()%[5]s FROM %[2]s r
-			WHERE m.connection_id = $1 AND %[4]s AND r.connection_id = $1 AND r.sourced_id = m.%[3]s
+			WHERE m.interface_id = $1 AND %[4]s AND r.interface_id = $1 AND r.sourced_id = m.%[3]s
 				AND r.gone_at = now()
 			RETURNING 0 AS position, m.sourced_id AS id, r.sourced_id AS other, '' AS person, '' AS section,
 				true AS was`, l.name, ref.table, ref.column, l.counts(), l.standingGone()), func(m misplaced) {

@@ -160,13 +160,13 @@ const manyRows = 10_000
 // staging tables and merge them set-wise, so that unchanged rows are neither
 // written nor sent. now() is one instant for everything that this transaction
 // touches, and marks what the merge changed.
-func Merge(ctx context.Context, tx *db.Tx, connectionID string, in Incoming) (Merged, error) {
+func Merge(ctx context.Context, tx *db.Tx, interfaceID string, in Incoming) (Merged, error) {
 	m := Merged{
 		Tables: map[string]TableCounts{}, deleted: map[string]map[string]bool{},
 		ids: map[string]map[uint64]bool{},
 	}
 	if err := db.Into(ctx, tx, &m.First, `SELECT to_regclass($1) IS NULL`,
-		partition("people", connectionID)); err != nil {
+		partition("people", interfaceID)); err != nil {
 		return m, fmt.Errorf("looking at the mirror: %w", err)
 	}
 	// The tables are joined whole, on sizes that the planner cannot know yet. A
@@ -179,7 +179,7 @@ func Merge(ctx context.Context, tx *db.Tx, connectionID string, in Incoming) (Me
 	defer func() { _, _ = db.Exec(ctx, tx, `SET LOCAL enable_nestloop = on`) }()
 	for _, t := range mirrorTables {
 		l := &loading{
-			tx: tx, mirrorTable: t, connection: connectionID, in: in, merged: &m,
+			tx: tx, mirrorTable: t, connection: interfaceID, in: in, merged: &m,
 			deleted: map[string]bool{},
 		}
 		work := l.merge
@@ -194,27 +194,27 @@ func Merge(ctx context.Context, tx *db.Tx, connectionID string, in Incoming) (Me
 	if m.First {
 		return m, nil
 	}
-	return m, moved(ctx, tx, connectionID, &m)
+	return m, moved(ctx, tx, interfaceID, &m)
 }
 
 // moved finds who joined and left, and which sections changed, in this transaction.
-func moved(ctx context.Context, tx *db.Tx, connectionID string, m *Merged) (err error) {
-	if m.Joined, err = movements(ctx, tx, connectionID, `SELECT sourced_id, section, person, role, changed_at
-		FROM enrolments WHERE connection_id = $1 AND gone_at IS NULL AND joined_at = now()`); err != nil {
+func moved(ctx context.Context, tx *db.Tx, interfaceID string, m *Merged) (err error) {
+	if m.Joined, err = movements(ctx, tx, interfaceID, `SELECT sourced_id, section, person, role, changed_at
+		FROM enrolments WHERE interface_id = $1 AND gone_at IS NULL AND joined_at = now()`); err != nil {
 		return err
 	}
-	if m.Left, err = movements(ctx, tx, connectionID, `SELECT sourced_id, section, person, role, gone_at AS changed_at
-		FROM enrolments WHERE connection_id = $1 AND gone_at = now() AND joined_at < now()
+	if m.Left, err = movements(ctx, tx, interfaceID, `SELECT sourced_id, section, person, role, gone_at AS changed_at
+		FROM enrolments WHERE interface_id = $1 AND gone_at = now() AND joined_at < now()
 		UNION ALL SELECT sourced_id, section, person, role, left_at FROM past_enrolments
-			WHERE connection_id = $1 AND left_at = now()`); err != nil {
+			WHERE interface_id = $1 AND left_at = now()`); err != nil {
 		return err
 	}
 	if m.renumbered(); m.Renumbered > 0 {
-		if err := keepStart(ctx, tx, connectionID); err != nil {
+		if err := keepStart(ctx, tx, interfaceID); err != nil {
 			return err
 		}
 	}
-	m.Sections, err = touched(ctx, tx, connectionID)
+	m.Sections, err = touched(ctx, tx, interfaceID)
 	return err
 }
 
@@ -247,11 +247,11 @@ func (m *Merged) renumbered() {
 }
 
 // keepStart lets an enrolment under another id have begun when it did under the old one.
-func keepStart(ctx context.Context, tx *db.Tx, connectionID string) error {
+func keepStart(ctx context.Context, tx *db.Tx, interfaceID string) error {
 	_, err := db.Exec(ctx, tx, `UPDATE enrolments n SET joined_at = o.joined_at FROM enrolments o
-		WHERE n.connection_id = $1 AND n.gone_at IS NULL AND n.joined_at = now()
-			AND o.connection_id = $1 AND o.gone_at = now() AND (o.section, o.person, o.role) = (n.section, n.person,
-				n.role)`, connectionID)
+		WHERE n.interface_id = $1 AND n.gone_at IS NULL AND n.joined_at = now()
+			AND o.interface_id = $1 AND o.gone_at = now() AND (o.section, o.person, o.role) = (n.section, n.person,
+				n.role)`, interfaceID)
 	if err != nil {
 		return fmt.Errorf("keeping when enrolments began: %w", err)
 	}
@@ -259,8 +259,8 @@ func keepStart(ctx context.Context, tx *db.Tx, connectionID string) error {
 }
 
 // partition is the name of a register's part of a table of the mirror.
-func partition(table, connectionID string) string {
-	return table + "_" + strings.ReplaceAll(connectionID, "-", "")
+func partition(table, interfaceID string) string {
+	return table + "_" + strings.ReplaceAll(interfaceID, "-", "")
 }
 
 func (m *Merged) notice(code finding.Code, subject, detail string) {
@@ -271,39 +271,39 @@ func (m *Merged) notice(code finding.Code, subject, detail string) {
 	m.Noticed = append(m.Noticed, runstore.Noticed{Code: code, Subject: subject, Detail: detail})
 }
 
-func movements(ctx context.Context, tx *db.Tx, connectionID, which string) ([]Movement, error) {
+func movements(ctx context.Context, tx *db.Tx, interfaceID, which string) ([]Movement, error) {
 	return db.Rows[Movement](ctx, tx, "finding who joined and left", `
 		SELECT $1 || '/' || e.sourced_id AS enrolment_id, p.id::text AS person_id, s.id::text AS section_id,
 			c.id::text AS course_id, e.role, e.changed_at::text, s.title AS section
 		FROM (`+strings.ReplaceAll(which, "$1", "$1::uuid")+`) e
-		JOIN people p ON p.connection_id = $1::uuid AND p.sourced_id = e.person
-		JOIN sections s ON s.connection_id = $1::uuid AND s.sourced_id = e.section
-		JOIN courses c ON c.connection_id = $1::uuid AND c.sourced_id = s.course`, connectionID)
+		JOIN people p ON p.interface_id = $1::uuid AND p.sourced_id = e.person
+		JOIN sections s ON s.interface_id = $1::uuid AND s.sourced_id = e.section
+		JOIN courses c ON c.interface_id = $1::uuid AND c.sourced_id = s.course`, interfaceID)
 }
 
 // touched finds the sections whose comparison may give something new after this
 // merge: their own record, an enrolment or an enrolled person changed.
-func touched(ctx context.Context, tx *db.Tx, connectionID string) ([]string, error) {
+func touched(ctx context.Context, tx *db.Tx, interfaceID string) ([]string, error) {
 	return db.Values[string](ctx, tx, "finding the sections that changed", `
-		SELECT s.id::text FROM sections s WHERE s.connection_id = $1 AND (s.changed_at = now()
-			OR s.sourced_id IN (SELECT section FROM enrolments WHERE connection_id = $1 AND changed_at = now())
-			OR s.sourced_id IN (SELECT section FROM past_enrolments WHERE connection_id = $1 AND left_at = now())
+		SELECT s.id::text FROM sections s WHERE s.interface_id = $1 AND (s.changed_at = now()
+			OR s.sourced_id IN (SELECT section FROM enrolments WHERE interface_id = $1 AND changed_at = now())
+			OR s.sourced_id IN (SELECT section FROM past_enrolments WHERE interface_id = $1 AND left_at = now())
 			OR s.sourced_id IN (
 				SELECT e.section FROM people p
-				JOIN enrolments e ON e.connection_id = p.connection_id AND e.person = p.sourced_id
+				JOIN enrolments e ON e.interface_id = p.interface_id AND e.person = p.sourced_id
 					AND e.gone_at IS NULL
-				WHERE p.connection_id = $1 AND p.changed_at = now()))`, connectionID)
+				WHERE p.interface_id = $1 AND p.changed_at = now()))`, interfaceID)
 }
 
-// DropMirror removes everything read through a connection.
-func DropMirror(ctx context.Context, tx *db.Tx, connectionID string) error {
+// DropMirror removes everything read through an interface.
+func DropMirror(ctx context.Context, tx *db.Tx, interfaceID string) error {
 	for _, t := range mirrorTables {
 		if _, err := db.Exec(ctx, tx, `DROP TABLE IF EXISTS `+db.Quoted(partition(t.name,
-			connectionID))); err != nil {
+			interfaceID))); err != nil {
 			return db.Known(err, "removing the mirror")
 		}
 	}
-	if _, err := db.Exec(ctx, tx, `DELETE FROM section_facts WHERE connection_id = $1`, connectionID); err != nil {
+	if _, err := db.Exec(ctx, tx, `DELETE FROM section_facts WHERE interface_id = $1`, interfaceID); err != nil {
 		return db.Known(err, "removing the mirror")
 	}
 	return SectionsChanged(ctx, tx)

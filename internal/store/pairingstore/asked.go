@@ -11,16 +11,16 @@ import (
 )
 
 // AskComparison notes that pairings are to be compared, and with run to be brought in step,
-// and queues the work: once per connection, however many they are.
+// and queues the work: once per interface, however many they are.
 func AskComparison(ctx context.Context, tx *db.Tx, who string, run bool, pairings ...Pairing) error {
 	var ids []string
 	connections := map[string]bool{}
 	var work []river.JobArgs
 	for _, p := range pairings {
 		ids = append(ids, p.ID)
-		if !connections[p.ConnectionID] {
-			connections[p.ConnectionID] = true
-			work = append(work, jobs.WorkAsked{ConnectionID: p.ConnectionID})
+		if !connections[p.InterfaceID] {
+			connections[p.InterfaceID] = true
+			work = append(work, jobs.WorkAsked{InterfaceID: p.InterfaceID})
 		}
 	}
 	if len(ids) == 0 {
@@ -35,25 +35,25 @@ func AskComparison(ctx context.Context, tx *db.Tx, who string, run bool, pairing
 	return tx.Enqueue(ctx, work...)
 }
 
-// AskedPairings lists pairings with a connection whose comparison was asked for, and how
+// AskedPairings lists pairings with an interface whose comparison was asked for, and how
 // many there are. What a person asked for comes first.
-func AskedPairings(ctx context.Context, from db.From, connectionID string, limit int) (all []Pairing, total int,
+func AskedPairings(ctx context.Context, from db.From, interfaceID string, limit int) (all []Pairing, total int,
 	err error,
 ) {
-	err = db.Into(ctx, from, &total, `SELECT count(*) FROM pairings WHERE connection_id = $1 AND asked_at IS NOT NULL
-		AND ended_at IS NULL`, connectionID)
+	err = db.Into(ctx, from, &total, `SELECT count(*) FROM pairings WHERE interface_id = $1 AND asked_at IS NOT NULL
+		AND ended_at IS NULL`, interfaceID)
 	if err == nil {
-		err = from.Records(ctx).Where("connection_id = ? AND asked_at IS NOT NULL AND ended_at IS NULL",
-			connectionID).Order("asked_by = 'schedule', asked_at, id").Limit(limit).Find(&all).Error
+		err = from.Records(ctx).Where("interface_id = ? AND asked_at IS NOT NULL AND ended_at IS NULL",
+			interfaceID).Order("asked_by = 'schedule', asked_at, id").Limit(limit).Find(&all).Error
 	}
 	return all, total, db.Known(err, "listing what is to be compared")
 }
 
-// KeepAskTrouble keeps why comparisons through a connection do not come about; empty when
+// KeepAskTrouble keeps why comparisons through an interface do not come about; empty when
 // they do again.
-func KeepAskTrouble(ctx context.Context, from db.From, connectionID, code, text string) error {
-	_, err := db.Exec(ctx, from, `UPDATE connections SET trouble_code = $2, trouble = $3
-		WHERE id = $1 AND (trouble_code, trouble) <> ($2, $3)`, connectionID, code, text)
+func KeepAskTrouble(ctx context.Context, from db.From, interfaceID, code, text string) error {
+	_, err := db.Exec(ctx, from, `UPDATE interfaces SET trouble_code = $2, trouble = $3
+		WHERE id = $1 AND (trouble_code, trouble) <> ($2, $3)`, interfaceID, code, text)
 	return db.Known(err, "noting what stops comparisons")
 }
 

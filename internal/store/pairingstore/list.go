@@ -69,7 +69,7 @@ func relist(ctx context.Context, from db.From, held map[string]*listed, ids []st
 	type row struct {
 		ID, SectionID                                         string
 		SetID                                                 *string
-		ConnectionID, TargetName                              string
+		InterfaceID, TargetName                               string
 		Hold                                                  bool
 		Counts                                                roster.Counts
 		Guarded                                               int
@@ -79,12 +79,12 @@ func relist(ctx context.Context, from db.From, held map[string]*listed, ids []st
 		Xmin                                                  string
 	}
 	return db.EachFast(ctx, from, "listing pairings", `SELECT id::text, section_id::text, set_id::text,
-		connection_id::text, target_name, coalesce((policy->>'hold')::boolean, false) AS hold, coalesce(counts,
+		interface_id::text, target_name, coalesce((policy->>'hold')::boolean, false) AS hold, coalesce(counts,
 		'{}') AS counts,
 		guarded, last_failed, ran_at, next_at, opens_at, paused_at, compared_at, ended_at, version, xmin::text
 			FROM pairings WHERE id = ANY ($1::text[]::uuid[])`, []any{ids}, func(r row) error {
 		held[r.ID] = &listed{Pairing{
-			ID: r.ID, SectionID: r.SectionID, SetID: r.SetID, ConnectionID: r.ConnectionID, TargetName: r.TargetName,
+			ID: r.ID, SectionID: r.SectionID, SetID: r.SetID, InterfaceID: r.InterfaceID, TargetName: r.TargetName,
 			Policy: roster.Policy{Hold: r.Hold}, Counts: r.Counts,
 			Guarded: r.Guarded, LastFailed: r.LastFailed, RanAt: r.RanAt, NextAt: r.NextAt, OpensAt: r.OpensAt,
 			PausedAt: r.PausedAt, ComparedAt: r.ComparedAt, EndedAt: r.EndedAt, Version: r.Version,

@@ -11,6 +11,7 @@ import (
 	"kanban/internal/core/finding"
 	"kanban/internal/core/naming"
 	"kanban/internal/core/roster"
+	"kanban/internal/store/connectionstore"
 	"kanban/internal/store/db"
 	"kanban/internal/store/rosterstore"
 )
@@ -20,18 +21,18 @@ const MaxTargetName = naming.Longest
 
 // Pairing joins a section with a target at a service.
 type Pairing struct {
-	ID           string
-	SectionID    string  // the lead section, when it is about a linked set
-	SetID        *string // the linked set, if it is about one
-	ConnectionID string
-	TargetName   string
-	TargetSeen   string            // the target's name at the service, by the latest comparison
-	TargetLost   bool              // the target is no longer at the service
-	TargetRef    string            // the service's id of the target, empty until it is made
-	Details      map[string]string `gorm:"serializer:json"` // what a new class is made with, see workspaces.Details
-	Policy       roster.Policy     `gorm:"serializer:json"`
-	Counts       roster.Counts     `gorm:"serializer:json"` // of the latest comparison
-	Mend         []Mend            `gorm:"serializer:json"` // who needs a person, by the latest comparison
+	ID          string
+	SectionID   string  // the lead section, when it is about a linked set
+	SetID       *string // the linked set, if it is about one
+	InterfaceID string
+	TargetName  string
+	TargetSeen  string            // the target's name at the service, by the latest comparison
+	TargetLost  bool              // the target is no longer at the service
+	TargetRef   string            // the service's id of the target, empty until it is made
+	Details     map[string]string `gorm:"serializer:json"` // what a new class is made with, see workspaces.Details
+	Policy      roster.Policy     `gorm:"serializer:json"`
+	Counts      roster.Counts     `gorm:"serializer:json"` // of the latest comparison
+	Mend        []Mend            `gorm:"serializer:json"` // who needs a person, by the latest comparison
 	// who waits or is left out on purpose, by the latest comparison
 	LeftAsIs      []Mend `gorm:"serializer:json"`
 	LastRunID     *string
@@ -91,7 +92,7 @@ type Mend struct {
 }
 
 // Status is what the state of a pairing's section is computed from; p is nil
-// for a section that is not paired. paused tells whether the pairing's connection,
+// for a section that is not paired. paused tells whether the pairing's interface,
 // or everything, is paused.
 func (p *Pairing) Status(x rosterstore.Section, paused bool, at time.Time) roster.SectionStatus {
 	s := roster.SectionStatus{Ended: x.Ended(at), Gone: x.Gone}
@@ -107,7 +108,7 @@ func (p *Pairing) Status(x rosterstore.Section, paused bool, at time.Time) roste
 // until the transaction ends.
 func DuePairings(ctx context.Context, tx *db.Tx, by time.Time, limit int) (all []Pairing, err error) {
 	err = tx.DB.Raw(`SELECT * FROM pairings WHERE ended_at IS NULL AND paused_at IS NULL
-		AND connection_id NOT IN (SELECT id FROM connections WHERE paused_at IS NOT NULL) AND (next_at <= @by
+		AND interface_id NOT IN (SELECT n.id FROM interfaces n WHERE `+connectionstore.Paused("n")+`) AND (next_at <= @by
 		OR opens_at <= @by) AND id NOT IN (SELECT id FROM hidden_pairings)
 		ORDER BY least(next_at, opens_at) LIMIT @limit FOR UPDATE SKIP LOCKED`, map[string]any{"by": by, "limit": limit}).Find(&all).Error
 	return all, db.Known(err, "finding the pairings that are due")
@@ -137,16 +138,16 @@ func KeepTargetLost(ctx context.Context, tx *db.Tx, pairingID string) error {
 }
 
 // PairingsIn lists the pairings that have run and fit: of a course, of a
-// connection, or with one of the ids; empty values do not narrow.
-func PairingsIn(ctx context.Context, from db.From, courseID, connectionID string, ids []string) (all []Pairing,
+// interface, or with one of the ids; empty values do not narrow.
+func PairingsIn(ctx context.Context, from db.From, courseID, interfaceID string, ids []string) (all []Pairing,
 	err error,
 ) {
 	q := from.Records(ctx).Where("ended_at IS NULL AND ran_at IS NOT NULL")
 	if courseID != "" {
 		q = q.Where("section_id IN (SELECT section_id FROM section_facts WHERE course_id = ?)", courseID)
 	}
-	if connectionID != "" {
-		q = q.Where("connection_id = ?", connectionID)
+	if interfaceID != "" {
+		q = q.Where("interface_id = ?", interfaceID)
 	}
 	if len(ids) > 0 {
 		q = q.Where("id = ANY (?::uuid[])", db.TextArray(ids))
@@ -155,10 +156,10 @@ func PairingsIn(ctx context.Context, from db.From, courseID, connectionID string
 	return all, db.Known(err, "listing pairings")
 }
 
-// CountPairings counts those with a connection that have not ended.
-func CountPairings(ctx context.Context, from db.From, connectionID string) (n int, err error) {
-	err = db.Into(ctx, from, &n, `SELECT count(*) FROM pairings WHERE connection_id = $1 AND ended_at IS NULL`,
-		connectionID)
+// CountPairings counts those with an interface that have not ended.
+func CountPairings(ctx context.Context, from db.From, interfaceID string) (n int, err error) {
+	err = db.Into(ctx, from, &n, `SELECT count(*) FROM pairings WHERE interface_id = $1 AND ended_at IS NULL`,
+		interfaceID)
 	return n, db.Known(err, "counting pairings")
 }
 
@@ -182,10 +183,10 @@ func PairingsByID(ctx context.Context, from db.From, ids []string) (map[string]P
 
 // PairingsOf lists the pairings of sections of a register, and of its people lists, that have
 // run at least once.
-func PairingsOf(ctx context.Context, from db.From, connectionID string, sectionIDs []string) (all []Pairing,
+func PairingsOf(ctx context.Context, from db.From, interfaceID string, sectionIDs []string) (all []Pairing,
 	err error,
 ) {
-	err = from.Records(ctx).Where("ran_at IS NOT NULL AND ended_at IS NULL AND (id IN (SELECT pairing_id FROM paired_sections WHERE section_id = ANY (?::uuid[])) OR section_id IN (SELECT id FROM people_lists WHERE connection_id = ?))", db.TextArray(sectionIDs), connectionID).Find(&all).Error
+	err = from.Records(ctx).Where("ran_at IS NOT NULL AND ended_at IS NULL AND (id IN (SELECT pairing_id FROM paired_sections WHERE section_id = ANY (?::uuid[])) OR section_id IN (SELECT id FROM people_lists WHERE interface_id = ?))", db.TextArray(sectionIDs), interfaceID).Find(&all).Error
 	return all, db.Known(err, "listing the sections' pairings")
 }
 
@@ -295,12 +296,12 @@ func DropPlacement(ctx context.Context, tx *db.Tx, pairingID, remoteID string) e
 // InheritPlacements gives a new pairing whom earlier pairings, ended now, have put into its class.
 func InheritPlacements(ctx context.Context, tx *db.Tx, p Pairing) error {
 	_, err := db.Exec(ctx, tx, `WITH earlier AS (DELETE FROM placements x USING pairings q
-		WHERE q.id = x.pairing_id AND q.ended_at IS NOT NULL AND q.connection_id = $2 AND q.target_ref = $3
+		WHERE q.id = x.pairing_id AND q.ended_at IS NOT NULL AND q.interface_id = $2 AND q.target_ref = $3
 			RETURNING x.remote_id, x.person_id, x.name, x.placed_at)
 		INSERT INTO placements (pairing_id, remote_id, person_id, name,
 			placed_at) SELECT DISTINCT ON (remote_id) $1::text::uuid, remote_id, person_id, name, placed_at
 			FROM earlier ORDER BY remote_id, placed_at DESC`,
-		p.ID, p.ConnectionID, p.TargetRef)
+		p.ID, p.InterfaceID, p.TargetRef)
 	return db.Known(err, "remembering whom earlier pairings put in")
 }
 
@@ -346,22 +347,22 @@ type Held struct {
 
 // TargetsAt lists the targets at a service that are paired now, and the groups
 // inside them.
-func TargetsAt(ctx context.Context, from db.From, connectionID string) ([]Held, error) {
+func TargetsAt(ctx context.Context, from db.From, interfaceID string) ([]Held, error) {
 	return db.Rows[Held](ctx, from, "listing the service's classes", `
 		SELECT target_ref AS ref, target_name AS name, id::text AS pairing_id FROM pairings
-			WHERE connection_id = $1 AND ended_at IS NULL
+			WHERE interface_id = $1 AND ended_at IS NULL
 		UNION ALL SELECT g.ref, p.target_name, p.id::text FROM pairing_groups g JOIN pairings p ON p.id = g.pairing_id
-			WHERE p.connection_id = $1 AND p.ended_at IS NULL`, connectionID)
+			WHERE p.interface_id = $1 AND p.ended_at IS NULL`, interfaceID)
 }
 
 // SectionsOfTarget lists the sections with which a target was paired before.
-func SectionsOfTarget(ctx context.Context, from db.From, connectionID, ref string) ([]string, error) {
+func SectionsOfTarget(ctx context.Context, from db.From, interfaceID, ref string) ([]string, error) {
 	return db.Values[string](ctx, from, "finding what the class was paired with", `SELECT DISTINCT section_id::text
-		FROM pairings WHERE connection_id = $1 AND target_ref = $2 AND ended_at IS NOT NULL`, connectionID, ref)
+		FROM pairings WHERE interface_id = $1 AND target_ref = $2 AND ended_at IS NOT NULL`, interfaceID, ref)
 }
 
-// OnRemovedConnection reports whether a pairing hangs on a connection that was removed.
-func OnRemovedConnection(ctx context.Context, from db.From, pairingID string) (yes bool, err error) {
+// OnRemovedInterface reports whether a pairing hangs on an interface that was removed.
+func OnRemovedInterface(ctx context.Context, from db.From, pairingID string) (yes bool, err error) {
 	err = db.Into(ctx, from, &yes, `SELECT EXISTS (SELECT 1 FROM hidden_pairings WHERE id = $1)`, pairingID)
 	return yes, db.Known(err, "looking whether a pairing is hidden")
 }

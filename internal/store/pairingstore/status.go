@@ -25,7 +25,7 @@ func SectionsOfPairings(ctx context.Context, from db.From, ids []string) (map[st
 		Gone                                  bool
 	}](ctx, from, "finding the pairings' sections", `
 		SELECT p.id::text AS pairing_id, p.section_id::text, coalesce(t.name, lead.title) AS title,
-			lead.connection_id::text AS register, max(f.ends_on) AS ends, bool_or(f.gone) AS gone
+			lead.interface_id::text AS register, max(f.ends_on) AS ends, bool_or(f.gone) AS gone
 		FROM pairings p JOIN section_facts lead ON lead.section_id = p.section_id
 		LEFT JOIN linked_sets t ON t.id = p.set_id
 		LEFT JOIN linked_sections l ON l.set_id = p.set_id AND l.unlinked_at IS NULL
@@ -34,7 +34,7 @@ func SectionsOfPairings(ctx context.Context, from db.From, ids []string) (map[st
 	out := make(map[string]rosterstore.Section, len(rows))
 	for _, r := range rows {
 		out[r.PairingID] = rosterstore.Section{
-			ID: r.SectionID, Title: r.Title, Connection: r.Register,
+			ID: r.SectionID, Title: r.Title, Interface: r.Register,
 			EndsOn: r.Ends, Gone: r.Gone,
 		}
 	}

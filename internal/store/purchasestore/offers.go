@@ -15,20 +15,20 @@ import (
 // Offer says to which sections something that can be bought, or a membership, gives
 // access.
 type Offer struct {
-	ID           string
-	Name         string
-	ConnectionID string   // the service that tells about purchases
-	Offer        string   // as the service calls it
-	SectionIDs   []string `gorm:"serializer:json"`
-	CourseID     *string  // instead of sections: the one of this course in TermRule
-	TermRule     string   // "current" or "next", with CourseID
-	PlatformID   *string  // where people are enrolled; nobody is when nil
-	GraceDays    int      // how long access outlives its end
-	AtEnd        string   // "unenrol" or "mark"
-	OnlyBuyers   bool     // learners without access are a disagreement
-	Version      int
-	CreatedAt    time.Time
-	UpdatedAt    time.Time
+	ID          string
+	Name        string
+	InterfaceID string   // the service that tells about purchases
+	Offer       string   // as the service calls it
+	SectionIDs  []string `gorm:"serializer:json"`
+	CourseID    *string  // instead of sections: the one of this course in TermRule
+	TermRule    string   // "current" or "next", with CourseID
+	PlatformID  *string  // where people are enrolled; nobody is when nil
+	GraceDays   int      // how long access outlives its end
+	AtEnd       string   // "unenrol" or "mark"
+	OnlyBuyers  bool     // learners without access are a disagreement
+	Version     int
+	CreatedAt   time.Time
+	UpdatedAt   time.Time
 }
 
 // Offers lists them, ordered by name.
@@ -48,7 +48,7 @@ func UpdateOffer(tx *db.Tx, o *Offer) error {
 	read := o.Version
 	o.Version++
 	o.UpdatedAt = time.Now().UTC()
-	done := tx.DB.Where("id = ? AND version = ?", o.ID, read).Select("name", "connection_id", "offer", "section_ids",
+	done := tx.DB.Where("id = ? AND version = ?", o.ID, read).Select("name", "interface_id", "offer", "section_ids",
 		"course_id", "term_rule", "platform_id", "grace_days", "at_end", "only_buyers", "version",
 		"updated_at").Updates(o)
 	if done.Error == nil && done.RowsAffected == 0 {
@@ -65,24 +65,24 @@ func RemoveOffer(ctx context.Context, tx *db.Tx, id string) error {
 
 // Access is what one purchase or membership gives one buyer.
 type Access struct {
-	ID           string
-	ConnectionID string
-	Offer        string
-	Buyer        string // address, normalised
-	OrderRef     string
-	OfferID      *string
-	Name         string
-	PersonID     *string
-	SectionIDs   []string `gorm:"serializer:json"` // to which it gives access now
-	StartedAt    *time.Time
-	EndedAt      *time.Time
-	EndsOn       *time.Time // with the grace
-	ClosedAt     *time.Time // when what it gave was reverted
-	Trouble      string     // code of a finding: why it gives nothing; "adopted" until it was looked at
-	CreatedAt    time.Time
-	Until        *time.Time // for access given by hand: when it ends by itself
-	GivenBy      string     // who gave it by hand; empty for what was bought
-	Reason       string
+	ID          string
+	InterfaceID string
+	Offer       string
+	Buyer       string // address, normalised
+	OrderRef    string
+	OfferID     *string
+	Name        string
+	PersonID    *string
+	SectionIDs  []string `gorm:"serializer:json"` // to which it gives access now
+	StartedAt   *time.Time
+	EndedAt     *time.Time
+	EndsOn      *time.Time // with the grace
+	ClosedAt    *time.Time // when what it gave was reverted
+	Trouble     string     // code of a finding: why it gives nothing; "adopted" until it was looked at
+	CreatedAt   time.Time
+	Until       *time.Time // for access given by hand: when it ends by itself
+	GivenBy     string     // who gave it by hand; empty for what was bought
+	Reason      string
 }
 
 // Holds reports whether it gives access at a time, its grace counted in.
@@ -108,17 +108,17 @@ func KeepAccessNews(ctx context.Context, tx *db.Tx, a Access, started bool, at t
 	if !started {
 		start, end = nil, &at
 	}
-	return db.Row[Access](ctx, tx, "noting an access", `INSERT INTO accesses (id, connection_id, offer, buyer,
+	return db.Row[Access](ctx, tx, "noting an access", `INSERT INTO accesses (id, interface_id, offer, buyer,
 		order_ref, offer_id, name, person_id, started_at, ended_at)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)
-		ON CONFLICT (connection_id, offer, buyer, order_ref) DO UPDATE SET started_at = greatest(accesses.started_at,
+		ON CONFLICT (interface_id, offer, buyer, order_ref) DO UPDATE SET started_at = greatest(accesses.started_at,
 			excluded.started_at), ended_at = greatest(accesses.ended_at, excluded.ended_at),
 			person_id = coalesce(accesses.person_id, excluded.person_id), offer_id = coalesce(accesses.offer_id,
 				excluded.offer_id), name = coalesce(nullif(excluded.name, ''), accesses.name)
-		RETURNING `+accessColumns, a.ID, a.ConnectionID, a.Offer, a.Buyer, a.OrderRef, a.OfferID, a.Name, a.PersonID, start, end)
+		RETURNING `+accessColumns, a.ID, a.InterfaceID, a.Offer, a.Buyer, a.OrderRef, a.OfferID, a.Name, a.PersonID, start, end)
 }
 
-const accessColumns = `id::text, connection_id::text, offer, buyer, order_ref, offer_id::text, name, person_id::text, section_ids, started_at, ended_at, ends_on, closed_at, trouble, created_at, until, given_by, reason`
+const accessColumns = `id::text, interface_id::text, offer, buyer, order_ref, offer_id::text, name, person_id::text, section_ids, started_at, ended_at, ends_on, closed_at, trouble, created_at, until, given_by, reason`
 
 // AccessesFor lists the accesses of an offer, locked, from an id on.
 func AccessesFor(ctx context.Context, tx *db.Tx, offerID, after string, limit int) ([]Access, error) {
@@ -142,7 +142,7 @@ func accesses(ctx context.Context, tx *db.Tx, where string, args ...any) ([]Acce
 // nobody knew the buyer is queued again, for that person.
 func AssignAccesses(ctx context.Context, tx *db.Tx) error {
 	if _, err := db.Exec(ctx, tx, `UPDATE accesses a SET offer_id = o.id, trouble = 'adopted' FROM offers o
-		WHERE a.offer_id IS NULL AND o.connection_id = a.connection_id AND o.offer = a.offer`); err != nil {
+		WHERE a.offer_id IS NULL AND o.interface_id = a.interface_id AND o.offer = a.offer`); err != nil {
 		return db.Known(err, "adopting accesses")
 	}
 	states, err := db.Values[string](ctx, tx, "adopting accesses", `WITH adopted AS (
@@ -179,9 +179,9 @@ func KeepAccess(ctx context.Context, tx *db.Tx, a Access) error {
 
 // GiveAccess writes access that is given by hand.
 func GiveAccess(ctx context.Context, tx *db.Tx, a Access) error {
-	_, err := db.Exec(ctx, tx, `INSERT INTO accesses (id, connection_id, offer, buyer, order_ref, offer_id, name,
+	_, err := db.Exec(ctx, tx, `INSERT INTO accesses (id, interface_id, offer, buyer, order_ref, offer_id, name,
 		person_id, started_at, until, given_by, reason) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)`,
-		a.ID, a.ConnectionID, a.Offer, a.Buyer, a.OrderRef, a.OfferID, a.Name, a.PersonID, a.StartedAt, a.Until,
+		a.ID, a.InterfaceID, a.Offer, a.Buyer, a.OrderRef, a.OfferID, a.Name, a.PersonID, a.StartedAt, a.Until,
 		a.GivenBy, a.Reason)
 	return db.Known(err, "giving access")
 }
@@ -257,8 +257,8 @@ func Accesses(ctx context.Context, from db.From, f AccessFilter) ([]ListedAccess
 
 // OfferOf finds the offer by which a service knows something that is sold; ok is false when there
 // is none.
-func OfferOf(ctx context.Context, from db.From, connectionID, offer string) (o Offer, ok bool, err error) {
-	err = from.Records(ctx).Where("connection_id = ? AND offer = ?", connectionID, offer).First(&o).Error
+func OfferOf(ctx context.Context, from db.From, interfaceID, offer string) (o Offer, ok bool, err error) {
+	err = from.Records(ctx).Where("interface_id = ? AND offer = ?", interfaceID, offer).First(&o).Error
 	err = db.Known(err, "finding the offer")
 	if errors.Is(err, db.ErrNotFound) {
 		return o, false, nil
@@ -365,22 +365,22 @@ func Sides(ctx context.Context, from db.From, offerID string, at time.Time) ([]S
 		JOIN offers o ON o.id = g.offer_id
 		JOIN sections x ON x.id = g.section_id
 		LEFT JOIN people p ON p.id = g.person_id
-		LEFT JOIN LATERAL (SELECT e.person FROM enrolments e WHERE e.connection_id = x.connection_id
+		LEFT JOIN LATERAL (SELECT e.person FROM enrolments e WHERE e.interface_id = x.interface_id
 			AND e.section = x.sourced_id AND e.person = p.sourced_id AND e.gone_at IS NULL LIMIT 1) n ON true
 		LEFT JOIN LATERAL (SELECT d.id, d.state, d.finished_at FROM deliveries d JOIN events e ON e.id = d.event_id
 			WHERE d.offer_id = o.id AND d.section_id = x.id AND e.data->>'accessId' = g.id::text ORDER BY d.id DESC
 				LIMIT 1) d ON true
 		LEFT JOIN LATERAL (SELECT max(finished_at) AS read FROM runs WHERE kind = 'read'
-			AND connection_id = x.connection_id AND state IN ('finished', 'needs-person')) r ON true
+			AND interface_id = x.interface_id AND state IN ('finished', 'needs-person')) r ON true
 		UNION ALL
 		SELECT o.id::text, o.name, x.id::text, x.title, p.id::text, p.given_name || ' ' || p.family_name, p.email_key,
 			'none', NULL, true, NULL, '', NULL, o.at_end, true, NULL, e.joined_at
 		FROM offers o
 		CROSS JOIN LATERAL (SELECT jsonb_array_elements_text(o.section_ids)::uuid AS section_id) v
 		JOIN sections x ON x.id = v.section_id
-		JOIN enrolments e ON e.connection_id = x.connection_id AND e.section = x.sourced_id AND e.gone_at IS NULL
+		JOIN enrolments e ON e.interface_id = x.interface_id AND e.section = x.sourced_id AND e.gone_at IS NULL
 			AND e.role = 'student'
-		JOIN people p ON p.connection_id = e.connection_id AND p.sourced_id = e.person
+		JOIN people p ON p.interface_id = e.interface_id AND p.sourced_id = e.person
 		WHERE o.only_buyers AND ($1 = '' OR o.id = nullif($1, '')::uuid)
 			AND NOT EXISTS (SELECT 1 FROM given g WHERE g.offer_id = o.id AND g.section_id = x.id
 				AND g.person_id = p.id)
@@ -389,17 +389,17 @@ func Sides(ctx context.Context, from db.From, offerID string, at time.Time) ([]S
 
 // Unmapped is something that was bought and for which there is no offer.
 type Unmapped struct {
-	ConnectionID string
-	Connection   string
-	Offer        string
-	Buyers       int
-	Latest       time.Time
+	InterfaceID string
+	Interface   string
+	Offer       string
+	Buyers      int
+	Latest      time.Time
 }
 
 // UnmappedOffers lists what was bought and leads nowhere.
 func UnmappedOffers(ctx context.Context, from db.From) ([]Unmapped, error) {
-	return db.Rows[Unmapped](ctx, from, "listing what leads nowhere", `SELECT c.id::text AS connection_id,
-		c.name AS connection, a.offer, count(DISTINCT a.buyer)::int AS buyers, max(a.created_at) AS latest
-		FROM accesses a JOIN connections c ON c.id = a.connection_id WHERE a.offer_id IS NULL
+	return db.Rows[Unmapped](ctx, from, "listing what leads nowhere", `SELECT c.id::text AS interface_id,
+		c.name AS interface, a.offer, count(DISTINCT a.buyer)::int AS buyers, max(a.created_at) AS latest
+		FROM accesses a JOIN interfaces c ON c.id = a.interface_id WHERE a.offer_id IS NULL
 			AND a.started_at IS NOT NULL GROUP BY c.id, c.name, a.offer ORDER BY c.name, a.offer`)
 }

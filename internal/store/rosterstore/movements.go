@@ -22,18 +22,18 @@ type RosterLine struct {
 func RosterOn(ctx context.Context, from db.From, sectionID string, at time.Time) ([]RosterLine, error) {
 	return db.Rows[RosterLine](ctx, from, "listing the roster", `
 		WITH spells AS (
-			SELECT e.connection_id, e.section, e.person, e.role, CASE e.state WHEN 'waiting' THEN
+			SELECT e.interface_id, e.section, e.person, e.role, CASE e.state WHEN 'waiting' THEN
 				e.begin_date::timestamptz ELSE least(e.begin_date::timestamptz, e.joined_at) END AS joined,
 				CASE WHEN e.state = 'gone' THEN least(e.gone_at, (e.end_date + 1)::timestamptz) ELSE (e.end_date +
 					1)::timestamptz END AS left_at
 			FROM enrolments e WHERE e.state <> 'gone' OR e.joined_at IS NOT NULL
 			UNION ALL
-			SELECT e.connection_id, e.section, e.person, e.role, least(e.begin_date::timestamptz, e.joined_at),
+			SELECT e.interface_id, e.section, e.person, e.role, least(e.begin_date::timestamptz, e.joined_at),
 				e.left_at FROM past_enrolments e)
 		SELECT p.id::text AS person_id, p.given_name || ' ' || p.family_name AS name, p.identifier, e.role,
 			e.joined AS joined_at, e.left_at
-		FROM sections s JOIN spells e ON e.connection_id = s.connection_id AND e.section = s.sourced_id
-		JOIN people p ON p.connection_id = e.connection_id AND p.sourced_id = e.person
+		FROM sections s JOIN spells e ON e.interface_id = s.interface_id AND e.section = s.sourced_id
+		JOIN people p ON p.interface_id = e.interface_id AND p.sourced_id = e.person
 		WHERE s.id = $1 AND e.joined <= $2 AND (e.left_at IS NULL OR e.left_at > $2)
 		ORDER BY e.role DESC, p.family_name, p.given_name, p.id`, sectionID, at)
 }
@@ -42,18 +42,18 @@ func RosterOn(ctx context.Context, from db.From, sectionID string, at time.Time)
 func Movements(ctx context.Context, from db.From, sectionID string, limit int) ([]RosterLine, error) {
 	return db.Rows[RosterLine](ctx, from, "listing who came and went", `
 		WITH spells AS (
-			SELECT e.connection_id, e.section, e.person, e.role, e.joined_at AS joined, e.gone_at AS left_at
+			SELECT e.interface_id, e.section, e.person, e.role, e.joined_at AS joined, e.gone_at AS left_at
 				FROM enrolments e WHERE e.joined_at IS NOT NULL
-			UNION ALL SELECT e.connection_id, e.section, e.person, e.role, e.joined_at, e.left_at
+			UNION ALL SELECT e.interface_id, e.section, e.person, e.role, e.joined_at, e.left_at
 				FROM past_enrolments e),
-		first AS (SELECT s.connection_id, min(r.finished_at) AS at FROM sections s
-			JOIN runs r ON r.connection_id = s.connection_id AND r.kind = 'read'
+		first AS (SELECT s.interface_id, min(r.finished_at) AS at FROM sections s
+			JOIN runs r ON r.interface_id = s.interface_id AND r.kind = 'read'
 			AND r.state IN ('finished', 'needs-person') WHERE s.id = $1 GROUP BY 1)
 		SELECT p.id::text AS person_id, p.given_name || ' ' || p.family_name AS name, p.identifier, e.role,
 			e.joined AS joined_at, e.left_at
-		FROM sections s JOIN spells e ON e.connection_id = s.connection_id AND e.section = s.sourced_id
-		JOIN people p ON p.connection_id = e.connection_id AND p.sourced_id = e.person
-			JOIN first f ON f.connection_id = s.connection_id
+		FROM sections s JOIN spells e ON e.interface_id = s.interface_id AND e.section = s.sourced_id
+		JOIN people p ON p.interface_id = e.interface_id AND p.sourced_id = e.person
+			JOIN first f ON f.interface_id = s.interface_id
 		WHERE s.id = $1 AND (e.joined > f.at OR e.left_at > f.at)
 		ORDER BY coalesce(e.left_at, e.joined) DESC, p.id LIMIT $2`, sectionID, limit)
 }

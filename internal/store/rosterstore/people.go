@@ -40,29 +40,29 @@ type Whereabouts struct {
 func WhereaboutsOf(ctx context.Context, from db.From, personID string) ([]Whereabouts, error) {
 	return db.Rows[Whereabouts](ctx, from, "finding the person's sections", `
 		WITH who AS (
-			SELECT id, connection_id, sourced_id, '' AS through FROM people WHERE id = $1
-			UNION ALL SELECT x.id, x.connection_id, x.sourced_id, x.identifier FROM people f
-				JOIN people x ON x.connection_id = f.connection_id AND x.id <> f.id AND x.gone_at IS NULL
-				LEFT JOIN person_marks k ON k.connection_id = x.connection_id AND k.sourced_id = x.sourced_id
+			SELECT id, interface_id, sourced_id, '' AS through FROM people WHERE id = $1
+			UNION ALL SELECT x.id, x.interface_id, x.sourced_id, x.identifier FROM people f
+				JOIN people x ON x.interface_id = f.interface_id AND x.id <> f.id AND x.gone_at IS NULL
+				LEFT JOIN person_marks k ON k.interface_id = x.interface_id AND k.sourced_id = x.sourced_id
 			WHERE f.id = $1 AND (k.kind = 'second' AND k.second_of = f.sourced_id OR k.kind IS NULL AND x.secondary
 				AND x.master <> '' AND x.master = f.master AND NOT f.secondary))
 		SELECT s.id::text AS section_id, s.title AS section, c.title AS course, e.role, coalesce(e.joined_at,
 			e.begin_date::timestamptz, e.gone_at) AS joined_at, CASE WHEN e.state <> 'waiting' THEN e.gone_at END AS
 			left_at, h.through, CASE WHEN e.state = 'waiting' THEN e.begin_date END AS begins_on, coalesce(p.id::text,
 			'') AS pairing_id, coalesce(p.target_name, '') AS target, g.percent,
-			e.begin_date AS from, coalesce((SELECT n.name FROM connections n
-				WHERE n.id = p.connection_id), '') AS service, (SELECT min(o.placed_at) FROM placements o
+			e.begin_date AS from, coalesce((SELECT n.name FROM interfaces n
+				WHERE n.id = p.interface_id), '') AS service, (SELECT min(o.placed_at) FROM placements o
 				WHERE o.pairing_id = p.id AND o.person_id = h.id) AS placed_at,
 			coalesce(m.one->>'code', '') AS code, coalesce(m.one->>'detail', '') AS detail,
 				coalesce(m.one->>'outcome', '') AS outcome, p.compared_at, p.ran_at, coalesce(p.last_failed,
 				false) AS stopped,
-			coalesce(p.paused_at IS NOT NULL OR (SELECT n.paused_at IS NOT NULL FROM connections n
-				WHERE n.id = p.connection_id), false) AS paused, coalesce((p.counts->>'to-add')::int,
+			coalesce(p.paused_at IS NOT NULL OR (SELECT `+connectionstore.Paused("n")+` FROM interfaces n
+				WHERE n.id = p.interface_id), false) AS paused, coalesce((p.counts->>'to-add')::int,
 				0) > 0 AS undone, coalesce(p.unminded, 0) AS unminded
 		FROM who h
-		JOIN enrolments e ON e.connection_id = h.connection_id AND e.person = h.sourced_id
-		JOIN sections s ON s.connection_id = e.connection_id AND s.sourced_id = e.section
-		JOIN courses c ON c.connection_id = s.connection_id AND c.sourced_id = s.course
+		JOIN enrolments e ON e.interface_id = h.interface_id AND e.person = h.sourced_id
+		JOIN sections s ON s.interface_id = e.interface_id AND s.sourced_id = e.section
+		JOIN courses c ON c.interface_id = s.interface_id AND c.sourced_id = s.course
 		LEFT JOIN paired_sections q ON q.section_id = s.id
 		LEFT JOIN pairings p ON p.id = q.pairing_id
 		LEFT JOIN LATERAL (SELECT one FROM (VALUES (p.mend), (p.left_as_is)) v (list),
@@ -82,8 +82,8 @@ type FoundPerson struct {
 // one of the latter three is the whole text come first.
 func People(ctx context.Context, from db.From, text string, limit int) ([]FoundPerson, error) {
 	return db.Rows[FoundPerson](ctx, from, "finding people", `
-		SELECT `+PersonColumns+`, coalesce((SELECT n.name FROM connections n
-			WHERE n.id = p.connection_id), '') AS register FROM people p
+		SELECT `+PersonColumns+`, coalesce((SELECT n.name FROM interfaces n
+			WHERE n.id = p.interface_id), '') AS register FROM people p
 		WHERE p.gone_at IS NULL`+connectionstore.NotRemoved("p")+` AND strpos(lower(p.given_name || ' ' || p.family_name || ' ' || p.email || ' ' || p.user_name || ' ' || p.identifier), lower($1)) > 0
 		ORDER BY lower($1) NOT IN (lower(p.identifier), lower(p.email), lower(p.user_name)), p.family_name, p.given_name, p.id LIMIT $2`, text, limit)
 }
@@ -98,9 +98,9 @@ func PersonCalled(ctx context.Context, from db.From, name string) (Person, error
 	return p, err
 }
 
-// InOtherSections gives, by account, the people to whom accounts at a connection belong and whom the
+// InOtherSections gives, by account, the people to whom accounts at an interface belong and whom the
 // register has in other sections of a section's course now.
-func InOtherSections(ctx context.Context, from db.From, connectionID, sectionID string,
+func InOtherSections(ctx context.Context, from db.From, interfaceID, sectionID string,
 	accounts []string,
 ) (map[string]roster.Other, error) {
 	type row struct {
@@ -111,12 +111,12 @@ func InOtherSections(ctx context.Context, from db.From, connectionID, sectionID 
 	err := db.Each(ctx, from, "finding who is of other sections", `SELECT a.remote_id AS account,
 		p.id::text AS person_id, p.given_name || ' ' || p.family_name AS name, array_agg(DISTINCT x.title
 		ORDER BY x.title) AS sections
-		FROM sections s JOIN sections x ON x.connection_id = s.connection_id AND x.course = s.course AND x.id <> s.id
+		FROM sections s JOIN sections x ON x.interface_id = s.interface_id AND x.course = s.course AND x.id <> s.id
 			AND x.gone_at IS NULL
-		JOIN enrolments e ON e.connection_id = x.connection_id AND e.section = x.sourced_id AND e.gone_at IS NULL
-		JOIN people p ON p.connection_id = e.connection_id AND p.sourced_id = e.person
-		JOIN accounts a ON a.connection_id = $1 AND a.person_id = p.id AND a.remote_id = ANY ($3::text[])
-		WHERE s.id = $2 GROUP BY 1, 2, 3`, []any{connectionID, sectionID, accounts}, func(r row) error {
+		JOIN enrolments e ON e.interface_id = x.interface_id AND e.section = x.sourced_id AND e.gone_at IS NULL
+		JOIN people p ON p.interface_id = e.interface_id AND p.sourced_id = e.person
+		JOIN accounts a ON a.interface_id = $1 AND a.person_id = p.id AND a.remote_id = ANY ($3::text[])
+		WHERE s.id = $2 GROUP BY 1, 2, 3`, []any{interfaceID, sectionID, accounts}, func(r row) error {
 		out[r.Account] = r.Other
 		return nil
 	})

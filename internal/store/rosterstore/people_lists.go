@@ -14,14 +14,14 @@ import (
 // organisation of a register, or those whom somebody names. Its id is that of the section as
 // which lists show it.
 type PeopleList struct {
-	ID           string
-	ConnectionID string // the register
-	Kind         string // one of ListOf…
-	Ref          string // the course's or organisation's sourced id
-	Name         string
-	MadeBy       string
-	Version      int
-	CreatedAt    time.Time
+	ID          string
+	InterfaceID string // the register
+	Kind        string // one of ListOf…
+	Ref         string // the course's or organisation's sourced id
+	Name        string
+	MadeBy      string
+	Version     int
+	CreatedAt   time.Time
 }
 
 // Kinds of people lists.
@@ -72,8 +72,8 @@ func RemovePeopleList(ctx context.Context, tx *db.Tx, id string) error {
 }
 
 // RefreshPeopleLists works out anew what lists show of a register's people lists.
-func RefreshPeopleLists(ctx context.Context, tx *db.Tx, connectionID string) error {
-	if _, err := db.Exec(ctx, tx, `SELECT refresh_people_lists($1)`, connectionID); err != nil {
+func RefreshPeopleLists(ctx context.Context, tx *db.Tx, interfaceID string) error {
+	if _, err := db.Exec(ctx, tx, `SELECT refresh_people_lists($1)`, interfaceID); err != nil {
 		return db.Known(err, "working out what lists show of people lists")
 	}
 	return mirror.SectionsChanged(ctx, tx)
@@ -81,21 +81,21 @@ func RefreshPeopleLists(ctx context.Context, tx *db.Tx, connectionID string) err
 
 // Org is an organisation of a register.
 type Org struct {
-	ID, ConnectionID, SourcedID, Name, Type string
+	ID, InterfaceID, SourcedID, Name, Type string
 }
 
 // Orgs lists the organisations of all registers by name.
 func Orgs(ctx context.Context, from db.From) ([]Org, error) {
-	return db.Rows[Org](ctx, from, "listing organisations", `SELECT o.id::text, o.connection_id::text, o.sourced_id,
+	return db.Rows[Org](ctx, from, "listing organisations", `SELECT o.id::text, o.interface_id::text, o.sourced_id,
 		o.name, o.type FROM orgs o WHERE o.gone_at IS NULL`+connectionstore.NotRemoved("o")+` ORDER BY o.name, o.sourced_id`)
 }
 
 // CourseRef gives the register and the sourced id of a course.
-func CourseRef(ctx context.Context, from db.From, courseID string) (connectionID, ref, title string, err error) {
-	type row struct{ ConnectionID, SourcedID, Title string }
-	r, err := db.Row[row](ctx, from, "finding the course", `SELECT connection_id::text, sourced_id, title FROM courses
+func CourseRef(ctx context.Context, from db.From, courseID string) (interfaceID, ref, title string, err error) {
+	type row struct{ InterfaceID, SourcedID, Title string }
+	r, err := db.Row[row](ctx, from, "finding the course", `SELECT interface_id::text, sourced_id, title FROM courses
 		WHERE id = $1 AND gone_at IS NULL`, courseID)
-	return r.ConnectionID, r.SourcedID, r.Title, err
+	return r.InterfaceID, r.SourcedID, r.Title, err
 }
 
 // Listing is somebody on a people list.
@@ -108,19 +108,19 @@ type Listing struct {
 func PeopleOf(ctx context.Context, from db.From, listID string) ([]Listing, error) {
 	return db.Rows[Listing](ctx, from, "listing who is on the list", `SELECT DISTINCT ON (p.family_name, p.given_name,
 		p.id) p.id::text AS person_id, p.given_name || ' ' || p.family_name AS name, p.identifier, x.role, x.begins
-		FROM people_of_list($1) x JOIN people p ON p.connection_id = x.connection_id AND p.sourced_id = x.person
+		FROM people_of_list($1) x JOIN people p ON p.interface_id = x.interface_id AND p.sourced_id = x.person
 		ORDER BY p.family_name, p.given_name, p.id, x.begins NULLS FIRST,
 			CASE x.role WHEN 'teacher' THEN 0 WHEN 'student' THEN 1 ELSE 2 END`, listID)
 }
 
 // RegistersOf gives, by person, the register in which they are now.
 func RegistersOf(ctx context.Context, from db.From, personIDs []string) (map[string]string, error) {
-	type row struct{ ID, ConnectionID string }
-	rows, err := db.Rows[row](ctx, from, "finding the people's registers", `SELECT id::text, connection_id::text
+	type row struct{ ID, InterfaceID string }
+	rows, err := db.Rows[row](ctx, from, "finding the people's registers", `SELECT id::text, interface_id::text
 		FROM people WHERE id = ANY ($1::text[]::uuid[]) AND gone_at IS NULL`, personIDs)
 	out := make(map[string]string, len(rows))
 	for _, r := range rows {
-		out[r.ID] = r.ConnectionID
+		out[r.ID] = r.InterfaceID
 	}
 	return out, err
 }

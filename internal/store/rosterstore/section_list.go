@@ -47,10 +47,10 @@ func Sections(ctx context.Context, from *db.Database) ([]Section, error) {
 
 // RefreshSections works out anew what lists show: of the sections with these ids,
 // or of every section of the register when ids is nil.
-func RefreshSections(ctx context.Context, tx *db.Tx, connectionID string, ids []string) error {
-	if _, err := db.Exec(ctx, tx, `SELECT refresh_section_facts($1, $2::text[]::uuid[])`, connectionID,
+func RefreshSections(ctx context.Context, tx *db.Tx, interfaceID string, ids []string) error {
+	if _, err := db.Exec(ctx, tx, `SELECT refresh_section_facts($1, $2::text[]::uuid[])`, interfaceID,
 		ids); err != nil {
 		return db.Known(err, "working out what lists show")
 	}
-	return RefreshPeopleLists(ctx, tx, connectionID)
+	return RefreshPeopleLists(ctx, tx, interfaceID)
 }

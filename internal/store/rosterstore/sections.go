@@ -31,7 +31,7 @@ type Section struct {
 	Roles      []string // of the people in it
 	Learners   int
 	Gone       bool   // no longer in the register
-	Connection string // the register's connection id
+	Interface  string // the register's interface id
 	SetID      *string
 	Level      string // of the section or its course, as the register has it
 	Subject    string
@@ -46,7 +46,7 @@ func (x Section) Ended(at time.Time) bool {
 const sectionsSQL = `
 SELECT f.section_id::text AS id, f.title, f.code, f.class_type, f.org, f.course_id::text, f.course, f.course_code,
 	f.term_ids, f.terms, f.begins_on, f.ends_on,
-       f.teachers, f.teacher_ids, f.roles, f.learners, f.gone, f.connection_id::text AS connection, l.set_id::text,
+       f.teachers, f.teacher_ids, f.roles, f.learners, f.gone, f.interface_id::text AS interface, l.set_id::text,
 	f.level, f.subject, f.list
 FROM section_facts f
 LEFT JOIN linked_sections l ON l.section_id = f.section_id AND l.unlinked_at IS NULL`
@@ -55,7 +55,7 @@ LEFT JOIN linked_sections l ON l.section_id = f.section_id AND l.unlinked_at IS 
 func SectionsByID(ctx context.Context, from db.From, ids []string) ([]Section, error) {
 	return db.Rows[Section](ctx, from, "finding the sections", `SELECT x.*
 		FROM unnest($1::text[]::uuid[]) WITH ORDINALITY AS w (id, n) JOIN (`+sectionsSQL+`) AS x (
-		id, title, code, class_type, org, course_id, course, course_code, term_ids, terms, begins_on, ends_on, teachers, teacher_ids, roles, learners, gone, connection, set_id, level, subject, list) ON x.id = w.id::text ORDER BY w.n`, ids)
+		id, title, code, class_type, org, course_id, course, course_code, term_ids, terms, begins_on, ends_on, teachers, teacher_ids, roles, learners, gone, interface, set_id, level, subject, list) ON x.id = w.id::text ORDER BY w.n`, ids)
 }
 
 // FindSection finds one, a vanished one too.
@@ -119,11 +119,11 @@ func SectionsOf(ctx context.Context, from db.From, personIDs, courseIDs []string
 	return db.Rows[Enrolled](ctx, from, "finding the people's sections", `
 		SELECT DISTINCT w.id::text AS person_id, x.id::text AS section_id, x.course::text AS course_id, e.role
 		FROM unnest($1::text[]::uuid[]) AS w (id)
-		CROSS JOIN LATERAL (SELECT p.connection_id, p.sourced_id FROM people p WHERE p.id = w.id LIMIT 1) p
-		CROSS JOIN LATERAL (SELECT e.section, e.role FROM enrolments e WHERE e.connection_id = p.connection_id
+		CROSS JOIN LATERAL (SELECT p.interface_id, p.sourced_id FROM people p WHERE p.id = w.id LIMIT 1) p
+		CROSS JOIN LATERAL (SELECT e.section, e.role FROM enrolments e WHERE e.interface_id = p.interface_id
 			AND e.person = p.sourced_id AND e.gone_at IS NULL OFFSET 0) e
-		CROSS JOIN LATERAL (SELECT s.id, md5(s.connection_id::text || '/course/' || s.course)::uuid AS course
-			FROM sections s WHERE s.connection_id = p.connection_id AND s.sourced_id = e.section OFFSET 0) x
+		CROSS JOIN LATERAL (SELECT s.id, md5(s.interface_id::text || '/course/' || s.course)::uuid AS course
+			FROM sections s WHERE s.interface_id = p.interface_id AND s.sourced_id = e.section OFFSET 0) x
 		WHERE cardinality($2::text[]::uuid[]) = 0 OR x.course = ANY ($2::text[]::uuid[])
 		ORDER BY 1, 2`, personIDs, append([]string{}, courseIDs...))
 }
@@ -131,8 +131,8 @@ func SectionsOf(ctx context.Context, from db.From, personIDs, courseIDs []string
 // IsEnrolled reports whether a person is in a section now.
 func IsEnrolled(ctx context.Context, from db.From, personID, sectionID string) (yes bool, err error) {
 	err = db.Into(ctx, from, &yes, `SELECT EXISTS (SELECT 1 FROM people p
-		JOIN enrolments e ON e.connection_id = p.connection_id AND e.person = p.sourced_id AND e.gone_at IS NULL
-		JOIN sections x ON x.connection_id = e.connection_id AND x.sourced_id = e.section
+		JOIN enrolments e ON e.interface_id = p.interface_id AND e.person = p.sourced_id AND e.gone_at IS NULL
+		JOIN sections x ON x.interface_id = e.interface_id AND x.sourced_id = e.section
 		WHERE p.id = $1 AND x.id = $2)`, personID, sectionID)
 	return yes, db.Known(err, "looking whether the person is in the section")
 }

@@ -38,31 +38,31 @@ type Noticed struct {
 
 // Run is one read or one synchronisation.
 type Run struct {
-	ID           string
-	Kind         string
-	ConnectionID *string
-	PairingID    *string
-	PreviewID    *string
-	BatchID      *string
-	Approved     bool // removals above the guard were approved
-	ApprovedBy   string
-	State        string
-	Step         string // what it is doing now
-	Done         int
-	Total        int
-	Counts       map[string]int `gorm:"serializer:json"`
-	Findings     []Noticed      `gorm:"serializer:json"`
-	NextPreview  *string        // the new preview of a run that ended as moved
-	Reverts      *string        // the run whose effect it undoes
-	Ends         bool           // takes everybody out and ends the pairing
-	ErrorCode    string
-	Error        string
-	CancelAsked  bool       // somebody asked it to stop
-	Since        *time.Time // a read that asks only for what changed after this
-	RequestedBy  string
-	CreatedAt    time.Time
-	StartedAt    *time.Time
-	FinishedAt   *time.Time
+	ID          string
+	Kind        string
+	InterfaceID *string
+	PairingID   *string
+	PreviewID   *string
+	BatchID     *string
+	Approved    bool // removals above the guard were approved
+	ApprovedBy  string
+	State       string
+	Step        string // what it is doing now
+	Done        int
+	Total       int
+	Counts      map[string]int `gorm:"serializer:json"`
+	Findings    []Noticed      `gorm:"serializer:json"`
+	NextPreview *string        // the new preview of a run that ended as moved
+	Reverts     *string        // the run whose effect it undoes
+	Ends        bool           // takes everybody out and ends the pairing
+	ErrorCode   string
+	Error       string
+	CancelAsked bool       // somebody asked it to stop
+	Since       *time.Time // a read that asks only for what changed after this
+	RequestedBy string
+	CreatedAt   time.Time
+	StartedAt   *time.Time
+	FinishedAt  *time.Time
 }
 
 // Active reports whether the run has not ended.
@@ -74,17 +74,17 @@ func FindRun(ctx context.Context, from db.From, id string) (r Run, err error) {
 	return r, db.Known(err, "finding the run")
 }
 
-// Runs lists the newest runs, of one pairing or connection if given, older than
+// Runs lists the newest runs, of one pairing or interface if given, older than
 // the run before if given.
-func Runs(ctx context.Context, from db.From, pairingID, connectionID, before string, limit int) (all []Run,
+func Runs(ctx context.Context, from db.From, pairingID, interfaceID, before string, limit int) (all []Run,
 	err error,
 ) {
 	q := from.Records(ctx).Order("id DESC").Limit(limit)
 	if pairingID != "" {
 		q = q.Where("pairing_id = ?", pairingID)
 	}
-	if connectionID != "" {
-		q = q.Where("connection_id = ?", connectionID)
+	if interfaceID != "" {
+		q = q.Where("interface_id = ?", interfaceID)
 	}
 	if before != "" {
 		q = q.Where("id < ?", before)
@@ -95,16 +95,16 @@ func Runs(ctx context.Context, from db.From, pairingID, connectionID, before str
 
 // LastRead is when the last read of a register that finished began; nil when
 // none has.
-func LastRead(ctx context.Context, from db.From, connectionID string) (at *time.Time, err error) {
-	err = db.Into(ctx, from, &at, `SELECT max(started_at) FROM runs WHERE connection_id = $1 AND kind = 'read'
-		AND state = 'finished'`, connectionID)
+func LastRead(ctx context.Context, from db.From, interfaceID string) (at *time.Time, err error) {
+	err = db.Into(ctx, from, &at, `SELECT max(started_at) FROM runs WHERE interface_id = $1 AND kind = 'read'
+		AND state = 'finished'`, interfaceID)
 	return at, db.Known(err, "finding the last read")
 }
 
 // LastWholeRead is the same for a read that asked for everything.
-func LastWholeRead(ctx context.Context, from db.From, connectionID string) (at *time.Time, err error) {
-	err = db.Into(ctx, from, &at, `SELECT max(started_at) FROM runs WHERE connection_id = $1 AND kind = 'read'
-		AND state = 'finished' AND since IS NULL`, connectionID)
+func LastWholeRead(ctx context.Context, from db.From, interfaceID string) (at *time.Time, err error) {
+	err = db.Into(ctx, from, &at, `SELECT max(started_at) FROM runs WHERE interface_id = $1 AND kind = 'read'
+		AND state = 'finished' AND since IS NULL`, interfaceID)
 	return at, db.Known(err, "finding the last whole read")
 }
 

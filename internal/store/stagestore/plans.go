@@ -115,13 +115,13 @@ func LockStageProgress(ctx context.Context, tx *db.Tx, p StagePlan, people []str
 const learnersAmong = `WITH learners AS (
 	SELECT DISTINCT w.id AS person_id, x.id AS section_id, x.course_id
 	FROM unnest($1::text[]::uuid[]) AS w (id)
-	CROSS JOIN LATERAL (SELECT p.connection_id, p.sourced_id FROM people p WHERE p.id = w.id AND p.gone_at IS NULL
+	CROSS JOIN LATERAL (SELECT p.interface_id, p.sourced_id FROM people p WHERE p.id = w.id AND p.gone_at IS NULL
 		LIMIT 1) p
-	CROSS JOIN LATERAL (SELECT e.section FROM enrolments e WHERE e.connection_id = p.connection_id
+	CROSS JOIN LATERAL (SELECT e.section FROM enrolments e WHERE e.interface_id = p.interface_id
 		AND e.person = p.sourced_id AND e.gone_at IS NULL AND e.role = 'student' OFFSET 0) e
-	CROSS JOIN LATERAL (SELECT s.id, md5(s.connection_id::text || '/course/' || s.course)::uuid AS course_id
+	CROSS JOIN LATERAL (SELECT s.id, md5(s.interface_id::text || '/course/' || s.course)::uuid AS course_id
 		FROM sections s
-		WHERE s.connection_id = p.connection_id AND s.sourced_id = e.section AND s.gone_at IS NULL OFFSET 0) x
+		WHERE s.interface_id = p.interface_id AND s.sourced_id = e.section AND s.gone_at IS NULL OFFSET 0) x
 	CROSS JOIN LATERAL (SELECT FROM section_facts f WHERE f.section_id = x.id AND (f.ends_on IS NULL
 		OR f.ends_on >= current_date) OFFSET 0) f
 	WHERE x.course_id = ANY ($2::text[]::uuid[])) `
@@ -179,7 +179,7 @@ func FindStudied(ctx context.Context, from db.From, people, courses []string) ([
 			UNION ALL
 			SELECT w.id, x.id, x.course_id, false FROM unnest($1::text[]::uuid[]) AS w (id)
 			CROSS JOIN LATERAL (SELECT section_id FROM progress WHERE person_id = w.id OFFSET 0) g
-			CROSS JOIN LATERAL (SELECT s.id, md5(s.connection_id::text || '/course/' || s.course)::uuid AS course_id
+			CROSS JOIN LATERAL (SELECT s.id, md5(s.interface_id::text || '/course/' || s.course)::uuid AS course_id
 				FROM sections s WHERE s.id = g.section_id OFFSET 0) x
 			WHERE x.course_id = ANY ($2::text[]::uuid[])),
 		once AS (SELECT person_id, section_id, course_id, bool_or(now) AS now FROM places GROUP BY 1, 2, 3)

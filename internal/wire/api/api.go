@@ -63,22 +63,42 @@ type Report struct {
 	Owner      string       `json:"owner,omitempty" doc:"Who can mend it"`
 }
 
-// Connection is a configured outside system. Secrets are never in it.
+// Connection is an outside system with its interfaces.
 type Connection struct {
-	ID        string            `json:"id"`
-	Name      string            `json:"name"`
-	Kind      string            `json:"kind"`
-	Title     string            `json:"title" doc:"The kind in words"`
-	Settings  map[string]string `json:"settings"`
-	Paused    bool              `json:"paused"`
-	Probe     []Report          `json:"probe"`
-	ProbedAt  *time.Time        `json:"probedAt,omitempty"`
-	LastRead  *Run              `json:"lastRead,omitempty" doc:"For registers: the newest read"`
-	Checklist Checklist         `json:"checklist"`
-	Rests     []Rest            `json:"rests" doc:"What fails in a row there: the service itself, or single operations of it"`
-	RemovedAt *time.Time        `json:"removedAt,omitempty" doc:"When it was removed; it can be restored for 30 days"`
-	Version   int               `json:"version"`
-	// Made is filled once, in the answer to making the connection.
+	ID         string      `json:"id"`
+	Name       string      `json:"name"`
+	Owner      string      `json:"owner" doc:"Who minds it"`
+	Address    string      `json:"address" doc:"Where people open the system itself"`
+	Notes      string      `json:"notes"`
+	AtOnce     int         `json:"atOnce" doc:"Calls at a time through all its interfaces together, 0 for no limit of its own"`
+	PerMinute  int         `json:"perMinute" doc:"The same in a minute"`
+	RestAfter  int         `json:"restAfter" doc:"Failures in a row after which it is left alone for a while, 0 for the usual number"`
+	Paused     bool        `json:"paused" doc:"All its interfaces are paused"`
+	Interfaces []Interface `json:"interfaces" doc:"In the order in which they were made"`
+	RemovedAt  *time.Time  `json:"removedAt,omitempty" doc:"When it was removed; it can be restored for 30 days"`
+	Version    int         `json:"version"`
+}
+
+// Interface is what speaks one protocol with an outside system. Secrets are never in it.
+type Interface struct {
+	ID           string            `json:"id"`
+	ConnectionID string            `json:"connectionId"`
+	Connection   string            `json:"connection" doc:"Name of the outside system"`
+	Label        string            `json:"label" doc:"What tells it from the others of its connection; empty for one that needs no label"`
+	Name         string            `json:"name" doc:"The connection's name, with the label where there is one"`
+	Kind         string            `json:"kind"`
+	Title        string            `json:"title" doc:"The kind in words"`
+	Settings     map[string]string `json:"settings"`
+	Paused       bool              `json:"paused" doc:"By itself or with its whole connection"`
+	PausedAlone  bool              `json:"pausedAlone" doc:"By itself: it stays so when the connection is resumed"`
+	Probe        []Report          `json:"probe"`
+	ProbedAt     *time.Time        `json:"probedAt,omitempty"`
+	LastRead     *Run              `json:"lastRead,omitempty" doc:"For registers: the newest read"`
+	Checklist    Checklist         `json:"checklist"`
+	Rests        []Rest            `json:"rests" doc:"What fails in a row there: the service itself, or single operations of it"`
+	RemovedAt    *time.Time        `json:"removedAt,omitempty" doc:"When it was removed; it can be restored for 30 days"`
+	Version      int               `json:"version"`
+	// Made is filled once, in the answer to making the interface.
 	Made map[string]string `json:"made,omitempty" doc:"Values made for the other side; shown only now"`
 }
 
@@ -93,38 +113,63 @@ type Rest struct {
 	Waiting   int        `json:"waiting" doc:"Deliveries that wait for it"`
 }
 
-// Dependent is something that hangs on a connection.
+// Dependent is something that hangs on an interface.
 type Dependent struct {
 	Kind string `json:"kind" enum:"pairing,rule,offer,section,person"`
 	Name string `json:"name,omitempty" doc:"Absent for what is only counted"`
 	N    int    `json:"n"`
 }
 
-// Removal says what removing a connection would hide and stop.
+// Removal says what removing an interface would hide and stop.
 type Removal struct {
 	Name       string      `json:"name"`
 	Dependents []Dependent `json:"dependents"`
 	Summary    string      `json:"summary" doc:"The same in a few words"`
 }
 
-// Restored says under which name a removed connection comes back.
+// Restored says under which name a removed connection, or under which label a removed interface,
+// comes back.
 type Restored struct {
-	Name string `json:"name,omitempty" doc:"The name it had when absent"`
+	Name string `json:"name,omitempty" doc:"The name or label it had when absent"`
 }
 
-// NewConnection makes a connection.
+// NewConnection connects an outside system.
 type NewConnection struct {
-	Name   string            `json:"name"`
-	Kind   string            `json:"kind" example:"scim"`
-	Values map[string]string `json:"values,omitempty" doc:"By field name, secrets among them"`
+	Name       string         `json:"name" maxLength:"200" doc:"By which people know the system"`
+	Owner      string         `json:"owner,omitempty" maxLength:"200" doc:"Who minds it"`
+	Address    string         `json:"address,omitempty" doc:"Where people open the system itself; addresses of interfaces may then be given as a path"`
+	Notes      string         `json:"notes,omitempty"`
+	AtOnce     int            `json:"atOnce,omitempty" minimum:"0" doc:"Calls at a time through all its interfaces together, 0 for no limit of its own"`
+	PerMinute  int            `json:"perMinute,omitempty" minimum:"0" doc:"The same in a minute"`
+	RestAfter  int            `json:"restAfter,omitempty" minimum:"0" doc:"Failures in a row after which it is left alone for a while, 0 for the usual number"`
+	Interfaces []NewInterface `json:"interfaces,omitempty" maxItems:"20" doc:"Its first interfaces; more can be added later"`
 }
 
 // EditConnection changes a connection; what is absent stays.
 type EditConnection struct {
-	Name   *string           `json:"name,omitempty"`
+	Name      *string `json:"name,omitempty" maxLength:"200"`
+	Owner     *string `json:"owner,omitempty" maxLength:"200"`
+	Address   *string `json:"address,omitempty"`
+	Notes     *string `json:"notes,omitempty"`
+	AtOnce    *int    `json:"atOnce,omitempty" minimum:"0"`
+	PerMinute *int    `json:"perMinute,omitempty" minimum:"0"`
+	RestAfter *int    `json:"restAfter,omitempty" minimum:"0"`
+	Paused    *bool   `json:"paused,omitempty" doc:"Pauses all its interfaces, or lets them go on; those that are paused by themselves stay so"`
+}
+
+// NewInterface makes an interface of a connection.
+type NewInterface struct {
+	Kind   string            `json:"kind" example:"scim"`
+	Label  string            `json:"label,omitempty" maxLength:"200" doc:"What tells it from the others of the connection; chosen when absent and there are others"`
+	Values map[string]string `json:"values,omitempty" doc:"By field name, secrets among them"`
+}
+
+// EditInterface changes an interface; what is absent stays.
+type EditInterface struct {
+	Label  *string           `json:"label,omitempty" maxLength:"200"`
 	Values map[string]string `json:"values,omitempty"`
 	Paused *bool             `json:"paused,omitempty"`
-	// Untested lets new values replace ones that work though a test fails with them.
+	// Untested lets new values replace ones that work though a test with them fails.
 	Untested bool `json:"untested,omitempty" doc:"New values replace ones that work though a test with them fails; refused without this"`
 }
 
@@ -157,7 +202,7 @@ type Preview struct {
 	NewAccounts int                    `json:"newAccounts" doc:"Accounts that a run would make"`
 	TakeOver    int                    `json:"takeOver,omitempty" doc:"Members of the class, put in by somebody else, whose places Kanban minds from the run on"`
 	Strangers   int                    `json:"strangers,omitempty" doc:"Members of the class who stay somebody else's, where others are taken over"`
-	Notice      string                 `json:"notice" enum:"not-notified,notified,unknown" doc:"Whether the service notifies these newcomers: not, all of them, or as it likes because the connection names no notice attribute"`
+	Notice      string                 `json:"notice" enum:"not-notified,notified,unknown" doc:"Whether the service notifies these newcomers: not, all of them, or as it likes because the interface names no notice attribute"`
 	Entries     []Decision             `json:"entries"`
 }
 
@@ -183,7 +228,7 @@ type Run struct {
 	ID          string         `json:"id"`
 	Kind        string         `json:"kind" enum:"read,sync"`
 	PairingID   string         `json:"pairingId,omitempty"`
-	Connection  string         `json:"connection,omitempty"`
+	Interface   string         `json:"interface,omitempty"`
 	About       string         `json:"about" doc:"What was read or brought in step"`
 	State       string         `json:"state" enum:"queued,running,finished,needs-person,moved,failed,cancelled"`
 	Step        string         `json:"step,omitempty" doc:"What it is doing now"`
@@ -274,7 +319,7 @@ type Delivery struct {
 	Undoes      string         `json:"undoes,omitempty" doc:"The delivery that this one reverts"`
 	Reverted    bool           `json:"reverted,omitempty" doc:"Another delivery has reverted it"`
 	Action      string         `json:"action"`
-	Connection  string         `json:"connection,omitempty"`
+	Interface   string         `json:"interface,omitempty"`
 	Person      string         `json:"person,omitempty"`
 	Section     string         `json:"section,omitempty"`
 	State       string         `json:"state" enum:"planned,queued,retrying,delivered,waiting,skipped,stopped"`
@@ -392,12 +437,12 @@ type InClass struct {
 
 // Account is a person's account at a service.
 type Account struct {
-	ConnectionID string     `json:"connectionId"`
-	Connection   string     `json:"connection"`
-	RemoteID     string     `json:"remoteId" doc:"The service's id of it"`
-	Denied       bool       `json:"denied,omitempty" doc:"Somebody said that this is not the person's account"`
-	By           string     `json:"by,omitempty" doc:"Who decided so; absent when Kanban found it out"`
-	At           *time.Time `json:"at,omitempty" doc:"When that was decided"`
+	InterfaceID string     `json:"interfaceId"`
+	Interface   string     `json:"interface"`
+	RemoteID    string     `json:"remoteId" doc:"The service's id of it"`
+	Denied      bool       `json:"denied,omitempty" doc:"Somebody said that this is not the person's account"`
+	By          string     `json:"by,omitempty" doc:"Who decided so; absent when Kanban found it out"`
+	At          *time.Time `json:"at,omitempty" doc:"When that was decided"`
 }
 
 // PersonPage is everything known about one person.
@@ -454,6 +499,6 @@ type Differences struct {
 
 // Live is the news that something changed.
 type Live struct {
-	Topic string `json:"topic" doc:"connection, section, pairing, run, event, delivery, rule or badge"`
+	Topic string `json:"topic" doc:"interface, section, pairing, run, event, delivery, rule or badge"`
 	ID    string `json:"id" doc:"Which one; empty when it is about many"`
 }

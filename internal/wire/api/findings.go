@@ -14,7 +14,7 @@ type Finding struct {
 	Severity finding.Severity `json:"severity" enum:"note,warn,block"`
 	Title    string           `json:"title"`
 	Subject  string           `json:"subject" doc:"Who or what it is about"`
-	Where    string           `json:"where" doc:"The section, connection or rule"`
+	Where    string           `json:"where" doc:"The section, interface or rule"`
 	Detail   string           `json:"detail"`
 	Remedy   string           `json:"remedy"`
 	Owner    string           `json:"owner" doc:"Who can mend it"`

@@ -8,17 +8,17 @@ import (
 
 // PeopleList is people that can be paired like a section. As a section it has the same id.
 type PeopleList struct {
-	ID           string    `json:"id"`
-	Kind         string    `json:"kind" enum:"course,organisation,named" doc:"Everybody of a course, of an organisation, or those who are named"`
-	Name         string    `json:"name"`
-	ConnectionID string    `json:"connectionId" doc:"The register"`
-	Learners     int       `json:"learners"`
-	Teachers     []string  `json:"teachers"`
-	Targets      []string  `json:"targets" doc:"The classes with which it is paired"`
-	Gone         bool      `json:"gone,omitempty" doc:"The course or organisation is no longer in the register"`
-	MadeBy       string    `json:"madeBy"`
-	CreatedAt    time.Time `json:"createdAt"`
-	Version      int       `json:"version"`
+	ID          string    `json:"id"`
+	Kind        string    `json:"kind" enum:"course,organisation,named" doc:"Everybody of a course, of an organisation, or those who are named"`
+	Name        string    `json:"name"`
+	InterfaceID string    `json:"interfaceId" doc:"The register"`
+	Learners    int       `json:"learners"`
+	Teachers    []string  `json:"teachers"`
+	Targets     []string  `json:"targets" doc:"The classes with which it is paired"`
+	Gone        bool      `json:"gone,omitempty" doc:"The course or organisation is no longer in the register"`
+	MadeBy      string    `json:"madeBy"`
+	CreatedAt   time.Time `json:"createdAt"`
+	Version     int       `json:"version"`
 }
 
 // NewPeopleList makes one.
@@ -47,8 +47,8 @@ type Listed struct {
 
 // Organisation is an organisation of a register.
 type Organisation struct {
-	ID           string `json:"id"`
-	Name         string `json:"name"`
-	Type         string `json:"type"`
-	ConnectionID string `json:"connectionId"`
+	ID          string `json:"id"`
+	Name        string `json:"name"`
+	Type        string `json:"type"`
+	InterfaceID string `json:"interfaceId"`
 }

@@ -9,16 +9,16 @@ import (
 // NewOffer says to which sections something that can be bought, or a membership, gives
 // access.
 type NewOffer struct {
-	Name         string   `json:"name"`
-	ConnectionID string   `json:"connectionId" doc:"The service that reports purchases"`
-	Offer        string   `json:"offer" doc:"As the service calls it"`
-	SectionIDs   []string `json:"sectionIds,omitempty"`
-	CourseID     string   `json:"courseId,omitempty" doc:"Instead of sections: the one of this course with the fewest learners, in the term that termRule names"`
-	TermRule     string   `json:"termRule,omitempty" enum:"current,next" doc:"With a course: of the term that runs, or of the one that begins next"`
-	PlatformID   string   `json:"platformId,omitempty" doc:"The connection through which people are enrolled; nobody is when absent"`
-	GraceDays    int      `json:"graceDays,omitempty" doc:"How long access outlives its end"`
-	AtEnd        string   `json:"atEnd" enum:"unenrol,mark" doc:"When access has ended: take people out, or only show it"`
-	OnlyBuyers   bool     `json:"onlyBuyers,omitempty" doc:"Learners in the sections without access are shown as a disagreement"`
+	Name        string   `json:"name"`
+	InterfaceID string   `json:"interfaceId" doc:"The service that reports purchases"`
+	Offer       string   `json:"offer" doc:"As the service calls it"`
+	SectionIDs  []string `json:"sectionIds,omitempty"`
+	CourseID    string   `json:"courseId,omitempty" doc:"Instead of sections: the one of this course with the fewest learners, in the term that termRule names"`
+	TermRule    string   `json:"termRule,omitempty" enum:"current,next" doc:"With a course: of the term that runs, or of the one that begins next"`
+	PlatformID  string   `json:"platformId,omitempty" doc:"The interface through which people are enrolled; nobody is when absent"`
+	GraceDays   int      `json:"graceDays,omitempty" doc:"How long access outlives its end"`
+	AtEnd       string   `json:"atEnd" enum:"unenrol,mark" doc:"When access has ended: take people out, or only show it"`
+	OnlyBuyers  bool     `json:"onlyBuyers,omitempty" doc:"Learners in the sections without access are shown as a disagreement"`
 }
 
 // Offer is an offer with what it gives.
@@ -87,11 +87,11 @@ type Side struct {
 
 // Unmapped is something that was bought and for which there is no offer.
 type Unmapped struct {
-	ConnectionID string    `json:"connectionId"`
-	Connection   string    `json:"connection"`
-	Offer        string    `json:"offer"`
-	Buyers       int       `json:"buyers"`
-	Latest       time.Time `json:"latest"`
+	InterfaceID string    `json:"interfaceId"`
+	Interface   string    `json:"interface"`
+	Offer       string    `json:"offer"`
+	Buyers      int       `json:"buyers"`
+	Latest      time.Time `json:"latest"`
 }
 
 // MeaningTry are expressions to try on what a service reported.

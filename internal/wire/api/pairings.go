@@ -41,14 +41,14 @@ type Opening struct {
 type OpeningOutlook struct {
 	Learners    int    `json:"learners" doc:"Who is held back and would go in"`
 	NewAccounts int    `json:"newAccounts" doc:"Of them, those for whom an account is made"`
-	Notice      string `json:"notice" enum:"not-notified,notified,unknown" doc:"Whether the service notifies those for whom an account is made: not, all of them, or as it likes because the connection names no notice attribute"`
+	Notice      string `json:"notice" enum:"not-notified,notified,unknown" doc:"Whether the service notifies those for whom an account is made: not, all of them, or as it likes because the interface names no notice attribute"`
 }
 
 // SyncNow asks for runs of every pairing that fits; absent values do not narrow.
 type SyncNow struct {
-	CourseID     string   `json:"courseId,omitempty"`
-	ConnectionID string   `json:"connectionId,omitempty"`
-	Pairings     []string `json:"pairings,omitempty" doc:"Ids"`
+	CourseID    string   `json:"courseId,omitempty"`
+	InterfaceID string   `json:"interfaceId,omitempty"`
+	Pairings    []string `json:"pairings,omitempty" doc:"Ids"`
 }
 
 // Queued says how many runs were queued.
@@ -67,12 +67,12 @@ type Freshness struct {
 
 // NewPairing pairs a section.
 type NewPairing struct {
-	SectionID    string         `json:"sectionId"`
-	ConnectionID string         `json:"connectionId"`
-	Target       string         `json:"target,omitempty" doc:"Name of the new class; made by the template when absent"`
-	TargetRef    string         `json:"targetRef,omitempty" doc:"The service's id of an existing class, to pair with it instead of a new one"`
-	Template     string         `json:"template,omitempty" doc:"Name of a template; the usual one when absent"`
-	Policy       *roster.Policy `json:"policy,omitempty" doc:"The template's policy when absent"`
+	SectionID   string         `json:"sectionId"`
+	InterfaceID string         `json:"interfaceId"`
+	Target      string         `json:"target,omitempty" doc:"Name of the new class; made by the template when absent"`
+	TargetRef   string         `json:"targetRef,omitempty" doc:"The service's id of an existing class, to pair with it instead of a new one"`
+	Template    string         `json:"template,omitempty" doc:"Name of a template; the usual one when absent"`
+	Policy      *roster.Policy `json:"policy,omitempty" doc:"The template's policy when absent"`
 	// Details is what the register does not say about a new class.
 	Details map[string]string `json:"details,omitempty" doc:"For what the register does not say about a new class: level, subject, starts, ends"`
 }
@@ -127,18 +127,18 @@ type Ignoring struct {
 
 // Order is what to do with many.
 type Order struct {
-	Act          string            `json:"act" enum:"link,pair,run,template,pause,resume,hold,open,next-term,end,take-out"`
-	Sets         []NewSet          `json:"sets,omitempty" doc:"For link: each set"`
-	Sections     []string          `json:"sections,omitempty" doc:"For pair: ids of sections"`
-	Pairings     []string          `json:"pairings,omitempty" doc:"For all others: ids of pairings"`
-	ConnectionID string            `json:"connectionId,omitempty" doc:"For pair: the service"`
-	Template     string            `json:"template,omitempty" doc:"For pair and template; the usual one when absent"`
-	Naming       string            `json:"naming,omitempty" doc:"For pair: names the classes, for example {course} · {teacher}; as the template says when absent"`
-	Details      map[string]string `json:"details,omitempty" doc:"For pair: what the register does not say about new classes: level, subject, starts, ends"`
-	WithoutRun   bool              `json:"withoutRun,omitempty" doc:"For pair and next-term: leave the first run for later"`
-	KeepNames    bool              `json:"keepNames,omitempty" doc:"For next-term: classes keep their names; otherwise one that a template named gets the name of its new section"`
-	To           map[string]string `json:"to,omitempty" doc:"For next-term: the section that follows, by pairing; the proposed one when absent"`
-	At           *time.Time        `json:"at,omitempty" doc:"For open: when; now when absent"`
+	Act         string            `json:"act" enum:"link,pair,run,template,pause,resume,hold,open,next-term,end,take-out"`
+	Sets        []NewSet          `json:"sets,omitempty" doc:"For link: each set"`
+	Sections    []string          `json:"sections,omitempty" doc:"For pair: ids of sections"`
+	Pairings    []string          `json:"pairings,omitempty" doc:"For all others: ids of pairings"`
+	InterfaceID string            `json:"interfaceId,omitempty" doc:"For pair: the service"`
+	Template    string            `json:"template,omitempty" doc:"For pair and template; the usual one when absent"`
+	Naming      string            `json:"naming,omitempty" doc:"For pair: names the classes, for example {course} · {teacher}; as the template says when absent"`
+	Details     map[string]string `json:"details,omitempty" doc:"For pair: what the register does not say about new classes: level, subject, starts, ends"`
+	WithoutRun  bool              `json:"withoutRun,omitempty" doc:"For pair and next-term: leave the first run for later"`
+	KeepNames   bool              `json:"keepNames,omitempty" doc:"For next-term: classes keep their names; otherwise one that a template named gets the name of its new section"`
+	To          map[string]string `json:"to,omitempty" doc:"For next-term: the section that follows, by pairing; the proposed one when absent"`
+	At          *time.Time        `json:"at,omitempty" doc:"For open: when; now when absent"`
 }
 
 // BatchItem is one of the many.

@@ -23,7 +23,7 @@ type NewRule struct {
 	Days          int             `json:"days,omitempty" doc:"For person.inactive and person.not-begun: after how many days without activity"`
 	QuietHours    rule.QuietHours `json:"quietHours,omitzero" doc:"Hours in which the rule does nothing; what falls into them waits"`
 	Limit         rule.Limit      `json:"limit,omitzero" doc:"How many calls the rule may make; what is above waits"`
-	InOrder       bool            `json:"inOrder,omitempty" doc:"Deliveries to one person at one connection are made one after the other"`
+	InOrder       bool            `json:"inOrder,omitempty" doc:"Deliveries to one person at one interface are made one after the other"`
 }
 
 // Rule is a rule and what became of it.
@@ -79,14 +79,14 @@ type Trial struct {
 
 // TrialStep is one action of a trial.
 type TrialStep struct {
-	Kind       string         `json:"kind"`
-	Connection string         `json:"connection,omitempty"`
-	After      string         `json:"after,omitempty"`
-	If         string         `json:"if,omitempty"`
-	Shown      map[string]any `json:"shown,omitempty" doc:"What would be sent"`
-	Problem    string         `json:"problem,omitempty" doc:"Why it could not be done"`
-	Checked    string         `json:"checked,omitempty" doc:"What was found at the service: exists, or what is missing"`
-	Sent       bool           `json:"sent"`
+	Kind      string         `json:"kind"`
+	Interface string         `json:"interface,omitempty"`
+	After     string         `json:"after,omitempty"`
+	If        string         `json:"if,omitempty"`
+	Shown     map[string]any `json:"shown,omitempty" doc:"What would be sent"`
+	Problem   string         `json:"problem,omitempty" doc:"Why it could not be done"`
+	Checked   string         `json:"checked,omitempty" doc:"What was found at the service: exists, or what is missing"`
+	Sent      bool           `json:"sent"`
 }
 
 // LookBack is what a rule would have done in a time that has passed.
@@ -159,19 +159,19 @@ type OperationTried struct {
 
 // RetryRequest says which deliveries to try again: all that are given must fit.
 type RetryRequest struct {
-	RuleID       string     `json:"ruleId,omitempty"`
-	ConnectionID string     `json:"connectionId,omitempty"`
-	OfferID      string     `json:"offerId,omitempty"`
-	Since        *time.Time `json:"since,omitempty" doc:"Made at or after then"`
+	RuleID      string     `json:"ruleId,omitempty"`
+	InterfaceID string     `json:"interfaceId,omitempty"`
+	OfferID     string     `json:"offerId,omitempty"`
+	Since       *time.Time `json:"since,omitempty" doc:"Made at or after then"`
 }
 
 // GiveUpRequest says which deliveries to give up, all that are given must fit, and why.
 type GiveUpRequest struct {
-	ID           string `json:"id,omitempty" doc:"One of them"`
-	RuleID       string `json:"ruleId,omitempty"`
-	ConnectionID string `json:"connectionId,omitempty"`
-	State        string `json:"state,omitempty" enum:"planned,queued,retrying,waiting"`
-	Reason       string `json:"reason" minLength:"1" maxLength:"500"`
+	ID          string `json:"id,omitempty" doc:"One of them"`
+	RuleID      string `json:"ruleId,omitempty"`
+	InterfaceID string `json:"interfaceId,omitempty"`
+	State       string `json:"state,omitempty" enum:"planned,queued,retrying,waiting"`
+	Reason      string `json:"reason" minLength:"1" maxLength:"500"`
 }
 
 // GivenUp says how many were stopped, those that come after them for the same events

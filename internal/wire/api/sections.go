@@ -43,7 +43,7 @@ type Section struct {
 	Set          *SetRef      `json:"set,omitempty" doc:"The linked set that this is about; the section is its lead"`
 	NextRun      *time.Time   `json:"nextRun,omitempty" doc:"When it runs next by itself"`
 	OpensAt      *time.Time   `json:"opensAt,omitempty" doc:"When its class opens by itself"`
-	Connection   string       `json:"connection,omitempty" doc:"The service's name"`
+	Interface    string       `json:"interface,omitempty" doc:"The service's name"`
 	// Counts of the latest comparison, people per outcome.
 	Counts map[roster.Outcome]int `json:"counts,omitempty"`
 	RanAt  *time.Time             `json:"ranAt,omitempty"`
@@ -240,20 +240,20 @@ type BackResult struct {
 
 // LeftGroup is a group inside a class that is for no section any more.
 type LeftGroup struct {
-	Ref          string `json:"ref" doc:"The service's id of the group"`
-	Name         string `json:"name"`
-	ConnectionID string `json:"connectionId"`
-	Class        string `json:"class"`
-	Section      string `json:"section" doc:"Title of the section for which it was made"`
-	Members      int    `json:"members" doc:"Who is in it now; only an empty one can be removed"`
-	Gone         bool   `json:"gone,omitempty" doc:"It was removed at the service"`
-	Problem      string `json:"problem,omitempty" doc:"Why the service could not be asked; its name and members are not known then"`
+	Ref         string `json:"ref" doc:"The service's id of the group"`
+	Name        string `json:"name"`
+	InterfaceID string `json:"interfaceId"`
+	Class       string `json:"class"`
+	Section     string `json:"section" doc:"Title of the section for which it was made"`
+	Members     int    `json:"members" doc:"Who is in it now; only an empty one can be removed"`
+	Gone        bool   `json:"gone,omitempty" doc:"It was removed at the service"`
+	Problem     string `json:"problem,omitempty" doc:"Why the service could not be asked; its name and members are not known then"`
 }
 
 // GroupToRemove names a group that is left over.
 type GroupToRemove struct {
-	ConnectionID string `json:"connectionId"`
-	Ref          string `json:"ref"`
+	InterfaceID string `json:"interfaceId"`
+	Ref         string `json:"ref"`
 }
 
 // Unlinking ends a set.

@@ -308,7 +308,7 @@ func (p *Package) rows(file string, extra func(string), each func(Row) error, ba
 		case err != nil:
 			return fmt.Errorf("%w: reading %s.csv: %w", ErrPackage, file, err)
 		case n >= p.limits.Rows:
-			return fmt.Errorf("%w: %s.csv has more than %d rows, the limit of this connection (mostRows); raise it if that is right", ErrPackage, file, p.limits.Rows)
+			return fmt.Errorf("%w: %s.csv has more than %d rows, the limit of this interface (mostRows); raise it if that is right", ErrPackage, file, p.limits.Rows)
 		}
 		b := Bad{Line: got.line, Cause: got.cause, Damaged: true}
 		switch {

@@ -23,7 +23,7 @@ const sides = useQuery({
   queryFn: () =>
     ok(api.GET('/api/v1/sides', { params: { query: { offer: props.id, mismatches: mismatches.value } } })),
 })
-const form = ref<{ edit?: Schemas['Offer']; offer?: string; connectionId?: string } | undefined>()
+const form = ref<{ edit?: Schemas['Offer']; offer?: string; interfaceId?: string } | undefined>()
 const remove = useMutation({
   mutationFn: (o: Schemas['Offer']) =>
     ok(api.DELETE('/api/v1/offers/{id}', { params: { path: { id: o.id } } })),
@@ -52,13 +52,13 @@ const leads = (o: Schemas['Offer']) =>
   </PageHead>
   <Oops :error="remove.error.value" />
   <p v-for="u in unmapped.data.value" :key="u.offer" class="sheet unmapped">
-    <b>▲ {{ u.connection }} sold “{{ u.offer }}”</b> to {{ u.buyers }}
+    <b>▲ {{ u.interface }} sold “{{ u.offer }}”</b> to {{ u.buyers }}
     {{ u.buyers === 1 ? 'person' : 'people' }}, and no offer says where it leads.
     <Button
       size="small"
       variant="text"
       label="Make the offer…"
-      @click="form = { offer: u.offer, connectionId: u.connectionId }"
+      @click="form = { offer: u.offer, interfaceId: u.interfaceId }"
     />
   </p>
   <Listing
@@ -147,7 +147,7 @@ const leads = (o: Schemas['Offer']) =>
     v-if="form"
     :edit="form.edit"
     :offer="form.offer"
-    :connection-id="form.connectionId"
+    :interface-id="form.interfaceId"
     @close="form = undefined"
   />
 </template>

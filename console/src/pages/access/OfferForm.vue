@@ -11,13 +11,13 @@ import Oops from '../../parts/Oops.vue'
 import SectionPick from '../../parts/SectionPick.vue'
 
 /** Making or changing an offer. */
-const props = defineProps<{ edit?: Schemas['Offer']; offer?: string; connectionId?: string }>()
+const props = defineProps<{ edit?: Schemas['Offer']; offer?: string; interfaceId?: string }>()
 const emit = defineEmits<{ close: [] }>()
 const queries = useQueryClient()
 const made = useVersion(props.edit?.version)
 const o = reactive<Schemas['NewOffer'] & { by: 'sections' | 'course' }>({
   name: props.edit?.name ?? '',
-  connectionId: props.edit?.connectionId ?? props.connectionId ?? '',
+  interfaceId: props.edit?.interfaceId ?? props.interfaceId ?? '',
   offer: props.edit?.offer ?? props.offer ?? '',
   sectionIds: [...(props.edit?.sectionIds ?? [])],
   courseId: props.edit?.courseId ?? '',
@@ -28,13 +28,13 @@ const o = reactive<Schemas['NewOffer'] & { by: 'sections' | 'course' }>({
   onlyBuyers: props.edit?.onlyBuyers ?? false,
   by: props.edit?.courseId ? 'course' : 'sections',
 })
-const connections = useQuery({
-  queryKey: ['connections'],
-  queryFn: () => ok(api.GET('/api/v1/connections')),
+const interfaces = useQuery({
+  queryKey: ['interfaces'],
+  queryFn: () => ok(api.GET('/api/v1/interfaces')),
 })
 const courses = useQuery({ queryKey: ['courses'], queryFn: () => ok(api.GET('/api/v1/courses')) })
 const of = (...kinds: string[]) =>
-  computed(() => connections.data.value?.items.filter((c) => kinds.includes(c.kind)) ?? [])
+  computed(() => interfaces.data.value?.items.filter((c) => kinds.includes(c.kind)) ?? [])
 const shops = of('cloudevents')
 const platforms = of('scim', 'oneroster-delta')
 const save = useMutation({
@@ -80,10 +80,10 @@ const save = useMutation({
       <div class="row">
         <div class="field">
           <label for="shop">Sold by</label>
-          <select id="shop" v-model="o.connectionId">
+          <select id="shop" v-model="o.interfaceId">
             <option v-for="c in shops" :key="c.id" :value="c.id">{{ c.name }}</option>
           </select>
-          <small v-if="connections.data.value && !shops.length"
+          <small v-if="interfaces.data.value && !shops.length"
             >Connect a service that reports events first.</small
           >
         </div>

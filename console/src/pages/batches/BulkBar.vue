@@ -20,14 +20,14 @@ const free = computed(() => props.chosen.filter((x) => !x.pairingId))
 const act = ref<Schemas['Order']['act']>()
 const template = ref('')
 const naming = ref('')
-const connectionId = ref('')
+const interfaceId = ref('')
 const later = ref(false)
 const at = ref('')
 
-const connections = useQuery({ queryKey: ['connections'], queryFn: () => ok(api.GET('/api/v1/connections')) })
+const interfaces = useQuery({ queryKey: ['interfaces'], queryFn: () => ok(api.GET('/api/v1/interfaces')) })
 const templates = useQuery({ queryKey: ['templates'], queryFn: () => ok(api.GET('/api/v1/templates')) })
-const services = computed(() => (connections.data.value?.items ?? []).filter((c) => c.kind === 'scim'))
-watch(services, (all) => (connectionId.value ||= all[0]?.id ?? ''), { immediate: true })
+const services = computed(() => (interfaces.data.value?.items ?? []).filter((c) => c.kind === 'scim'))
+watch(services, (all) => (interfaceId.value ||= all[0]?.id ?? ''), { immediate: true })
 const chosenTemplate = computed(
   () => templates.data.value?.find((t) => t.name === template.value) ?? templates.data.value?.[0],
 )
@@ -41,7 +41,7 @@ const look = useMutation({
             ? {
                 act: a,
                 sections: free.value.map((x) => x.id),
-                connectionId: connectionId.value,
+                interfaceId: interfaceId.value,
                 template: template.value,
                 naming: naming.value,
                 withoutRun: later.value,
@@ -97,7 +97,7 @@ function choose(a: Schemas['Order']['act']) {
     <form @submit.prevent="look.mutate(act)">
       <div v-if="act === 'pair'" class="field">
         <label for="bulk-service">Service</label>
-        <select id="bulk-service" v-model="connectionId">
+        <select id="bulk-service" v-model="interfaceId">
           <option v-for="c in services" :key="c.id" :value="c.id">{{ c.name }}</option>
         </select>
       </div>

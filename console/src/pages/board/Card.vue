@@ -41,7 +41,7 @@ const to = computed(() =>
       [section.organisation, section.code, section.teachers.join(', ')].filter(Boolean).join(' · ')
     }}</span>
     <span v-if="section.target" class="line"
-      >→ {{ section.target }} <span class="faint">at {{ section.connection }}</span></span
+      >→ {{ section.target }} <span class="faint">at {{ section.interface }}</span></span
     >
     <Counts v-if="section.pairingId" :counts="section.counts" />
     <span v-if="section.state === 'held'" class="line">

@@ -10,7 +10,7 @@ import Oops from '../../parts/Oops.vue'
 import OneSection from '../../parts/OneSection.vue'
 
 /** Pairs a class that is at a service already with a section. */
-const props = defineProps<{ connection: string; found: Schemas['UnpairedClass'] }>()
+const props = defineProps<{ service: string; found: Schemas['UnpairedClass'] }>()
 const emit = defineEmits<{ close: [] }>()
 const router = useRouter()
 // What is as likely as another is not chosen for anybody.
@@ -20,7 +20,7 @@ const pair = useMutation({
   mutationFn: () =>
     ok(
       api.POST('/api/v1/pairings', {
-        body: { sectionId: section.value, connectionId: props.connection, targetRef: props.found.ref },
+        body: { sectionId: section.value, interfaceId: props.service, targetRef: props.found.ref },
       }),
     ),
   onSuccess: (p) => router.push(`/pairings/${p.id}`),

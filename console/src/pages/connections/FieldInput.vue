@@ -1,28 +1,45 @@
 <script setup lang="ts">
 import InputText from 'primevue/inputtext'
+import { computed } from 'vue'
 
 import type { Schemas } from '../../api/client'
 
-/** One value to enter for a connection. */
-defineProps<{ field: Schemas['Field']; kept: boolean; invalid: boolean }>()
+/** One value to enter for an interface. */
+const props = defineProps<{
+  field: Schemas['Field']
+  kept: boolean
+  problem?: string
+  hint?: string
+  prefix?: string
+}>()
 const value = defineModel<string>()
+const id = computed(() => (props.prefix ?? '') + props.field.name)
 </script>
 
 <template>
   <div class="field">
-    <label :for="field.name">{{ field.title }}</label>
-    <select v-if="field.options?.length" :id="field.name" v-model="value">
+    <label :for="id">{{ field.title }}</label>
+    <select v-if="field.options?.length" :id="id" v-model="value">
       <option v-for="o in field.options" :key="o" :value="o">{{ o }}</option>
     </select>
     <InputText
       v-else
-      :id="field.name"
+      :id="id"
       v-model="value"
       :type="field.secret ? 'password' : field.date ? 'date' : 'text'"
-      :invalid="invalid"
+      :invalid="!!problem"
       :placeholder="field.secret && kept ? 'unchanged' : (field.default ?? '')"
       autocomplete="off"
     />
-    <small>{{ field.help }}</small>
+    <small v-if="problem" class="problem">{{ problem }}</small>
+    <small
+      >{{ field.help }}<template v-if="hint">. {{ hint }}</template></small
+    >
   </div>
 </template>
+
+<style scoped>
+.problem {
+  color: var(--signal);
+}
+</style>

@@ -14,25 +14,25 @@ import PageHead from '../../parts/PageHead.vue'
 const props = defineProps<{ id: string }>()
 const queries = useQueryClient()
 const path = computed(() => ({ params: { path: { id: props.id } } }))
-const connection = useQuery({
-  queryKey: ['connections', () => props.id],
-  queryFn: () => ok(api.GET('/api/v1/connections/{id}', path.value)),
+const service = useQuery({
+  queryKey: ['interfaces', () => props.id],
+  queryFn: () => ok(api.GET('/api/v1/interfaces/{id}', path.value)),
 })
 const kept = useQuery({
   queryKey: ['matching', () => props.id],
-  queryFn: () => ok(api.GET('/api/v1/connections/{id}/matching', path.value)),
+  queryFn: () => ok(api.GET('/api/v1/interfaces/{id}/matching', path.value)),
   structuralSharing: false,
 })
 const edited = useDraft<Schemas['Matching']>(kept.data)
 const { draft: m, changed } = edited
 const preview = useMutation({
   mutationFn: () =>
-    ok(api.POST('/api/v1/connections/{id}/matching/preview', { ...path.value, body: m.value! })),
+    ok(api.POST('/api/v1/interfaces/{id}/matching/preview', { ...path.value, body: m.value! })),
 })
 const save = useMutation({
   mutationFn: () =>
     ok(
-      api.PUT('/api/v1/connections/{id}/matching', {
+      api.PUT('/api/v1/interfaces/{id}/matching', {
         params: { path: { id: props.id }, header: edited.header.value },
         body: m.value!,
       }),
@@ -66,8 +66,8 @@ const rows = computed(() => preview.data.value?.items.map((t, i) => ({ key: i, .
 
 <template>
   <PageHead
-    :title="`Who is who at ${connection.data.value?.name ?? ''}`"
-    about="By what people are recognised, in this order, and who is left out. It serves every pairing with this connection."
+    :title="`Who is who at ${service.data.value?.name ?? ''}`"
+    about="By what people are recognised, in this order, and who is left out. It serves every pairing with this interface."
   >
     <RouterLink to="/connections">to the connections</RouterLink>
     <Button

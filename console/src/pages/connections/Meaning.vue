@@ -11,11 +11,11 @@ import { when } from '../../parts/when'
 /** What the events of a service mean for access, built from what it really sent. */
 const props = defineProps<{ id: string }>()
 const queries = useQueryClient()
-const connections = useQuery({
-  queryKey: ['connections'],
-  queryFn: () => ok(api.GET('/api/v1/connections')),
+const interfaces = useQuery({
+  queryKey: ['interfaces'],
+  queryFn: () => ok(api.GET('/api/v1/interfaces')),
 })
-const connection = computed(() => connections.data.value?.items.find((c) => c.id === props.id))
+const service = computed(() => interfaces.data.value?.items.find((c) => c.id === props.id))
 
 const fields = [
   { name: 'person', title: 'Whom it is about', about: 'an address, or the register’s identifier' },
@@ -37,7 +37,7 @@ const meaning = useQuery({
   queryKey: ['meaning', () => props.id, tried],
   queryFn: () =>
     ok(
-      api.POST('/api/v1/connections/{id}/meaning', {
+      api.POST('/api/v1/interfaces/{id}/meaning', {
         params: { path: { id: props.id } },
         body: tried.value ? { values: tried.value } : {},
       }),
@@ -51,7 +51,7 @@ watch(
   meaning.data,
   (now) => {
     if (!now || begun.value) return
-    from = connection.value?.version
+    from = service.value?.version
     for (const f of fields) mapping[f.name] = now.mapping[f.name] ?? ''
     begun.value = true
   },
@@ -78,10 +78,10 @@ function put(path: string) {
 const save = useMutation({
   mutationFn: () =>
     ok(
-      api.PATCH('/api/v1/connections/{id}', {
+      api.PATCH('/api/v1/interfaces/{id}', {
         params: {
           path: { id: props.id },
-          header: ifMatch(from ?? connection.value?.version),
+          header: ifMatch(from ?? service.value?.version),
         },
         body: { values: { ...mapping } },
       }),
@@ -101,12 +101,12 @@ const words: Record<string, string> = {
 
 <template>
   <PageHead
-    :title="`What events of ${connection?.name ?? '…'} mean`"
+    :title="`What events of ${service?.name ?? '…'} mean`"
     about="For access: tried on what the service really sent, before anything is saved"
   >
     <RouterLink to="/connections">Connections</RouterLink>
   </PageHead>
-  <Oops :error="connections.error.value ?? meaning.error.value" />
+  <Oops :error="interfaces.error.value ?? meaning.error.value" />
   <div class="two">
     <form class="sheet" @submit.prevent="save.mutate()">
       <div v-for="f in fields" :key="f.name" class="line">
@@ -136,7 +136,7 @@ const words: Record<string, string> = {
           type="submit"
           size="small"
           label="Save"
-          :disabled="Object.keys(wrong).length > 0 || !connection"
+          :disabled="Object.keys(wrong).length > 0 || !service"
           :loading="save.isPending.value"
         />
         <span v-if="save.isSuccess.value" class="faint" role="status"

@@ -12,14 +12,14 @@ import PageHead from '../../parts/PageHead.vue'
 const props = defineProps<{ id: string }>()
 const queries = useQueryClient()
 const path = computed(() => ({ params: { path: { id: props.id } } }))
-const connections = useQuery({
-  queryKey: ['connections'],
-  queryFn: () => ok(api.GET('/api/v1/connections')),
+const interfaces = useQuery({
+  queryKey: ['interfaces'],
+  queryFn: () => ok(api.GET('/api/v1/interfaces')),
 })
-const name = computed(() => connections.data.value?.items.find((c) => c.id === props.id)?.name ?? '')
+const name = computed(() => interfaces.data.value?.items.find((c) => c.id === props.id)?.name ?? '')
 const list = useQuery({
   queryKey: ['operations', () => props.id],
-  queryFn: () => ok(api.GET('/api/v1/connections/{id}/operations', path.value)),
+  queryFn: () => ok(api.GET('/api/v1/interfaces/{id}/operations', path.value)),
 })
 const blank = (): Schemas['Operation'] => ({ name: '', title: '', method: 'POST', path: '/', fields: [] })
 const o = ref(blank())
@@ -31,7 +31,7 @@ const refresh = () => queries.invalidateQueries({ queryKey: ['operations'] })
 const save = useMutation({
   mutationFn: () =>
     ok(
-      api.PUT('/api/v1/connections/{id}/operations/{name}', {
+      api.PUT('/api/v1/interfaces/{id}/operations/{name}', {
         params: { path: { id: props.id, name: o.value.name }, header: ifMatch(from.value) },
         body: { ...o.value, fields: o.value.fields.filter((f) => f.name.trim()) },
       }),
@@ -42,13 +42,13 @@ const save = useMutation({
   },
 })
 const drop = useMutation({
-  mutationFn: (n: string) => ok(api.DELETE('/api/v1/connections/{id}/operations/{name}', one(n))),
+  mutationFn: (n: string) => ok(api.DELETE('/api/v1/interfaces/{id}/operations/{name}', one(n))),
   onSuccess: refresh,
 })
 const attempt = useMutation({
   mutationFn: () =>
     ok(
-      api.POST('/api/v1/connections/{id}/operations/{name}/try', {
+      api.POST('/api/v1/interfaces/{id}/operations/{name}/try', {
         ...one(o.value.name),
         body: { values: Object.fromEntries(Object.entries(values).filter(([, v]) => v)) },
       }),
@@ -57,7 +57,7 @@ const attempt = useMutation({
 async function edit(x: Schemas['Operation']) {
   from.value = ''
   if (x.name) {
-    x = await ok(api.GET('/api/v1/connections/{id}/operations/{name}', one(x.name)))
+    x = await ok(api.GET('/api/v1/interfaces/{id}/operations/{name}', one(x.name)))
     from.value = tagOf(x)
   }
   o.value = JSON.parse(JSON.stringify(x)) as Schemas['Operation']

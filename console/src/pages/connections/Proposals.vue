@@ -13,25 +13,25 @@ import PageHead from '../../parts/PageHead.vue'
 const props = defineProps<{ id: string }>()
 const queries = useQueryClient()
 const at = computed(() => ({ params: { path: { id: props.id } } }))
-const connection = useQuery({
-  queryKey: ['connections', () => props.id],
-  queryFn: () => ok(api.GET('/api/v1/connections/{id}', at.value)),
+const service = useQuery({
+  queryKey: ['interfaces', () => props.id],
+  queryFn: () => ok(api.GET('/api/v1/interfaces/{id}', at.value)),
 })
 const list = useQuery({
   queryKey: ['proposals', () => props.id],
-  queryFn: () => ok(api.GET('/api/v1/connections/{id}/proposals', at.value)),
+  queryFn: () => ok(api.GET('/api/v1/interfaces/{id}/proposals', at.value)),
 })
 const rows = computed(() => list.data.value?.items.map((p) => ({ id: p.personId, ...p })))
 const decide = useMutation({
   mutationFn: ({ people, accept }: Schemas['Verdict']) =>
-    ok(api.POST('/api/v1/connections/{id}/proposals', { ...at.value, body: { people, accept } })),
+    ok(api.POST('/api/v1/interfaces/{id}/proposals', { ...at.value, body: { people, accept } })),
   onSuccess: () => queries.invalidateQueries(),
 })
 </script>
 
 <template>
   <PageHead
-    :title="`Second accounts and test learners in ${connection.data.value?.name ?? ''}`"
+    :title="`Second accounts and test learners in ${service.data.value?.name ?? ''}`"
     about="Records that look like one, with what speaks for it. Nothing follows before you say so."
   >
     <Button

@@ -4,30 +4,36 @@ import Button from 'primevue/button'
 import Dialog from 'primevue/dialog'
 import InputText from 'primevue/inputtext'
 import { computed, ref } from 'vue'
+import { useRouter } from 'vue-router'
 
-import { api, ok, type Schemas } from '../../api/client'
+import { api, ok } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
 
-/** Says what depends on a connection, and removes it when that is meant. */
-const props = defineProps<{ connection: Schemas['Connection'] }>()
+/** Says what depends on a connection or an interface, and removes it when that is meant. */
+const props = defineProps<{ of: 'connections' | 'interfaces'; id: string; name: string }>()
 const emit = defineEmits<{ close: [] }>()
 const queries = useQueryClient()
-const id = { params: { path: { id: props.connection.id } } }
+const router = useRouter()
+const path = { id: props.id }
 const what = useQuery({
-  queryKey: ['removal', props.connection.id],
-  queryFn: () => ok(api.GET('/api/v1/connections/{id}/removal', id)),
+  queryKey: ['removal', props.id],
+  queryFn: () =>
+    props.of === 'connections'
+      ? ok(api.GET('/api/v1/connections/{id}/removal', { params: { path } }))
+      : ok(api.GET('/api/v1/interfaces/{id}/removal', { params: { path } })),
 })
 const used = computed(() => !!what.data.value?.dependents.length)
 const named = computed(() => what.data.value?.dependents.filter((d) => d.name) ?? [])
 const typed = ref('')
 const remove = useMutation({
-  mutationFn: () =>
-    ok(
-      api.DELETE('/api/v1/connections/{id}', {
-        params: { path: id.params.path, query: used.value ? { name: typed.value } : {} },
-      }),
-    ),
-  onSuccess: () => {
+  mutationFn: () => {
+    const given = { params: { path, query: used.value ? { name: typed.value } : {} } }
+    return props.of === 'connections'
+      ? ok(api.DELETE('/api/v1/connections/{id}', given))
+      : ok(api.DELETE('/api/v1/interfaces/{id}', given))
+  },
+  onSuccess: async () => {
+    if (props.of === 'connections') await router.push('/connections')
     void queries.invalidateQueries()
     emit('close')
   },
@@ -38,7 +44,7 @@ const remove = useMutation({
   <Dialog
     visible
     modal
-    :header="`Remove ${connection.name}`"
+    :header="`Remove ${name}`"
     :style="{ width: '34rem' }"
     @update:visible="emit('close')"
   >
@@ -66,7 +72,7 @@ const remove = useMutation({
             type="submit"
             size="small"
             label="Remove"
-            :disabled="used && typed !== connection.name"
+            :disabled="used && typed !== name"
             :loading="remove.isPending.value"
           />
           <Button type="button" size="small" variant="text" label="Keep it" @click="emit('close')" />

@@ -15,16 +15,16 @@ import AdoptDialog from './AdoptDialog.vue'
 /** Classes of a service that belong to no pairing: adopt, leave or ignore them. */
 const props = defineProps<{ id: string }>()
 const queries = useQueryClient()
-const connection = useQuery({
-  queryKey: ['connections', () => props.id],
-  queryFn: () => ok(api.GET('/api/v1/connections/{id}', { params: { path: { id: props.id } } })),
+const service = useQuery({
+  queryKey: ['interfaces', () => props.id],
+  queryFn: () => ok(api.GET('/api/v1/interfaces/{id}', { params: { path: { id: props.id } } })),
 })
 const ignored = ref(false)
 const list = useQuery({
   queryKey: ['unpaired', () => props.id, ignored],
   queryFn: () =>
     ok(
-      api.GET('/api/v1/connections/{id}/unpaired', {
+      api.GET('/api/v1/interfaces/{id}/unpaired', {
         params: { path: { id: props.id }, query: { ignored: ignored.value } },
       }),
     ),
@@ -34,7 +34,7 @@ const rows = computed(() => list.data.value?.map((u) => ({ id: u.ref, ...u })))
 const ignore = useMutation({
   mutationFn: (u: Schemas['UnpairedClass']) =>
     ok(
-      api.POST('/api/v1/connections/{id}/unpaired/ignore', {
+      api.POST('/api/v1/interfaces/{id}/unpaired/ignore', {
         params: { path: { id: props.id } },
         body: { refs: [u.ref], ignore: !ignored.value },
       }),
@@ -53,7 +53,7 @@ const adopting = ref<Schemas['UnpairedClass']>()
 
 <template>
   <PageHead
-    :title="`Classes of ${connection.data.value?.name ?? ''} that belong to no pairing`"
+    :title="`Classes of ${service.data.value?.name ?? ''} that belong to no pairing`"
     about="With the section that each probably copies. Nothing happens to them unless you say so."
   >
     <label><Checkbox v-model="ignored" binary /> those that are ignored</label>
@@ -106,5 +106,5 @@ const adopting = ref<Schemas['UnpairedClass']>()
       </template>
     </Column>
   </Listing>
-  <AdoptDialog v-if="adopting" :connection="id" :found="adopting" @close="adopting = undefined" />
+  <AdoptDialog v-if="adopting" :service="id" :found="adopting" @close="adopting = undefined" />
 </template>

@@ -39,7 +39,7 @@ const retry = useMutation({
         <Signal :state="deliveryState(d)" />
         <span>{{ d.rule }}</span>
         <span
-          >{{ doing(d.action) }}<template v-if="d.connection"> through {{ d.connection }}</template></span
+          >{{ doing(d.action) }}<template v-if="d.interface"> through {{ d.interface }}</template></span
         >
         <span>{{ d.person }}</span>
         <span class="faint">{{

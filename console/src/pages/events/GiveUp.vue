@@ -11,7 +11,7 @@ import Oops from '../../parts/Oops.vue'
 /** Gives deliveries up that are still to come, with a reason. */
 const props = defineProps<{
   rule?: string
-  connection?: string
+  service?: string
   state?: 'planned' | 'queued' | 'retrying' | 'waiting'
   what: string
 }>()
@@ -24,7 +24,7 @@ const giveUp = useMutation({
       api.POST('/api/v1/deliveries/give-up', {
         body: {
           ruleId: props.rule,
-          connectionId: props.connection,
+          interfaceId: props.service,
           state: props.state,
           reason: reason.value,
         },

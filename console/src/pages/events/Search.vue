@@ -18,13 +18,13 @@ import { when } from '../../parts/when'
 import { deliveryState } from '../../parts/words'
 import GiveUp from './GiveUp.vue'
 
-/** Deliveries of every event, by state, rule, connection, person, section and time; live. */
+/** Deliveries of every event, by state, rule, interface, person, section and time; live. */
 const route = useRoute()
 const router = useRouter()
 const queries = useQueryClient()
 const state = ref(String(route.query.state ?? '') as NonNullable<Query<'list-deliveries'>['state']>)
 const rule = ref(String(route.query.rule ?? ''))
-const connection = ref(String(route.query.connection ?? ''))
+const service = ref(String(route.query.interface ?? ''))
 const person = ref(String(route.query.person ?? ''))
 const section = ref('')
 const hours = ref(0)
@@ -37,23 +37,23 @@ const since = computed(() =>
 const query = computed(() => ({
   state: state.value || undefined,
   rule: rule.value || undefined,
-  connection: connection.value || undefined,
+  interface: service.value || undefined,
   person: person.value || undefined,
   section: section.value || undefined,
   since: since.value,
   cursor: cursor.value.at(-1),
   limit: 50,
 }))
-watch([state, rule, connection, person, section, hours], () => (cursor.value = []))
+watch([state, rule, service, person, section, hours], () => (cursor.value = []))
 const list = useQuery({
   queryKey: ['deliveries', 'search', query],
   queryFn: () => ok(api.GET('/api/v1/deliveries', { params: { query: query.value } })),
   placeholderData: (before) => before,
 })
 const rules = useQuery({ queryKey: ['rules'], queryFn: () => ok(api.GET('/api/v1/rules')) })
-const connections = useQuery({
-  queryKey: ['connections'],
-  queryFn: () => ok(api.GET('/api/v1/connections')),
+const interfaces = useQuery({
+  queryKey: ['interfaces'],
+  queryFn: () => ok(api.GET('/api/v1/interfaces')),
 })
 const told = ref('')
 const retry = useMutation({
@@ -62,7 +62,7 @@ const retry = useMutation({
       api.POST('/api/v1/deliveries/retry', {
         body: {
           ruleId: rule.value || undefined,
-          connectionId: connection.value || undefined,
+          interfaceId: service.value || undefined,
           since: since.value,
         },
       }),
@@ -72,16 +72,16 @@ const retry = useMutation({
     return queries.invalidateQueries({ queryKey: ['deliveries'] })
   },
 })
-const narrowed = computed(() => !!(rule.value || connection.value || hours.value))
+const narrowed = computed(() => !!(rule.value || service.value || hours.value))
 const givingUp = ref(false)
 type OpenState = 'planned' | 'queued' | 'retrying' | 'waiting'
 const open = computed(() =>
   ['planned', 'queued', 'retrying', 'waiting'].includes(state.value) ? (state.value as OpenState) : undefined,
 )
-/** Person, section and time narrow the list only: what is given up is that of a rule or connection. */
+/** Person, section and time narrow the list only: what is given up is that of a rule or interface. */
 const chosen = computed(
   () =>
-    (rule.value || connection.value) &&
+    (rule.value || service.value) &&
     (!state.value || open.value) &&
     !person.value &&
     !section.value &&
@@ -100,7 +100,7 @@ const why = (d: Schemas['Delivery']) =>
       label="Try these again"
       :disabled="!narrowed"
       :title="
-        narrowed ? 'Those that wait or would be tried later' : 'Choose a rule, a connection or a time first'
+        narrowed ? 'Those that wait or would be tried later' : 'Choose a rule, an interface or a time first'
       "
       @click="retry.mutate()"
     />
@@ -109,14 +109,14 @@ const why = (d: Schemas['Delivery']) =>
       variant="outlined"
       label="Give these up…"
       :disabled="!chosen"
-      :title="chosen ? 'Those that are still to come' : 'Choose a rule or a connection, and no ended state'"
+      :title="chosen ? 'Those that are still to come' : 'Choose a rule or an interface, and no ended state'"
       @click="givingUp = true"
     />
   </PageHead>
   <GiveUp
     v-if="givingUp"
     :rule="rule || undefined"
-    :connection="connection || undefined"
+    :service="service || undefined"
     :state="open"
     :what="`All ${open ?? 'planned, queued, retrying and waiting'} deliveries of this choice`"
     @close="givingUp = false"
@@ -136,9 +136,9 @@ const why = (d: Schemas['Delivery']) =>
       <option value="">every rule</option>
       <option v-for="r in rules.data.value?.items" :key="r.id" :value="r.id">{{ r.name }}</option>
     </select>
-    <select v-model="connection" aria-label="Connection">
-      <option value="">every connection</option>
-      <option v-for="c in connections.data.value?.items" :key="c.id" :value="c.id">{{ c.name }}</option>
+    <select v-model="service" aria-label="Interface">
+      <option value="">every interface</option>
+      <option v-for="c in interfaces.data.value?.items" :key="c.id" :value="c.id">{{ c.name }}</option>
     </select>
     <select v-model.number="hours" aria-label="Since">
       <option :value="0">at any time</option>
@@ -175,7 +175,7 @@ const why = (d: Schemas['Delivery']) =>
     <Column header="Does">
       <template #body="{ data }"
         >{{ doing(data.action)
-        }}<span v-if="data.connection" class="faint"> through {{ data.connection }}</span></template
+        }}<span v-if="data.interface" class="faint"> through {{ data.interface }}</span></template
       >
     </Column>
     <Column field="person" header="Person" />

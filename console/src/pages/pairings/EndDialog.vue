@@ -56,7 +56,7 @@ const remove = useMutation({
     @update:visible="emit('close')"
   >
     <p>
-      The class at {{ pairing.section.connection }} stays. What of the people whom Kanban put into it? Whoever
+      The class at {{ pairing.section.interface }} stays. What of the people whom Kanban put into it? Whoever
       else is in it stays in any case.
     </p>
     <label class="choice"

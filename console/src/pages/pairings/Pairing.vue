@@ -80,7 +80,7 @@ const blocked = computed(() => !!preview.data.value?.guard && !approved.value &&
             .filter(Boolean)
             .join(' · ')
         }}
-        · at {{ p.section.connection }} · last run
+        · at {{ p.section.interface }} · last run
         {{ when(p.section.ranAt) }}
       </template>
       <RouterLink :to="`/pairings/${id}/compare`">Side by side</RouterLink>

@@ -10,13 +10,13 @@ import { when } from '../../parts/when'
 /** A person's accounts, and a choice by hand between those that could be theirs. */
 const props = defineProps<{ personId: string; accounts: Schemas['Account'][] }>()
 const queries = useQueryClient()
-const connections = useQuery({ queryKey: ['connections'], queryFn: () => ok(api.GET('/api/v1/connections')) })
-const services = computed(() => connections.data.value?.items.filter((c) => c.kind === 'scim') ?? [])
+const interfaces = useQuery({ queryKey: ['interfaces'], queryFn: () => ok(api.GET('/api/v1/interfaces')) })
+const services = computed(() => interfaces.data.value?.items.filter((c) => c.kind === 'scim') ?? [])
 const looking = ref('')
-const at = (connection: string) => ({ params: { path: { id: props.personId, connection } } })
+const at = (service: string) => ({ params: { path: { id: props.personId, interface: service } } })
 const candidates = useQuery({
   queryKey: ['candidates', () => props.personId, looking],
-  queryFn: () => ok(api.GET('/api/v1/people/{id}/accounts/{connection}', at(looking.value))),
+  queryFn: () => ok(api.GET('/api/v1/people/{id}/accounts/{interface}', at(looking.value))),
   enabled: computed(() => !!looking.value),
   retry: false,
 })
@@ -24,21 +24,20 @@ const refresh = () =>
   Promise.all(['candidates', 'events'].map((k) => queries.invalidateQueries({ queryKey: [k] })))
 const decide = useMutation({
   mutationFn: (d: { accountId: string; not: boolean }) =>
-    ok(api.PUT('/api/v1/people/{id}/accounts/{connection}', { ...at(looking.value), body: d })),
+    ok(api.PUT('/api/v1/people/{id}/accounts/{interface}', { ...at(looking.value), body: d })),
   onSuccess: refresh,
 })
 const forget = useMutation({
-  mutationFn: (connection: string) =>
-    ok(api.DELETE('/api/v1/people/{id}/accounts/{connection}', at(connection))),
+  mutationFn: (service: string) => ok(api.DELETE('/api/v1/people/{id}/accounts/{interface}', at(service))),
   onSuccess: refresh,
 })
 </script>
 
 <template>
-  <p v-for="a in accounts" :key="a.connection + a.remoteId">
-    <template v-if="a.denied">not </template>{{ a.connection }} <code>{{ a.remoteId }}</code>
+  <p v-for="a in accounts" :key="a.interface + a.remoteId">
+    <template v-if="a.denied">not </template>{{ a.interface }} <code>{{ a.remoteId }}</code>
     <span v-if="a.by" class="faint"> said by {{ a.by }}, {{ when(a.at) }}</span>
-    <Button v-if="a.by" size="small" variant="text" label="Forget" @click="forget.mutate(a.connectionId)" />
+    <Button v-if="a.by" size="small" variant="text" label="Forget" @click="forget.mutate(a.interfaceId)" />
   </p>
   <p v-if="!accounts.length" class="faint">None known yet.</p>
   <p v-for="c in services" :key="c.id">

@@ -131,7 +131,7 @@ const sections = computed(() => p.value?.sections.map((s, i) => ({ id: i, ...s }
       <Column header="What">
         <template #body="{ data }"
           >{{ doing(data.action)
-          }}<template v-if="data.connection"> through {{ data.connection }}</template></template
+          }}<template v-if="data.interface"> through {{ data.interface }}</template></template
         >
       </Column>
       <Column header="Why">

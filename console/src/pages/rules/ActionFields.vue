@@ -14,7 +14,7 @@ import Fields from './Fields.vue'
 /** The values of one action of a rule. */
 const action = defineModel<Schemas['Action']>({ required: true })
 const props = defineProps<{
-  connections: Schemas['Connection'][]
+  interfaces: Schemas['Interface'][]
   badges: Schemas['Badge'][]
   number: number
   trigger: string
@@ -32,7 +32,7 @@ const kinds: Partial<Record<Schemas['Action']['kind'], string[]>> = {
 }
 const fitting = computed(() => {
   const wanted = kinds[action.value.kind]
-  return wanted && props.connections.filter((c) => wanted.includes(c.kind))
+  return wanted && props.interfaces.filter((c) => wanted.includes(c.kind))
 })
 // What there is only one of, or comes first, is taken until somebody chooses another, also
 // when the lists come later than the click.
@@ -40,20 +40,20 @@ watch(
   [fitting, () => props.badges],
   ([list, badges]) => {
     const a = action.value
-    if (list?.length && !a.connectionId) a.connectionId = list[0]!.id
+    if (list?.length && !a.interfaceId) a.interfaceId = list[0]!.id
     if (a.kind === 'award' && badges.length && !a.badgeId) a.badgeId = badges[0]!.id
   },
   { immediate: true },
 )
 const operations = useQuery({
-  queryKey: ['operations', () => action.value.connectionId],
+  queryKey: ['operations', () => action.value.interfaceId],
   queryFn: () =>
     ok(
-      api.GET('/api/v1/connections/{id}/operations', {
-        params: { path: { id: action.value.connectionId ?? '' } },
+      api.GET('/api/v1/interfaces/{id}/operations', {
+        params: { path: { id: action.value.interfaceId ?? '' } },
       }),
     ),
-  enabled: computed(() => action.value.kind === 'call-operation' && !!action.value.connectionId),
+  enabled: computed(() => action.value.kind === 'call-operation' && !!action.value.interfaceId),
 })
 const operation = computed(() => operations.data.value?.find((o) => o.name === action.value.operation))
 const id = (name: string) => `${name}-${props.number}`
@@ -65,11 +65,11 @@ const id = (name: string) => `${name}-${props.number}`
     <Button class="remove" size="small" variant="text" label="Remove" @click="$emit('remove')" />
     <div class="row first">
       <div v-if="fitting" class="field">
-        <label :for="id('via')">Connection</label>
-        <select :id="id('via')" v-model="action.connectionId">
+        <label :for="id('via')">Interface</label>
+        <select :id="id('via')" v-model="action.interfaceId">
           <option v-for="c in fitting" :key="c.id" :value="c.id">{{ c.name }}</option>
         </select>
-        <small v-if="!fitting.length">No such connection yet; make one first.</small>
+        <small v-if="!fitting.length">No such interface yet; add one first.</small>
       </div>
       <div v-if="action.kind === 'award'" class="field">
         <label :for="id('badge')">Badge</label>
@@ -115,15 +115,15 @@ const id = (name: string) => `${name}-${props.number}`
       :number="number"
       :trigger="trigger"
       :known="operation?.fields"
-      :connection-id="action.connectionId"
+      :interface-id="action.interfaceId"
       :operation="action.kind === 'call-operation' ? action.operation : undefined"
     />
     <div v-if="action.kind.endsWith('-group')" class="field">
       <label :for="id('group')">Group</label>
       <Expression :id="id('group')" v-model="action.group" kind="template" :trigger="trigger" />
       <Choices
-        v-if="action.connectionId"
-        :connection-id="action.connectionId"
+        v-if="action.interfaceId"
+        :interface-id="action.interfaceId"
         label="Group"
         @choose="(v) => (action.group = v)"
       />

@@ -5,15 +5,15 @@ import Select from 'primevue/select'
 import { api, ok } from '../../api/client'
 
 /** What a service has to choose from: the values of an operation's field, or its groups. */
-const props = defineProps<{ connectionId: string; operation?: string; field?: string; label: string }>()
+const props = defineProps<{ interfaceId: string; operation?: string; field?: string; label: string }>()
 const emit = defineEmits<{ choose: [string] }>()
 const list = useQuery({
-  queryKey: ['choices', () => props.connectionId, () => props.operation, () => props.field],
+  queryKey: ['choices', () => props.interfaceId, () => props.operation, () => props.field],
   queryFn: () =>
     ok(
-      api.GET('/api/v1/connections/{id}/choices', {
+      api.GET('/api/v1/interfaces/{id}/choices', {
         params: {
-          path: { id: props.connectionId },
+          path: { id: props.interfaceId },
           query: { operation: props.operation, field: props.field },
         },
       }),

@@ -13,7 +13,7 @@ const props = defineProps<{
   number: number
   trigger: string
   known?: Schemas['OperationField'][]
-  connectionId?: string
+  interfaceId?: string
   operation?: string
 }>()
 type Line = { name: string; value: string; fallback: string }
@@ -63,8 +63,8 @@ watch(
         <td>
           <Expression :id="`value-${number}-${i}`" v-model="l.value" kind="value" :trigger="trigger" />
           <Choices
-            v-if="connectionId && operation && known?.find((f) => f.name === l.name)?.listPath"
-            :connection-id="connectionId"
+            v-if="interfaceId && operation && known?.find((f) => f.name === l.name)?.listPath"
+            :interface-id="interfaceId"
             :operation="operation"
             :field="l.name"
             :label="l.name"

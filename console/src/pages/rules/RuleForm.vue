@@ -36,7 +36,7 @@ const rule = reactive<NewRule>({
   inOrder: props.edit?.inOrder ?? false,
   actions: structuredClone(JSON.parse(JSON.stringify(props.edit?.actions ?? []))) as NewRule['actions'],
 })
-const connections = useQuery({ queryKey: ['connections'], queryFn: () => ok(api.GET('/api/v1/connections')) })
+const interfaces = useQuery({ queryKey: ['interfaces'], queryFn: () => ok(api.GET('/api/v1/interfaces')) })
 const badges = useQuery({ queryKey: ['badges'], queryFn: () => ok(api.GET('/api/v1/badges')) })
 
 // Events of these happen because some days have passed.
@@ -227,7 +227,7 @@ const wrong = computed(() => (save.error.value instanceof Problem ? save.error.v
         v-for="(_, i) in rule.actions"
         :key="i"
         v-model="rule.actions[i]!"
-        :connections="connections.data.value?.items ?? []"
+        :interfaces="interfaces.data.value?.items ?? []"
         :badges="badges.data.value?.items ?? []"
         :number="i + 1"
         :trigger="rule.trigger"

@@ -90,7 +90,7 @@ const plain = (v: unknown) => (typeof v === 'object' ? JSON.stringify(v) : Strin
         <div>
           {{ i + 1 }}. {{ doing(s.kind) }}
           <span class="faint"
-            ><template v-if="s.connection">through {{ s.connection }}</template
+            ><template v-if="s.interface">through {{ s.interface }}</template
             ><template v-if="s.after">, after {{ s.after }}</template
             ><template v-if="s.if">, its condition {{ s.if }}</template></span
           >

@@ -5,14 +5,14 @@ import { api, ok } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
 
 /** Classes of a service by how likely each is the section's counterpart, and why. */
-const props = defineProps<{ sectionId: string; connectionId: string }>()
+const props = defineProps<{ sectionId: string; interfaceId: string }>()
 const chosen = defineModel<string>({ required: true })
 const list = useQuery({
-  queryKey: ['candidates', () => props.sectionId, () => props.connectionId],
+  queryKey: ['candidates', () => props.sectionId, () => props.interfaceId],
   queryFn: () =>
     ok(
       api.GET('/api/v1/sections/{id}/candidates', {
-        params: { path: { id: props.sectionId }, query: { connection: props.connectionId } },
+        params: { path: { id: props.sectionId }, query: { interface: props.interfaceId } },
       }),
     ),
 })

@@ -14,7 +14,7 @@ const groups = useQuery({
 })
 const remove = useMutation({
   mutationFn: (g: Schemas['LeftGroup']) =>
-    ok(api.POST('/api/v1/left-groups/remove', { body: { connectionId: g.connectionId, ref: g.ref } })),
+    ok(api.POST('/api/v1/left-groups/remove', { body: { interfaceId: g.interfaceId, ref: g.ref } })),
   onSettled: () => queries.invalidateQueries({ queryKey: ['sets', 'groups'] }),
 })
 </script>

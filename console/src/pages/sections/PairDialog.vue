@@ -17,36 +17,36 @@ const props = defineProps<{ section: Schemas['Section'] }>()
 const emit = defineEmits<{ close: [] }>()
 const router = useRouter()
 
-const connections = useQuery({ queryKey: ['connections'], queryFn: () => ok(api.GET('/api/v1/connections')) })
+const interfaces = useQuery({ queryKey: ['interfaces'], queryFn: () => ok(api.GET('/api/v1/interfaces')) })
 const templates = useQuery({ queryKey: ['templates'], queryFn: () => ok(api.GET('/api/v1/templates')) })
-const services = computed(() => (connections.data.value?.items ?? []).filter((c) => c.kind === 'scim'))
-const connectionId = ref('')
-watch(services, (all) => (connectionId.value ||= all[0]?.id ?? ''), { immediate: true })
+const services = computed(() => (interfaces.data.value?.items ?? []).filter((c) => c.kind === 'scim'))
+const interfaceId = ref('')
+watch(services, (all) => (interfaceId.value ||= all[0]?.id ?? ''), { immediate: true })
 const kind = ref('new')
 const template = ref('')
 const target = ref('')
 const existing = ref('')
-watch([kind, connectionId], () => (existing.value = ''))
+watch([kind, interfaceId], () => (existing.value = ''))
 
 const details = ref<Record<string, string>>({})
 
 // The name that the template gives, and what is to be known before pairing.
 const outlook = useQuery({
-  queryKey: ['outlook', () => props.section.id, connectionId, template, () => details.value],
+  queryKey: ['outlook', () => props.section.id, interfaceId, template, () => details.value],
   queryFn: () =>
     ok(
       api.POST('/api/v1/batches', {
         body: {
           act: 'pair',
           sections: [props.section.id],
-          connectionId: connectionId.value,
+          interfaceId: interfaceId.value,
           template: template.value,
           details: details.value,
           withoutRun: true,
         },
       }),
     ),
-  enabled: () => !!connectionId.value,
+  enabled: () => !!interfaceId.value,
   staleTime: Infinity,
 })
 const item = computed(() => outlook.data.value?.items[0])
@@ -65,7 +65,7 @@ const pair = useMutation({
       api.POST('/api/v1/pairings', {
         body: {
           sectionId: props.section.id,
-          connectionId: connectionId.value,
+          interfaceId: interfaceId.value,
           template: template.value,
           target: kind.value === 'new' ? target.value : '',
           details: details.value,
@@ -89,14 +89,14 @@ const pair = useMutation({
       {{ section.learners }} learners, {{ section.teachers.join(', ') || 'no teacher' }}. Nothing happens at
       the service until you have seen the preview.
     </p>
-    <p v-if="connections.data.value && !services.length">
+    <p v-if="interfaces.data.value && !services.length">
       No service takes people yet. <RouterLink to="/connections">Connect one</RouterLink> of the kind
       “Workspace”.
     </p>
     <form v-else @submit.prevent="pair.mutate()">
       <div class="field">
         <label for="service">Service</label>
-        <select id="service" v-model="connectionId">
+        <select id="service" v-model="interfaceId">
           <option v-for="c in services" :key="c.id" :value="c.id">{{ c.name }}</option>
         </select>
       </div>
@@ -120,7 +120,7 @@ const pair = useMutation({
         <label for="target">Name of the new class there</label>
         <InputText id="target" v-model="target" autofocus />
       </div>
-      <Candidates v-else v-model="existing" :section-id="section.id" :connection-id="connectionId" />
+      <Candidates v-else v-model="existing" :section-id="section.id" :interface-id="interfaceId" />
       <DetailFields v-if="missing.length" v-model="details" :missing="missing" />
       <p v-for="r in remarks" :key="r.code" :class="r.blocks ? 'bad' : 'warn'">
         {{ r.blocks ? '▲' : '◐' }} {{ r.detail }}. <span class="faint">{{ r.remedy }}</span>
@@ -131,7 +131,7 @@ const pair = useMutation({
           type="submit"
           label="Pair and preview"
           :loading="pair.isPending.value"
-          :disabled="!connectionId || (kind === 'new' ? item?.blocked : !existing)"
+          :disabled="!interfaceId || (kind === 'new' ? item?.blocked : !existing)"
         />
         <Button type="button" variant="text" label="Cancel" @click="emit('close')" />
       </div>

@@ -1,0 +1,106 @@
+<script setup lang="ts">
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import { computed, ref } from 'vue'
+
+import { api, ifMatch, ok, type Schemas } from '../../api/client'
+import Oops from '../../parts/Oops.vue'
+import PageHead from '../../parts/PageHead.vue'
+import Signal from '../../parts/Signal.vue'
+import InterfaceForm from './InterfaceForm.vue'
+import Interface from './Interface.vue'
+import RemoveDialog from './RemoveDialog.vue'
+import SystemForm from './SystemForm.vue'
+
+/** An outside system: what holds for all of it, and each of its interfaces. */
+const props = defineProps<{ id: string }>()
+const queries = useQueryClient()
+const path = computed(() => ({ params: { path: { id: props.id } } }))
+const one = useQuery({
+  queryKey: ['connections', () => props.id],
+  queryFn: () => ok(api.GET('/api/v1/connections/{id}', path.value)),
+})
+const c = computed(() => one.data.value)
+const refresh = () => queries.invalidateQueries({ queryKey: ['connections'] })
+const pause = useMutation({
+  mutationFn: (c: Schemas['Connection']) =>
+    ok(
+      api.PATCH('/api/v1/connections/{id}', {
+        params: { path: { id: c.id }, header: ifMatch(c.version) },
+        body: { paused: !c.paused },
+      }),
+    ),
+  onSettled: refresh,
+})
+const test = useMutation({
+  mutationFn: (c: Schemas['Connection']) =>
+    Promise.all(
+      c.interfaces.map((i) =>
+        ok(api.POST('/api/v1/interfaces/{id}/probe', { params: { path: { id: i.id } } })),
+      ),
+    ),
+  onSettled: refresh,
+})
+const editing = ref(false)
+const adding = ref(false)
+const removing = ref(false)
+const limits = computed(() =>
+  [
+    c.value?.atOnce && `${c.value.atOnce} calls at once`,
+    c.value?.perMinute && `${c.value.perMinute} calls a minute`,
+    c.value?.restAfter && `rests after ${c.value.restAfter} failures in a row`,
+  ].filter(Boolean),
+)
+</script>
+
+<template>
+  <Oops :error="one.error.value" :again="one.refetch" />
+  <template v-if="c">
+    <PageHead :title="c.name">
+      <template #about>
+        <RouterLink to="/connections">Connections</RouterLink>
+        <template v-if="c.owner"> · minded by {{ c.owner }}</template>
+        <template v-if="c.address">
+          · <a :href="c.address" target="_blank" rel="noopener">{{ c.address }}</a></template
+        >
+        <template v-if="limits.length"> · {{ limits.join(', ') }}</template>
+      </template>
+      <Button size="small" label="Add an interface…" @click="adding = true" />
+      <Button
+        v-if="c.interfaces.length"
+        size="small"
+        variant="outlined"
+        label="Test all"
+        :loading="test.isPending.value"
+        @click="test.mutate(c)"
+      />
+      <Button size="small" variant="text" label="Edit…" @click="editing = true" />
+      <Button size="small" variant="text" :label="c.paused ? 'Resume' : 'Pause'" @click="pause.mutate(c)" />
+      <Button size="small" variant="text" label="Remove…" @click="removing = true" />
+    </PageHead>
+    <Oops :error="pause.error.value ?? test.error.value" />
+    <p v-if="c.paused">
+      <Signal state="paused" /> <span class="faint">What depends on any interface waits.</span>
+    </p>
+    <p v-if="c.notes" class="notes">{{ c.notes }}</p>
+    <p v-if="!c.interfaces.length" class="sheet empty faint">
+      No interface yet. Add what speaks with the system: where rosters come from, where people are put into
+      classes, where events go.
+    </p>
+    <Interface v-for="i in c.interfaces" :key="i.id" :one="i" :connection="c" />
+    <InterfaceForm v-if="adding" :connection="c" @close="adding = false" />
+    <SystemForm v-if="editing" :connection="c" @close="editing = false" />
+    <RemoveDialog v-if="removing" :id="c.id" of="connections" :name="c.name" @close="removing = false" />
+  </template>
+</template>
+
+<style scoped>
+.notes {
+  white-space: pre-wrap;
+  margin: 0 0 0.8rem;
+}
+
+.empty {
+  padding: 1.4rem;
+}
+</style>

@@ -1,0 +1,218 @@
+<script setup lang="ts">
+import { useMutation, useQueryClient } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import { computed, ref } from 'vue'
+import { useRouter } from 'vue-router'
+
+import { api, ifMatch, ok, type Schemas } from '../../api/client'
+import Checklist from '../../parts/Checklist.vue'
+import Oops from '../../parts/Oops.vue'
+import Signal from '../../parts/Signal.vue'
+import { when } from '../../parts/when'
+import { capabilities, refused, resting } from './interface'
+import InterfaceForm from './InterfaceForm.vue'
+import RemoveDialog from './RemoveDialog.vue'
+
+type Interface = Schemas['Interface']
+
+/** One interface of a connection: what is done of it, what works, and what can be done with it. */
+const props = defineProps<{ one: Interface; connection: Schemas['Connection'] }>()
+const i = computed(() => props.one)
+const router = useRouter()
+const queries = useQueryClient()
+const path = (i: Interface) => ({ params: { path: { id: i.id } } })
+const refresh = () => queries.invalidateQueries({ queryKey: ['connections'] })
+const probe = useMutation({
+  mutationFn: (i: Interface) => ok(api.POST('/api/v1/interfaces/{id}/probe', path(i))),
+  onSuccess: refresh,
+})
+const pause = useMutation({
+  mutationFn: (i: Interface) =>
+    ok(
+      api.PATCH('/api/v1/interfaces/{id}', {
+        params: { path: { id: i.id }, header: ifMatch(i.version) },
+        body: { paused: !i.pausedAlone },
+      }),
+    ),
+  onSettled: refresh,
+})
+const read = useMutation({
+  mutationFn: (i: Interface) => ok(api.POST('/api/v1/interfaces/{id}/read', { ...path(i), body: {} })),
+  onSuccess: (r) => router.push(`/runs/${r.id}`),
+})
+const upload = useMutation({
+  mutationFn: async ({ i, file }: { i: Interface; file: File }) =>
+    ok(
+      api.POST('/api/v1/interfaces/{id}/upload', {
+        ...path(i),
+        body: file as unknown as string,
+        bodySerializer: (body: unknown) => body as File,
+        headers: { 'Content-Type': 'application/zip' },
+      }),
+    ),
+  onSuccess: (r) => router.push(`/runs/${r.id}`),
+})
+function choose(i: Interface, event: Event) {
+  const input = event.target as HTMLInputElement
+  const file = input.files?.[0]
+  if (file) upload.mutate({ i, file })
+  input.value = ''
+}
+const editing = ref(false)
+const removing = ref(false)
+const error = computed(() => upload.error.value ?? probe.error.value ?? pause.error.value ?? read.error.value)
+</script>
+
+<template>
+  <Oops :error="error" />
+  <article class="sheet">
+    <div class="what">
+      <h2>{{ i.label || i.title }}</h2>
+      <p class="faint">
+        <template v-if="i.label">{{ i.title }}<br /></template
+        >{{ i.settings.address ?? i.settings.server ?? '' }}
+      </p>
+      <Checklist :list="i.checklist" />
+    </div>
+    <div class="can">
+      <p v-if="i.pausedAlone">
+        <Signal state="paused" /> <span class="faint">What depends on it waits.</span>
+      </p>
+      <p v-for="(r, n) in resting(i)" :key="n" class="rests">
+        <b>{{ r.operation || 'The service' }} rests until {{ when(r.until) }}.</b> {{ r.reason }}.
+        <RouterLink :to="`/deliveries?interface=${i.id}`">{{
+          r.waiting === 1 ? '1 delivery waits' : `${r.waiting} deliveries wait`
+        }}</RouterLink>
+      </p>
+      <p v-if="!i.probe.length" class="faint">Not tested yet.</p>
+      <div v-for="r in i.probe" :key="r.capability" class="capability">
+        <span>{{ capabilities[r.capability] ?? r.capability }}</span>
+        <Signal :state="r.state" />
+        <span class="faint"
+          >{{ r.detail
+          }}<template v-if="r.remedy"
+            ><br /><b>{{ r.remedy }}</b> {{ r.owner }}</template
+          ></span
+        >
+      </div>
+      <p v-if="i.lastRead" class="faint fresh">
+        Last read:
+        <RouterLink :to="`/runs/${i.lastRead.id}`"
+          >{{ i.lastRead.state.replaceAll('-', ' ') }},
+          {{ when(i.lastRead.finishedAt ?? i.lastRead.createdAt) }}</RouterLink
+        >
+      </p>
+    </div>
+    <div class="actions">
+      <Button
+        v-if="i.kind === 'oneroster' || i.settings.folder"
+        size="small"
+        label="Read now"
+        :disabled="i.paused || refused(i)"
+        :title="refused(i) ? 'The register refuses: mend the interface first, then test it' : undefined"
+        @click="read.mutate(i)"
+      />
+      <label v-if="i.kind === 'oneroster-csv'" class="file">
+        {{ upload.isPending.value ? 'Uploading…' : 'Upload…' }}
+        <input
+          type="file"
+          accept=".zip"
+          :aria-label="`Upload a package for ${i.name}`"
+          @change="choose(i, $event)"
+        />
+      </label>
+      <Button
+        size="small"
+        variant="outlined"
+        label="Test"
+        :loading="probe.isPending.value"
+        @click="probe.mutate(i)"
+      />
+      <RouterLink v-if="i.kind === 'scim'" :to="`/interfaces/${i.id}/matching`">Who is who…</RouterLink>
+      <RouterLink v-if="i.kind === 'scim'" :to="`/interfaces/${i.id}/unpaired`">Unpaired classes…</RouterLink>
+      <RouterLink v-if="i.lastRead" :to="`/interfaces/${i.id}/proposals`"
+        >Second accounts and test learners…</RouterLink
+      >
+      <RouterLink v-if="i.kind === 'http-api'" :to="`/interfaces/${i.id}/operations`">Operations…</RouterLink>
+      <RouterLink v-if="i.kind === 'cloudevents'" :to="`/interfaces/${i.id}/meaning`"
+        >What its events mean…</RouterLink
+      >
+      <Button size="small" variant="text" label="Edit…" @click="editing = true" />
+      <Button
+        size="small"
+        variant="text"
+        :label="i.pausedAlone ? 'Resume' : 'Pause'"
+        @click="pause.mutate(i)"
+      />
+      <Button size="small" variant="text" label="Remove…" @click="removing = true" />
+    </div>
+  </article>
+  <InterfaceForm v-if="editing" :connection="connection" :edit="i" @close="editing = false" />
+  <RemoveDialog v-if="removing" :id="i.id" of="interfaces" :name="i.name" @close="removing = false" />
+</template>
+
+<style scoped>
+.file {
+  background: var(--ink);
+  color: var(--sheet);
+  padding: 0.3rem 0.65rem;
+  cursor: pointer;
+}
+
+.rests {
+  border-left: 3px solid var(--signal);
+  padding-left: 0.6rem;
+  margin: 0 0 0.6rem;
+}
+
+.file:focus-within {
+  outline: 2px solid var(--signal);
+  outline-offset: 2px;
+}
+
+.file input {
+  position: absolute;
+  width: 1px;
+  height: 1px;
+  opacity: 0;
+}
+
+article {
+  display: grid;
+  grid-template-columns: 16rem minmax(0, 1fr) fit-content(19rem);
+  gap: 1.5rem;
+  padding: 0.8rem 1rem;
+  margin-bottom: 0.6rem;
+}
+
+h2 {
+  font: 400 1.05rem/1.2 var(--serif);
+  margin: 0 0 0.2rem;
+}
+
+p {
+  margin: 0;
+  overflow-wrap: anywhere;
+}
+
+.capability {
+  display: grid;
+  grid-template-columns: 9rem 10rem 1fr;
+  gap: 0.8rem;
+  align-items: baseline;
+  padding: 0.15rem 0;
+}
+
+.fresh {
+  margin-top: 0.3rem;
+}
+
+.actions {
+  align-content: start;
+  align-items: flex-start;
+}
+
+.actions a {
+  padding: 0.35rem 0;
+}
+</style>

@@ -1,0 +1,115 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import InputText from 'primevue/inputtext'
+import { computed } from 'vue'
+
+import { api, ok } from '../../api/client'
+import FieldInput from './FieldInput.vue'
+
+/** The kind, label and values of one interface that is made or edited. */
+const props = defineProps<{
+  /** An interface that exists: its kind stays, and its secrets stay when left empty. */
+  edit?: boolean
+  /** What the service refused, by field: "values.address". */
+  wrong: Record<string, string>
+  /** Whether a label must tell it from others. */
+  others?: boolean
+  /** Where people open the system: addresses may then be given as paths. */
+  address?: string
+  /** Makes the ids of the inputs unique on a page with several interfaces. */
+  prefix?: string
+}>()
+const draft = defineModel<{ kind: string; label: string; values: Record<string, string> }>({ required: true })
+const kinds = useQuery({
+  queryKey: ['kinds'],
+  queryFn: () => ok(api.GET('/api/v1/kinds')),
+  staleTime: Infinity,
+})
+const chosen = computed(() => kinds.data.value?.find((k) => k.name === draft.value.kind))
+const fields = computed(() => chosen.value?.fields.filter((f) => !f.made || props.edit) ?? [])
+const id = (name: string) => (props.prefix ?? '') + name
+</script>
+
+<template>
+  <div v-if="!edit" class="field">
+    <label :for="id('kind')">What does it speak?</label>
+    <select :id="id('kind')" v-model="draft.kind">
+      <option v-for="k in kinds.data.value" :key="k.name" :value="k.name">{{ k.title }}</option>
+    </select>
+    <small v-if="'kind' in wrong">{{ wrong.kind }}</small>
+  </div>
+  <dl v-if="chosen && !edit" class="about">
+    <template v-if="chosen.hears?.length"
+      ><dt>Heard from it</dt>
+      <dd>{{ chosen.hears.join('; ') }}</dd></template
+    >
+    <template v-if="chosen.does?.length"
+      ><dt>Done there</dt>
+      <dd>{{ chosen.does.join('; ') }}</dd></template
+    >
+    <dt>Values</dt>
+    <dd>{{ chosen.given }}</dd>
+    <dt>Rights</dt>
+    <dd>{{ chosen.rights }}</dd>
+  </dl>
+  <div v-if="edit || others" class="field">
+    <label :for="id('label')">Label</label>
+    <InputText
+      :id="id('label')"
+      v-model="draft.label"
+      :invalid="'label' in wrong"
+      :placeholder="others ? (chosen?.short ?? '') : ''"
+      autocomplete="off"
+    />
+    <small>What tells it from the other interfaces of this connection</small>
+  </div>
+  <FieldInput
+    v-for="f in fields.filter((x) => !x.rare)"
+    :key="f.name"
+    v-model="draft.values[f.name]"
+    :field="f"
+    :prefix="prefix"
+    :kept="!!edit"
+    :problem="wrong[`values.${f.name}`]"
+    :hint="f.address && address && !edit ? `A path such as /path is taken under ${address}` : undefined"
+  />
+  <details v-if="fields.some((x) => x.rare)">
+    <summary>Seldom needed</summary>
+    <FieldInput
+      v-for="f in fields.filter((x) => x.rare)"
+      :key="f.name"
+      v-model="draft.values[f.name]"
+      :field="f"
+      :prefix="prefix"
+      :kept="!!edit"
+      :problem="wrong[`values.${f.name}`]"
+    />
+  </details>
+</template>
+
+<style scoped>
+details {
+  margin-bottom: 0.8rem;
+}
+
+summary {
+  cursor: pointer;
+  margin-bottom: 0.5rem;
+}
+
+.about {
+  display: grid;
+  grid-template-columns: 7rem 1fr;
+  gap: 0.15rem 0.8rem;
+  margin: 0 0 0.9rem;
+  font-size: 12.5px;
+}
+
+dt {
+  color: var(--faint);
+}
+
+dd {
+  margin: 0;
+}
+</style>

@@ -1,0 +1,34 @@
+import type { Schemas } from '../../api/client'
+
+/** What rests there now: the service itself, or single operations of it. */
+export const resting = (i: Schemas['Interface']) =>
+  i.rests.filter((r) => r.until && new Date(r.until) > new Date())
+
+const order = [
+  'unreachable',
+  'broken',
+  'wrong-credential',
+  'not-allowed',
+  'nothing-there',
+  'not-enabled',
+  'unproven',
+]
+
+/** The state of the capability that is worst off; 'untested' when none was tested. */
+export function worst(i: Schemas['Interface']): string {
+  if (!i.probe.length) return 'untested'
+  return order.find((state) => i.probe.some((r) => r.state === state)) ?? 'works'
+}
+
+/** Whether the other side said that it gives nothing as the interface is now. */
+export const refused = (i: Schemas['Interface']) =>
+  i.probe.some((r) => ['wrong-credential', 'not-allowed', 'not-enabled', 'nothing-there'].includes(r.state))
+
+/** Capabilities in words. */
+export const capabilities: Record<string, string> = {
+  'people-in': 'people in',
+  'people-out': 'people out',
+  'learning-events-in': 'learning events in',
+  'events-in': 'events in',
+  'messages-out': 'messages out',
+}
