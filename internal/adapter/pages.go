@@ -45,6 +45,8 @@ func badTemplate(field, v string) string {
 	switch {
 	case err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" || strings.ContainsAny(u.Host, "{}"):
 		return "is not a full address that begins with https://"
+	case u.User != nil:
+		return "holds a user name; leave that away"
 	case placeholder.MatchString(hostPart(v)):
 		return "has a place in the name of the host; it may only stand behind it"
 	case strings.ContainsAny(placeholder.ReplaceAllString(v, ""), "{}"):

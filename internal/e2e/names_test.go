@@ -28,7 +28,8 @@ func TestNameThatFitsSeveral_S4(t *testing.T) {
 	require.NoError(t, err)
 	file := filepath.Join(t.TempDir(), "register.zip")
 	require.NoError(t, os.WriteFile(file, []byte(body(t, req)), 0o600))
-	cli(0, "", "interfaces", "add", "oneroster-csv", "Other school")
+	cli(0, "", "connections", "add", "Other school")
+	cli(0, "", "interfaces", "add", "Other school", "oneroster-csv")
 	cli(0, "", "interfaces", "read", "Other school", "--file", file)
 
 	for _, args := range [][]string{

@@ -103,6 +103,7 @@ func compareSides(t *testing.T, b *browser, w *world) {
 
 func recognise(b *browser, w *world) {
 	b.click("Connections")
+	b.click("Chat workspace")
 	b.click("Who is who…")
 	b.sees("Recognised by")
 	b.click("Add a domain")

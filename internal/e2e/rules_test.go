@@ -243,7 +243,8 @@ func TestCommandLineRules(t *testing.T) {
 	expect(0, "History is kept for ever", "history", "keep", "all")
 	expect(0, "0 % of Propagation A", "people", "progress", "Ada Alder", "PROP-A")
 
-	expect(0, "works", "interfaces", "add", "http-api", "Labels", "--set", "address="+w.At.Contacts+"/api", "--set",
+	expect(0, "", "connections", "add", "Labels")
+	expect(0, "works", "interfaces", "add", "Labels", "http-api", "--set", "address="+w.At.Contacts+"/api", "--set",
 		"token=seed-packet", "--set", "probe=/labels")
 	expect(0, "Defined remove-label", "operations", "define", "Labels", "remove-label", "--call",
 		"DELETE /contacts/{email}/labels", "--value", "email", "--value", "label")
@@ -257,13 +258,15 @@ func TestCommandLineRules(t *testing.T) {
 		"label=learner")
 	expect(0, "answer.body.ok  remove-label", "operations", "list", "Labels")
 
-	made := expect(0, "secret", "interfaces", "add", "cloudevents", "Shop")
+	expect(0, "", "connections", "add", "Shop")
+	made := expect(0, "secret", "interfaces", "add", "Shop", "cloudevents")
 	require.Contains(t, made, "whsec_")
 	expect(0, "It has reported nothing yet", "interfaces", "meaning", "Shop")
 	expect(0, "reference to", "interfaces", "meaning", "Shop", "--set", "person=evnt.data.email")
 	expect(2, "there is no such expression", "interfaces", "meaning", "Shop", "--set", "buyer=event.subject")
 	expect(0, "Saved", "interfaces", "meaning", "Shop", "--set", "offer=event.data.offer", "--save")
-	expect(0, "works", "interfaces", "add", "scim", "Places", "--set", "address="+w.At.Platform+"/scim/v2", "--set",
+	expect(0, "", "connections", "add", "Places")
+	expect(0, "works", "interfaces", "add", "Places", "scim", "--set", "address="+w.At.Platform+"/scim/v2", "--set",
 		"token=garden-gate")
 	expect(2, "there is no section", "offers", "add", "A place", "--sold-by", "Shop", "--as", "place", "--section",
 		"NOPE", "--enrol-through", "Places")

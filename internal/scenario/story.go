@@ -171,7 +171,7 @@ func (s *Story) systems() []api.NewConnection {
 			{Kind: "oneroster", Values: map[string]string{
 				"address":      s.At.Register,
 				"tokenAddress": s.At.Register + "/oauth/token", "clientId": registerClient,
-				"clientSecret": "red-fingers",
+				"clientSecret": "red-fingers", "personPage": s.At.Register + "/#{id}",
 			}},
 		}},
 		{
@@ -182,6 +182,7 @@ func (s *Story) systems() []api.NewConnection {
 			{Kind: "scim", Values: map[string]string{
 				"address": "/scim/v2",
 				"token":   workspaceToken, "notice": NoticeAttribute,
+				"classPage": s.At.Workspace + "/#{id}", "personPage": s.At.Workspace + "/#{id}",
 			}},
 		}},
 		{Name: contactsSystem, Owner: "Newsletter desk", Address: s.At.Contacts, Interfaces: []api.NewInterface{

@@ -68,6 +68,12 @@ func TestConnections(t *testing.T) {
 	found := must[connectionstore.Connection](t)(connectionstore.FindConnection(ctx, s, c.ID))
 	assert.Equal(t, "Learning team", found.Owner)
 
+	assert.Empty(t, must[map[string]map[string]string](t)(connectionstore.PageTemplates(ctx, s)))
+	one.Settings = map[string]string{"classPage": "https://platform.example/{id}"}
+	tx(t, s, func(tx *db.Tx) error { return connectionstore.UpdateInterface(tx, &one) })
+	assert.Equal(t, map[string]map[string]string{one.ID: one.Settings},
+		must[map[string]map[string]string](t)(connectionstore.PageTemplates(ctx, s)))
+
 	tx(t, s, func(tx *db.Tx) error { return connectionstore.RemoveInterface(ctx, tx, ids[1], "Maud") })
 	tx(t, s, func(tx *db.Tx) error {
 		if _, err := connectionstore.LockConnection(ctx, tx, c.ID); err != nil {

@@ -50,6 +50,8 @@ func TestPairings(t *testing.T) {
 	held := must[[]pairingstore.Held](t)(pairingstore.TargetsAt(ctx, s, service.ID))
 	assert.Equal(t, []pairingstore.Held{{Ref: now().TargetRef, Name: p.TargetName, PairingID: p.ID}}, held)
 	assert.False(t, must[bool](t)(pairingstore.OnRemovedInterface(ctx, s, p.ID)))
+	assert.Equal(t, map[string]string{p.ID: now().TargetRef},
+		must[map[string]string](t)(pairingstore.TargetRefs(ctx, s, []string{p.ID, db.NewID()})))
 	assert.NotEmpty(t, must[[]pairingstore.Pairing](t)(pairingstore.Noteworthy(ctx, s, time.Now())))
 	assert.NotEmpty(t, must[[]pairingstore.Ending](t)(pairingstore.Endings(ctx, s, time.Now(),
 		time.Now().AddDate(2, 0, 0))))

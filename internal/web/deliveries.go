@@ -54,8 +54,12 @@ func (s *Server) listDeliveries(ctx context.Context, in *deliveriesInput) (api.P
 		SectionID: in.Section, InterfaceID: in.Interface, State: in.State, Since: in.Since, Until: in.Until,
 		Before: in.Cursor, Limit: in.Limit,
 	})
+	if err != nil {
+		return api.Page[api.Delivery]{}, err
+	}
+	pages, err := s.counterparts(ctx)
 	return api.Page[api.Delivery]{
-		Items: each(all, delivery),
+		Items: pages.deliveries(all),
 		Next:  last(all, in.Limit, func(d deliverystore.ListedDelivery) string { return d.ID }),
 	}, err
 }

@@ -150,11 +150,24 @@ func (s *Server) personPage(ctx context.Context, id string) (page api.PersonPage
 		return page, err
 	}
 	deliveries, err := s.Deliveries.Deliveries(ctx, deliverystore.DeliveryFilter{PersonID: id, Limit: newestAbout})
+	if err != nil {
+		return page, err
+	}
+	pages, err := s.counterparts(ctx)
+	if err != nil {
+		return page, err
+	}
+	register, sourcedID, err := s.Registers.PersonInRegister(ctx, id)
 	return api.PersonPage{
-		Person:   person(p),
-		Accounts: each(accounts, func(a matchstore.KnownAccount) api.Account { return api.Account(a) }),
+		Person: person(p), Page: pages.person(register, sourcedID, p),
+		Accounts: each(accounts, func(a matchstore.KnownAccount) api.Account {
+			return api.Account{
+				InterfaceID: a.InterfaceID, Interface: a.Interface, RemoteID: a.RemoteID, Denied: a.Denied, By: a.By,
+				At: a.At, Page: pages.person(a.InterfaceID, a.RemoteID, p),
+			}
+		}),
 		Sections: each(sections, whereabouts),
-		Awards:   each(awards, s.shownAward), Events: each(events, event), Deliveries: each(deliveries, delivery),
+		Awards:   each(awards, s.shownAward), Events: each(events, event), Deliveries: pages.deliveries(deliveries),
 	}, err
 }
 

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kanban/internal/app/connections"
 	"kanban/internal/core/roster"
 	"kanban/internal/store/db"
 	"kanban/internal/store/pairingstore"
@@ -52,4 +53,50 @@ func TestPersonsPageSaysWhetherTheyAreIn_P1(t *testing.T) {
 	assert.Contains(t, out.Remedy, "Enter the address")
 	assert.Equal(t, "register office", out.Owner)
 	assert.NotNil(t, out.AsOf)
+}
+
+// What has a page at the other side leads there, once the interface says where; what has none does not.
+func TestLinksToTheOtherSide(t *testing.T) {
+	x := open(t, nil)
+	register, workspace := x.Register(), x.Workspace()
+	x.Read(register, false)
+	section := x.Section("PROP-A")
+	p := pairingstore.Pairing{
+		ID: db.NewID(), SectionID: section.ID, InterfaceID: workspace.ID, TargetName: "Prop",
+		Policy: roster.DefaultPolicy(),
+	}
+	require.NoError(t, x.Store.InTx(t.Context(), func(tx *db.Tx) error { return db.Create(tx, &p, "pairing") }))
+	get := func(path string, into any) {
+		t.Helper()
+		resp, text := x.ask(http.MethodGet, "/api/v1"+path, "", x.bearer()...)
+		require.Equal(t, http.StatusOK, resp.StatusCode, text)
+		require.NoError(t, json.Unmarshal([]byte(text), into))
+	}
+	var plain api.Pairing
+	get("/pairings/"+p.ID, &plain)
+	assert.Empty(t, plain.Section.Page)
+	templates := map[string]string{
+		"classPage": "https://there.example/classes/{id}", "personPage": "https://there.example/people/{id}",
+	}
+	for _, id := range []string{register.ID, workspace.ID} {
+		_, err := x.Connections.Update(t.Context(), "test", id, 0, connections.Change{Values: templates})
+		require.NoError(t, err)
+	}
+	var shown api.Pairing
+	get("/pairings/"+p.ID, &shown)
+	assert.Equal(t, "https://there.example/classes/sec-prop-a", shown.Section.Page)
+	assert.Empty(t, shown.Section.TargetPage, "the class is not made yet")
+	x.Sync(p.ID, false)
+	get("/pairings/"+p.ID, &shown)
+	require.NotEmpty(t, shown.TargetRef)
+	assert.Equal(t, "https://there.example/classes/"+shown.TargetRef, shown.Section.TargetPage)
+	var list api.SectionPage
+	get("/sections?text=Propagation+A", &list)
+	require.Len(t, list.Items, 1)
+	assert.Equal(t, shown.Section.TargetPage, list.Items[0].TargetPage)
+	var person api.PersonPage
+	get("/people/"+x.Person("stu-008").ID, &person)
+	assert.Equal(t, "https://there.example/people/stu-008", person.Page)
+	require.Len(t, person.Accounts, 1)
+	assert.Equal(t, "https://there.example/people/"+person.Accounts[0].RemoteID, person.Accounts[0].Page)
 }

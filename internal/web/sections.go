@@ -146,8 +146,17 @@ func (s *Server) listSections(ctx context.Context, in *sectionsInput) (api.Secti
 		return api.SectionPage{}, err
 	}
 	items, next, err := paged(list.Cards, in.Cursor, in.Limit)
+	if err != nil {
+		return api.SectionPage{}, err
+	}
+	pages, err := s.counterparts(ctx)
+	if err != nil {
+		return api.SectionPage{}, err
+	}
+	shown := each(items, section)
+	err = pages.link(ctx, s, items, shown)
 	return api.SectionPage{
-		Items: each(items, section), Next: next, Total: len(list.Cards), Choices: api.Choices(list.Choices),
+		Items: shown, Next: next, Total: len(list.Cards), Choices: api.Choices(list.Choices),
 		Hidden: each(list.Hidden, func(l pairings.HiddenCount) api.HiddenCount { return api.HiddenCount(l) }),
 	}, err
 }

@@ -2603,6 +2603,8 @@ export interface components {
             denied?: boolean;
             interface: string;
             interfaceId: string;
+            /** @description Where people open it at the service, when its interface says so */
+            page?: string;
             /** @description The service's id of it */
             remoteId: string;
         };
@@ -3038,6 +3040,8 @@ export interface components {
             nextAt?: string;
             /** @description When an offer made it instead of a rule */
             offerId?: string;
+            /** @description Where people see at the service what became of it, when its interface says so */
+            page?: string;
             person?: string;
             result?: {
                 [key: string]: unknown;
@@ -4409,6 +4413,8 @@ export interface components {
             /** @description The register's own identifier */
             identifier: string;
             name: string;
+            /** @description Where people open the person in the register, when its interface says so */
+            page?: string;
             /** @description Name of the register; in lists of people */
             register?: string;
             sections: components["schemas"]["Whereabouts"][];
@@ -4871,6 +4877,8 @@ export interface components {
              */
             opensAt?: string;
             organisation?: string;
+            /** @description Where people open it in the register, when its interface says so; not on the board */
+            page?: string;
             pairingId?: string;
             /** Format: date-time */
             ranAt?: string;
@@ -4883,6 +4891,8 @@ export interface components {
             /** @enum {string} */
             state: "not-paired" | "never-run" | "held" | "in-step" | "out-of-step" | "needs-person" | "paused" | "ended";
             target?: string;
+            /** @description Where people open its class at the service, likewise */
+            targetPage?: string;
             teachers: string[];
             terms: string[];
             title: string;

@@ -58,3 +58,8 @@ func (s *Service) FindConnection(ctx context.Context, id string) (connectionstor
 func (s *Service) InterfacesOf(ctx context.Context, connectionID string) ([]connectionstore.Interface, error) {
 	return connectionstore.InterfacesOf(ctx, s.Store, connectionID)
 }
+
+// PageTemplates gives the settings of the interfaces that say where the pages of the other side are.
+func (s *Service) PageTemplates(ctx context.Context) (map[string]map[string]string, error) {
+	return connectionstore.PageTemplates(ctx, s.Store)
+}

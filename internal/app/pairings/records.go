@@ -20,3 +20,8 @@ func (s *Service) FindPreview(ctx context.Context, id string) (pairingstore.Prev
 func (s *Service) PairingsByID(ctx context.Context, ids []string) (map[string]pairingstore.Pairing, error) {
 	return pairingstore.PairingsByID(ctx, s.Store, ids)
 }
+
+// TargetRefs gives the services' ids of pairings' targets, by the pairing's id.
+func (s *Service) TargetRefs(ctx context.Context, ids []string) (map[string]string, error) {
+	return pairingstore.TargetRefs(ctx, s.Store, ids)
+}

@@ -66,3 +66,13 @@ func (s *Service) RosterOn(ctx context.Context, sectionID string, at time.Time) 
 func (s *Service) WhereaboutsOf(ctx context.Context, personID string) ([]rosterstore.Whereabouts, error) {
 	return rosterstore.WhereaboutsOf(ctx, s.Store, personID)
 }
+
+// SourcedIDs gives the register's own ids of sections, by id.
+func (s *Service) SourcedIDs(ctx context.Context, ids []string) (map[string]string, error) {
+	return rosterstore.SourcedIDs(ctx, s.Store, ids)
+}
+
+// PersonInRegister gives the register's interface and own id of a person.
+func (s *Service) PersonInRegister(ctx context.Context, id string) (interfaceID, sourcedID string, err error) {
+	return rosterstore.PersonInRegister(ctx, s.Store, id)
+}

@@ -21,7 +21,7 @@ body{font:15px/1.5 system-ui,sans-serif;max-width:60rem;margin:2rem auto;padding
 h1{font-size:1.3rem;margin:0}p{color:#555;margin:.2rem 0 1.2rem}
 table{border-collapse:collapse;width:100%;background:#fff}td,th{border:1px solid #ddd;padding:.35rem .6rem;text-align:left;vertical-align:top}
 th{background:#f0f0f0;font-weight:600}input,select,button{font:inherit;padding:.15rem .4rem}form{display:inline}
-.ok{color:#17663a}.bad{color:#a11}code{background:#eee;padding:0 .2rem}pre{white-space:pre-wrap;margin:0}
+:target{background:#fff3c4}.ok{color:#17663a}.bad{color:#a11}code{background:#eee;padding:0 .2rem}pre{white-space:pre-wrap;margin:0}
 </style></head><body><h1>{{.Title}}</h1><p>{{.About}}</p>{{.Body}}</body></html>`))
 
 // Write sends the page.

@@ -256,7 +256,7 @@ var officePage = template.Must(template.New("office").Parse(`
 <button>Enrol</button> <button formaction="/office/withdrawals">Withdraw</button></form>
 <p><a href="/export.zip">The whole register as OneRoster CSV</a></p>
 <h2>People</h2><table><tr><th>Id<th>Name<th>Role<th>E-mail address</tr>
-{{range .People}}<tr><td>{{.ID}}<td>{{.Name}}{{if .Disabled}} (disabled){{end}}<td>{{.Role}}
+{{range .People}}<tr id="{{.ID}}"><td>{{.ID}}<td>{{.Name}}{{if .Disabled}} (disabled){{end}}<td>{{.Role}}
 <td><form method="post" action="/office/people/{{.ID}}"><input name="email" size="34" value="{{.Email}}"> <button>Save</button></form></tr>{{end}}</table>`))
 
 func (r *Register) office(w http.ResponseWriter, _ *http.Request) {

@@ -496,10 +496,10 @@ func operations(out http.ResponseWriter, r *http.Request) ([]scim.Operation, boo
 }
 
 var spaces = template.Must(template.New("spaces").Parse(`
-<h2>Spaces</h2>{{range .Groups}}<h3>{{.DisplayName}} <small>({{len .Members}} members)</small></h3><p>{{range .Members}}{{.Display}} · {{end}}</p>{{else}}<p>No space yet.</p>{{end}}
+<h2>Spaces</h2>{{range .Groups}}<h3 id="{{.ID}}">{{.DisplayName}} <small>({{len .Members}} members)</small></h3><p>{{range .Members}}{{.Display}} · {{end}}</p>{{else}}<p>No space yet.</p>{{end}}
 <h2>Accounts</h2><p>{{len .Told}} newcomers got a welcome message.</p>
 <table><tr><th>Id<th>Name<th>User name<th>E-mail address<th>Active<th>Welcomed</tr>
-{{range .Users}}<tr><td>{{.ID}}<td>{{.Name.GivenName}} {{.Name.FamilyName}}<td>{{.UserName}}<td>{{.Email}}<td>{{if .Active}}yes{{else}}not yet{{end}}<td>{{if index $.Told .ID}}yes{{end}}</tr>{{end}}</table>`))
+{{range .Users}}<tr id="{{.ID}}"><td>{{.ID}}<td>{{.Name.GivenName}} {{.Name.FamilyName}}<td>{{.UserName}}<td>{{.Email}}<td>{{if .Active}}yes{{else}}not yet{{end}}<td>{{if index $.Told .ID}}yes{{end}}</tr>{{end}}</table>`))
 
 func (w *Workspace) page(out http.ResponseWriter, _ *http.Request) {
 	var body bytes.Buffer

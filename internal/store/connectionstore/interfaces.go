@@ -292,3 +292,16 @@ func KeepHomePage(ctx context.Context, from *db.Database, id, page string) (kept
 	all, err := HomePages(ctx, from, []string{id})
 	return all[id], err
 }
+
+// PageTemplates gives the settings of the interfaces with a template for the other side's pages, by
+// id.
+func PageTemplates(ctx context.Context, from db.From) (map[string]map[string]string, error) {
+	var all []Interface
+	err := from.Records(ctx).Select("id", "settings").Where(`removed_at IS NULL AND (settings->>'classPage' <> ''
+		OR settings->>'personPage' <> '' OR settings->>'deliveryPage' <> '')`).Find(&all).Error
+	out := make(map[string]map[string]string, len(all))
+	for _, x := range all {
+		out[x.ID] = x.Settings
+	}
+	return out, db.Known(err, "reading the templates of pages")
+}

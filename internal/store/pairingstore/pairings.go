@@ -366,3 +366,13 @@ func OnRemovedInterface(ctx context.Context, from db.From, pairingID string) (ye
 	err = db.Into(ctx, from, &yes, `SELECT EXISTS (SELECT 1 FROM hidden_pairings WHERE id = $1)`, pairingID)
 	return yes, db.Known(err, "looking whether a pairing is hidden")
 }
+
+// TargetRefs gives the services' ids of pairings' targets, by the pairing's id, "" for those that are
+// not made yet.
+func TargetRefs(ctx context.Context, from db.From, ids []string) (map[string]string, error) {
+	if len(ids) == 0 {
+		return map[string]string{}, nil
+	}
+	return db.Map[string, string](ctx, from, "finding classes", `SELECT id::text AS key, target_ref AS value
+		FROM pairings WHERE id = ANY ($1::text[]::uuid[])`, ids)
+}

@@ -142,3 +142,19 @@ func SectionSourcedID(ctx context.Context, from db.From, id string) (sourced str
 	err = db.Into(ctx, from, &sourced, `SELECT sourced_id FROM sections WHERE id = $1`, id)
 	return sourced, db.Known(err, "finding the section")
 }
+
+// SourcedIDs gives the register's own ids of sections, by id.
+func SourcedIDs(ctx context.Context, from db.From, ids []string) (map[string]string, error) {
+	if len(ids) == 0 {
+		return map[string]string{}, nil
+	}
+	return db.Map[string, string](ctx, from, "finding sections", `SELECT id::text AS key, sourced_id AS value
+		FROM sections WHERE id = ANY ($1::text[]::uuid[])`, ids)
+}
+
+// PersonInRegister gives the register's interface and own id of a person.
+func PersonInRegister(ctx context.Context, from db.From, id string) (interfaceID, sourcedID string, err error) {
+	p, err := db.Row[struct{ InterfaceID, SourcedID string }](ctx, from, "finding the person",
+		`SELECT interface_id::text, sourced_id FROM people WHERE id = $1`, id)
+	return p.InterfaceID, p.SourcedID, err
+}

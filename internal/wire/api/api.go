@@ -320,6 +320,7 @@ type Delivery struct {
 	Reverted    bool           `json:"reverted,omitempty" doc:"Another delivery has reverted it"`
 	Action      string         `json:"action"`
 	Interface   string         `json:"interface,omitempty"`
+	Page        string         `json:"page,omitempty" doc:"Where people see at the service what became of it, when its interface says so"`
 	Person      string         `json:"person,omitempty"`
 	Section     string         `json:"section,omitempty"`
 	State       string         `json:"state" enum:"planned,queued,retrying,delivered,waiting,skipped,stopped"`
@@ -440,6 +441,7 @@ type Account struct {
 	InterfaceID string     `json:"interfaceId"`
 	Interface   string     `json:"interface"`
 	RemoteID    string     `json:"remoteId" doc:"The service's id of it"`
+	Page        string     `json:"page,omitempty" doc:"Where people open it at the service, when its interface says so"`
 	Denied      bool       `json:"denied,omitempty" doc:"Somebody said that this is not the person's account"`
 	By          string     `json:"by,omitempty" doc:"Who decided so; absent when Kanban found it out"`
 	At          *time.Time `json:"at,omitempty" doc:"When that was decided"`
@@ -448,6 +450,7 @@ type Account struct {
 // PersonPage is everything known about one person.
 type PersonPage struct {
 	Person
+	Page       string        `json:"page,omitempty" doc:"Where people open the person in the register, when its interface says so"`
 	Accounts   []Account     `json:"accounts"`
 	Sections   []Whereabouts `json:"sections"`
 	Awards     []Award       `json:"awards"`

@@ -50,7 +50,9 @@ type Section struct {
 	Alike  bool                   `json:"alike,omitempty" doc:"Another section has the same title and code: show school, term and teachers"`
 	List   string                 `json:"list,omitempty" enum:"course,organisation,named" doc:"It is a people list of this kind, no section of the register"`
 	// Running says that somebody works at a run of it.
-	Running bool `json:"running,omitempty" doc:"A run of it is under way or queued; its state is that of before"`
+	Page       string `json:"page,omitempty" doc:"Where people open it in the register, when its interface says so; not on the board"`
+	TargetPage string `json:"targetPage,omitempty" doc:"Where people open its class at the service, likewise"`
+	Running    bool   `json:"running,omitempty" doc:"A run of it is under way or queued; its state is that of before"`
 }
 
 // Column is one state on the board.

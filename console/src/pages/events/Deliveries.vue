@@ -5,6 +5,7 @@ import { computed } from 'vue'
 
 import { api, ok } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
+import Outside from '../../parts/Outside.vue'
 import Signal from '../../parts/Signal.vue'
 import { doing } from '../../parts/triggers'
 import { when } from '../../parts/when'
@@ -39,8 +40,9 @@ const retry = useMutation({
         <Signal :state="deliveryState(d)" />
         <span>{{ d.rule }}</span>
         <span
-          >{{ doing(d.action) }}<template v-if="d.interface"> through {{ d.interface }}</template></span
-        >
+          >{{ doing(d.action)
+          }}<template v-if="d.interface"> through <Outside :to="d.page" :text="d.interface" /></template
+        ></span>
         <span>{{ d.person }}</span>
         <span class="faint">{{
           d.state === 'retrying'

@@ -10,6 +10,7 @@ import { people, sections } from '../../parts/find'
 import Finder from '../../parts/Finder.vue'
 import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
+import Outside from '../../parts/Outside.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Pager from '../../parts/Pager.vue'
 import Signal from '../../parts/Signal.vue'
@@ -175,8 +176,9 @@ const why = (d: Schemas['Delivery']) =>
     <Column header="Does">
       <template #body="{ data }"
         >{{ doing(data.action)
-        }}<span v-if="data.interface" class="faint"> through {{ data.interface }}</span></template
-      >
+        }}<span v-if="data.interface" class="faint">
+          through <Outside :to="data.page" :text="data.interface" /></span
+      ></template>
     </Column>
     <Column field="person" header="Person" />
     <Column header="Tries">

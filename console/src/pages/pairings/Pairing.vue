@@ -8,6 +8,7 @@ import { api, ifMatch, ok } from '../../api/client'
 import Checklist from '../../parts/Checklist.vue'
 import Counts from '../../parts/Counts.vue'
 import Oops from '../../parts/Oops.vue'
+import Outside from '../../parts/Outside.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
 import { when } from '../../parts/when'
@@ -80,7 +81,9 @@ const blocked = computed(() => !!preview.data.value?.guard && !approved.value &&
             .filter(Boolean)
             .join(' · ')
         }}
-        · at {{ p.section.interface }} · last run
+        · <Outside :to="p.section.targetPage" :text="`at ${p.section.interface}`" />
+        <template v-if="p.section.page"> · <Outside :to="p.section.page" text="in the register" /></template>
+        · last run
         {{ when(p.section.ranAt) }}
       </template>
       <RouterLink :to="`/pairings/${id}/compare`">Side by side</RouterLink>

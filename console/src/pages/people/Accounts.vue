@@ -5,6 +5,7 @@ import { computed, ref } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
+import Outside from '../../parts/Outside.vue'
 import { when } from '../../parts/when'
 
 /** A person's accounts, and a choice by hand between those that could be theirs. */
@@ -35,7 +36,8 @@ const forget = useMutation({
 
 <template>
   <p v-for="a in accounts" :key="a.interface + a.remoteId">
-    <template v-if="a.denied">not </template>{{ a.interface }} <code>{{ a.remoteId }}</code>
+    <template v-if="a.denied">not </template>{{ a.interface }}
+    <code><Outside :to="a.page" :text="a.remoteId" /></code>
     <span v-if="a.by" class="faint"> said by {{ a.by }}, {{ when(a.at) }}</span>
     <Button v-if="a.by" size="small" variant="text" label="Forget" @click="forget.mutate(a.interfaceId)" />
   </p>

@@ -7,6 +7,7 @@ import { computed, ref } from 'vue'
 import { api, ok, type Schemas } from '../../api/client'
 import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
+import Outside from '../../parts/Outside.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
 import { doing, happening } from '../../parts/triggers'
@@ -40,7 +41,10 @@ const sections = computed(() => p.value?.sections.map((s, i) => ({ id: i, ...s }
   <Oops :error="person.error.value" :again="person.refetch" />
   <template v-if="p">
     <PageHead :title="p.name">
-      <template #about>{{ p.email || 'no e-mail address' }} · {{ p.userName }} · {{ p.identifier }}</template>
+      <template #about
+        >{{ p.email || 'no e-mail address' }} · {{ p.userName }} · {{ p.identifier
+        }}<template v-if="p.page"> · <Outside :to="p.page" text="in the register" /></template
+      ></template>
     </PageHead>
     <h2>Sections, now and before</h2>
     <Listing :rows="sections" :loading="false" :error="null" empty="In no section.">
