@@ -36,6 +36,9 @@ lint: setup console/dist/index.html ## Check form and style of all code
 	go vet ./...
 	go tool staticcheck ./...
 	cd console && npx eslint src && npx prettier --check src && npx vue-tsc --noEmit
+	@go run ./cmd/kanban openapi > console/openapi.json
+	@cd console && REDOCLY_TELEMETRY=off REDOCLY_SUPPRESS_UPDATE_NOTICE=true npx redocly lint --extends=recommended-strict openapi.json; \
+		s=$$?; rm -f openapi.json; exit $$s
 
 dev: build ## Run the service and the console's development server side by side
 	trap 'kill 0' EXIT; bin/kanban serve & cd console && npm run dev

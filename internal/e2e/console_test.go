@@ -32,7 +32,6 @@ func TestConsoleStory(t *testing.T) {
 	b.sees("Nothing is connected yet")
 
 	connect(b, w)
-	b.picture("interfaces")
 	read(b)
 	pair(b)
 	makeRules(t, b, w)

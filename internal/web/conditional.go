@@ -80,6 +80,40 @@ func edited(method, path string) string {
 // mostCompared bounds the body of a conditional request, which is looked at twice.
 const mostCompared = 32 << 20
 
+// unlessSame answers 304 without a body instead of a success whose ETag the caller has already (RFC 9110,
+// section 13.1.2).
+type unlessSame struct {
+	http.ResponseWriter
+	tags        []string
+	begun, same bool
+}
+
+// WriteHeader begins the answer.
+func (w *unlessSame) WriteHeader(status int) {
+	w.begun = true
+	tag := strings.TrimPrefix(w.Header().Get("ETag"), "W/")
+	if status == http.StatusOK && tag != "" && (slices.Contains(w.tags, tag) || slices.Contains(w.tags, "*")) {
+		w.same, status = true, http.StatusNotModified
+		w.Header().Del("Content-Type")
+		w.Header().Del("Content-Length")
+	}
+	w.ResponseWriter.WriteHeader(status)
+}
+
+// Write gives the body, or nothing of it.
+func (w *unlessSame) Write(body []byte) (int, error) {
+	if !w.begun {
+		w.WriteHeader(http.StatusOK)
+	}
+	if w.same {
+		return len(body), nil
+	}
+	return w.ResponseWriter.Write(body)
+}
+
+// Unwrap lets http.ResponseController reach the connection.
+func (w *unlessSame) Unwrap() http.ResponseWriter { return w.ResponseWriter }
+
 // conditional gives documents their ETag, and refuses a change that was made from an older
 // state of a record than the present one (If-Match) or that was to make one that is there
 // already (If-None-Match: *), as RFC 9110 section 13.1 says. The answer holds the record as
@@ -90,6 +124,9 @@ func (s *Server) conditional(next http.Handler) http.Handler {
 		match, none := r.Header.Get("If-Match"), r.Header.Get("If-None-Match")
 		switch {
 		case r.Method == http.MethodGet || r.Method == http.MethodHead:
+			if none != "" {
+				w = &unlessSame{ResponseWriter: w, tags: tags(none)}
+			}
 			fields, ok := documents[chi.RouteContext(r.Context()).RoutePattern()]
 			if !ok {
 				next.ServeHTTP(w, r)

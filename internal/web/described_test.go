@@ -38,6 +38,7 @@ type operation struct {
 	required         []string
 	query            map[string]bool
 	open             bool // it needs no sign-in
+	refuses          bool // it says how
 }
 
 func describe(t *testing.T) *described {
@@ -50,6 +51,9 @@ func describe(t *testing.T) *described {
 	d.compiler.AssertFormat()
 	require.NoError(t, d.compiler.AddResource("https://kanban.example/openapi.json", whole))
 	for path, item := range whole.(map[string]any)["paths"].(map[string]any) {
+		if !strings.HasPrefix(path, "/api/") {
+			continue // services and browsers of the world call it: it is tested with their standards
+		}
 		for method, raw := range item.(map[string]any) {
 			op := raw.(map[string]any)
 			o := operation{
@@ -82,6 +86,10 @@ func describe(t *testing.T) *described {
 					o.conditional = o.conditional || name == "If-Match"
 				}
 			}
+			for status := range op["responses"].(map[string]any) {
+				o.refuses = o.refuses || strings.HasPrefix(status, "4")
+			}
+			require.True(t, o.refuses, "%s says how it refuses", o.id)
 			o.open = slices.Contains([]string{"set-up", "sign-in"}, o.id)
 			d.operations = append(d.operations, o)
 		}

@@ -145,7 +145,8 @@ func TestEveryOperationAnswersAsDescribed(t *testing.T) {
 		}
 	}
 	x.described.t = t
-	assert.Equal(t, []string{"live"}, x.unanswered(), "what streams is tested on its own")
+	assert.Equal(t, []string{"get-safety-copy", "get-sheet-file", "live"}, x.unanswered(),
+		"files and what streams are tested on their own")
 }
 
 // story is what the steps have made so far.
@@ -499,6 +500,7 @@ func walkOutlines(x *talk, h *story) {
 	x.do(200, "PUT", "/courses/"+h.course+"/cartridge?prefix=https://platform.example/", cartridge, "Content-Type",
 		"application/xml")
 	x.do(204, "PUT", at, o)
+	x.do(200, "GET", at+".csv", nil)
 	x.changes("PUT", "/learning-settings", api.LearningSettings{Across: true})
 	get[api.Verbs](x, "/verbs")
 	x.do(204, "PUT", "/verbs", api.OwnVerbs{Own: []learning.VerbRule{{

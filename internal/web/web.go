@@ -46,6 +46,7 @@ type Server struct {
 
 	auth     *auth.Auth
 	router   http.Handler
+	routes   chi.Routes
 	live     *hub
 	draining atomic.Bool
 	giveUp   context.CancelFunc
@@ -61,7 +62,7 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	go s.live.run(ctx, s.Store, s.Log)
 
 	r := chi.NewRouter()
-	s.router = r
+	s.router, s.routes = r, r
 	r.Use(requestID, s.logged, recovered(s.Log), s.secure, s.limited, plainPath, withoutSlash, s.endable)
 	r.Get("/livez", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
 	r.Get("/readyz", s.ready)
@@ -83,10 +84,24 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	})
 	r.NotFound(s.console().ServeHTTP)
 	r.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Allow", strings.Join(s.allowed(r.URL.Path), ", "))
 		problem.Write(w, http.StatusMethodNotAllowed,
 			"this address does not take "+methodLabel(r.Method)+"; the API is described at /openapi.json")
 	})
 	return r
+}
+
+// Routes are the addresses that the handler serves.
+func (s *Server) Routes() chi.Routes { return s.routes }
+
+// allowed are the methods that an address takes.
+func (s *Server) allowed(path string) (all []string) {
+	for _, method := range []string{"DELETE", "GET", "HEAD", "OPTIONS", "PATCH", "POST", "PUT"} {
+		if s.routes.Match(chi.NewRouteContext(), method, path) {
+			all = append(all, method)
+		}
+	}
+	return all
 }
 
 // newProblem makes the problems of the API. What was sent is not repeated in them: it may
@@ -112,6 +127,9 @@ func newAPI(r chi.Router) huma.API {
 	config.Info.Description = "Rosters, runs, events, rules and badges. Sign in with a session cookie or with a token: Authorization: Bearer kbt_…"
 	config.DocsPath, config.SchemasPath, config.CreateHooks = "", "", nil
 	config.OpenAPIPath = "/openapi"
+	config.RejectUnknownQueryParameters = true
+	config.Servers = []*huma.Server{{URL: "/", Description: "The service that gives this description"}}
+	config.Info.License = &huma.License{Name: "Apache License 2.0", Identifier: "Apache-2.0"}
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"token":   {Type: "http", Scheme: "bearer"},
 		"session": {Type: "apiKey", In: "cookie", Name: "kanban_session"},
@@ -156,6 +174,9 @@ func (s *Server) register(a huma.API) {
 	s.settings(a)
 	s.stream(a)
 	describeConditions(a)
+	describeRefusals(a)
+	describeStream(a)
+	describeOutside(a)
 }
 
 // Drain makes the service say that it takes no new work.

@@ -1,0 +1,273 @@
+package web
+
+import (
+	"net/http"
+	"strconv"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+)
+
+// outside are the operations beside the API that services and browsers of the world call: they keep the
+// form that their standards give them, and are described with the others.
+var outside = []struct {
+	operation
+	security string   // empty for open to anyone
+	answers  string   // the kind of the answer's body, empty for none
+	takes    []string // kinds of the request's body
+	query    []string
+	refuses  []int
+}{
+	{
+		operation: operation{
+			ID: "xapi-about", Method: http.MethodGet, Path: "/xapi/about", Status: http.StatusOK, Tag: "services",
+			Summary: "Which versions of xAPI are spoken (xAPI 1.0.3, Communication 2.8)",
+		},
+		answers: "application/json", refuses: []int{405},
+	},
+	{
+		operation: operation{
+			ID: "xapi-report", Method: http.MethodPost, Path: "/xapi/statements", Status: http.StatusOK, Tag: "services",
+			Summary: "Report statements (xAPI 1.0.3, Communication 2.1.2)",
+		},
+		security: "basic", answers: "application/json", takes: []string{"application/json"},
+		refuses: []int{400, 401, 409, 413},
+	},
+	{
+		operation: operation{
+			ID: "xapi-keep", Method: http.MethodPut, Path: "/xapi/statements", Status: http.StatusNoContent, Tag: "services",
+			Summary: "Report one statement under an id (xAPI 1.0.3, Communication 2.1.1)",
+		},
+		security: "basic", takes: []string{"application/json"}, query: []string{"statementId"},
+		refuses: []int{400, 401, 409, 413},
+	},
+	{
+		operation: operation{
+			ID: "xapi-list", Method: http.MethodGet, Path: "/xapi/statements", Status: http.StatusOK, Tag: "services",
+			Summary: "Statements as they were reported (xAPI 1.0.3, Communication 2.1.3)",
+		},
+		security: "basic", answers: "application/json", refuses: []int{400, 401, 404},
+		query: []string{
+			"statementId", "voidedStatementId", "agent", "verb", "activity", "registration", "related_activities",
+			"related_agents", "since", "until", "limit", "format", "attachments", "ascending",
+		},
+	},
+	{
+		operation: operation{
+			ID: "xapi-more", Method: http.MethodGet, Path: "/xapi/statements/more/{token}", Status: http.StatusOK,
+			Tag: "services", Summary: "The next of a list of statements",
+		},
+		security: "basic", answers: "application/json", refuses: []int{400, 401},
+	},
+	{
+		operation: operation{
+			ID: "report-events", Method: http.MethodPost, Path: "/reported/{id}", Status: http.StatusNoContent,
+			Tag: "services", Summary: "Report CloudEvents, signed; a batch is answered with 200 and what became of each",
+		},
+		takes:   []string{"application/cloudevents+json", "application/cloudevents-batch+json", "application/json"},
+		refuses: []int{400, 401, 404, 413, 415},
+	},
+	{
+		operation: operation{
+			ID: "allow-reports", Method: http.MethodOptions, Path: "/reported/{id}", Status: http.StatusOK,
+			Tag: "services", Summary: "The handshake before events are sent (CloudEvents, HTTP webhooks, section 4)",
+		},
+		refuses: []int{404},
+	},
+	{
+		operation: operation{
+			ID: "fetch-enrolments", Method: http.MethodGet, Path: "/pickup/enrolments.zip", Status: http.StatusOK,
+			Tag: "services", Summary: "Enrolments since a time, as a OneRoster CSV delta",
+		},
+		security: "basic", answers: "application/zip", query: []string{"since"}, refuses: []int{400, 401},
+	},
+	{
+		operation: operation{
+			ID: "open-issuer", Method: http.MethodGet, Path: "/open/issuers/{id}", Status: http.StatusOK, Tag: "open",
+			Summary: "An issuer's profile (Open Badges 3.0, B.1.22)",
+		},
+		answers: "application/json", refuses: []int{404},
+	},
+	{
+		operation: operation{
+			ID: "open-keys", Method: http.MethodGet, Path: "/open/issuers/{id}/jwks.json", Status: http.StatusOK, Tag: "open",
+			Summary: "An issuer's public keys (RFC 7517)",
+		},
+		answers: "application/json", refuses: []int{404},
+	},
+	{
+		operation: operation{
+			ID: "open-key", Method: http.MethodGet, Path: "/open/issuers/{id}/keys/{key}", Status: http.StatusOK, Tag: "open",
+			Summary: "One of an issuer's public keys (RFC 7517)",
+		},
+		answers: "application/json", refuses: []int{404},
+	},
+	{
+		operation: operation{
+			ID: "open-status", Method: http.MethodGet, Path: "/open/issuers/{id}/status/{list}", Status: http.StatusOK,
+			Tag: "open", Summary: "A signed status list (Bitstring Status List 1.0)",
+		},
+		answers: "application/vc+jwt", refuses: []int{404},
+	},
+	{
+		operation: operation{
+			ID: "open-badge", Method: http.MethodGet, Path: "/open/badges/{id}", Status: http.StatusOK, Tag: "open",
+			Summary: "A badge (Open Badges 3.0, B.1.1)",
+		},
+		answers: "application/json", refuses: []int{404},
+	},
+	{
+		operation: operation{
+			ID: "open-award", Method: http.MethodGet, Path: "/open/awards/{id}", Status: http.StatusOK, Tag: "open",
+			Summary: "An award: a page, or by Accept the signed credential (Open Badges 3.0, B.1.23)",
+		},
+		answers: "text/html", query: []string{"address"}, refuses: []int{404, 406},
+	},
+	{
+		operation: operation{
+			ID: "unsubscribe-page", Method: http.MethodGet, Path: "/open/unsubscribe/{token}", Status: http.StatusOK,
+			Tag: "open", Summary: "The page behind a mail's link for no more mails",
+		},
+		answers: "text/html", refuses: []int{404},
+	},
+	{
+		operation: operation{
+			ID: "unsubscribe", Method: http.MethodPost, Path: "/open/unsubscribe/{token}", Status: http.StatusOK,
+			Tag: "open", Summary: "No more mails of a rule, in one step (RFC 8058)",
+		},
+		answers: "text/html", takes: []string{"application/x-www-form-urlencoded"}, refuses: []int{404},
+	},
+	{
+		operation: operation{
+			ID: "get-safety-copy", Method: http.MethodGet, Path: "/api/v1/safety-copies/{id}", Status: http.StatusOK,
+			Tag: "linked sets", Summary: "The copy of classes that was made before sections were linked",
+		},
+		security: "token", answers: "application/json", refuses: []int{401, 404},
+	},
+	{
+		operation: operation{
+			ID: "get-sheet-file", Method: http.MethodGet, Path: "/api/v1/sheets/{file}", Status: http.StatusOK,
+			Tag: "sheets", Summary: "A sheet as a file: NAME.csv or NAME.xlsx",
+		},
+		security: "token", answers: "text/csv", refuses: []int{401, 404},
+	},
+	{
+		operation: operation{
+			ID: "get-outline-table", Method: http.MethodGet, Path: "/api/v1/courses/{id}/outline.csv", Status: http.StatusOK,
+			Tag: "courses", Summary: "A course's outline as a table",
+		},
+		security: "token", answers: "text/csv", refuses: []int{401, 404},
+	},
+}
+
+// describeOutside adds them to the description of the API.
+func describeOutside(a huma.API) {
+	a.OpenAPI().Components.SecuritySchemes["basic"] = &huma.SecurityScheme{
+		Type: "http", Scheme: "basic", Description: "Key and secret of the interface",
+	}
+	for _, o := range outside {
+		op := o.huma()
+		op.Path = o.Path
+		switch o.security {
+		case "":
+			op.Security = []map[string][]string{}
+		case "basic":
+			op.Security = []map[string][]string{{"basic": {}}}
+		}
+		for _, part := range strings.Split(o.Path, "/") {
+			if name, ok := strings.CutPrefix(part, "{"); ok {
+				op.Parameters = append(op.Parameters, &huma.Param{
+					Name: strings.TrimSuffix(name, "}"), In: "path", Required: true, Schema: &huma.Schema{Type: "string"},
+				})
+			}
+		}
+		for _, name := range o.query {
+			op.Parameters = append(op.Parameters, &huma.Param{Name: name, In: "query", Schema: &huma.Schema{Type: "string"}})
+		}
+		if len(o.takes) > 0 {
+			op.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{}}
+			for _, kind := range o.takes {
+				op.RequestBody.Content[kind] = &huma.MediaType{Schema: bodyOf(kind)}
+			}
+		}
+		success := &huma.Response{Description: http.StatusText(o.Status)}
+		if o.answers != "" {
+			success.Content = map[string]*huma.MediaType{o.answers: {Schema: bodyOf(o.answers)}}
+		}
+		op.Responses = map[string]*huma.Response{strconv.Itoa(o.Status): success}
+		for _, status := range o.refuses {
+			op.Responses[strconv.Itoa(status)] = problemResponse(a, status)
+		}
+		a.OpenAPI().AddOperation(&op)
+	}
+}
+
+// bodyOf is the schema of a body of a kind: whatever JSON says, or text, or bytes.
+func bodyOf(kind string) *huma.Schema {
+	switch {
+	case strings.HasSuffix(kind, "json"):
+		return &huma.Schema{}
+	case kind == "application/zip":
+		return &huma.Schema{Type: "string", Format: "binary"}
+	}
+	return &huma.Schema{Type: "string"}
+}
+
+// problemResponse describes the answer of a refusal (RFC 9457).
+func problemResponse(a huma.API, status int) *huma.Response {
+	return &huma.Response{
+		Description: http.StatusText(status),
+		Content: map[string]*huma.MediaType{
+			"application/problem+json": {Schema: &huma.Schema{Ref: "#/components/schemas/ErrorModel"}},
+		},
+	}
+}
+
+// describeRefusals adds to every operation of the API how it refuses, and that what is unchanged is
+// not given again.
+func describeRefusals(a huma.API) {
+	for path, item := range a.OpenAPI().Paths {
+		for _, op := range []*huma.Operation{item.Get, item.Put, item.Patch, item.Delete, item.Post} {
+			if op == nil || !strings.HasPrefix(path, "/api/v1/") {
+				continue
+			}
+			statuses := []int{http.StatusUnauthorized}
+			if op.OperationID != "live" {
+				statuses = append(statuses, http.StatusUnprocessableEntity)
+			}
+			if strings.Contains(path, "{") {
+				statuses = append(statuses, http.StatusNotFound)
+			}
+			if op.Method != http.MethodGet {
+				statuses = append(statuses, http.StatusConflict)
+			}
+			for _, p := range op.Parameters {
+				if p.Name == "If-Match" {
+					statuses = append(statuses, http.StatusPreconditionFailed)
+				}
+			}
+			for _, status := range statuses {
+				if name := strconv.Itoa(status); op.Responses[name] == nil {
+					op.Responses[name] = problemResponse(a, status)
+				}
+			}
+			ok := op.Responses["200"]
+			if op.Method == http.MethodGet && ok != nil && ok.Headers["ETag"] != nil {
+				op.Responses["304"] = &huma.Response{Description: "It is as it was (If-None-Match)"}
+			}
+		}
+	}
+}
+
+// describeStream says of the live news what tells its two forms apart.
+func describeStream(a huma.API) {
+	one := a.OpenAPI().Paths["/api/v1/live"].Get.Responses["200"].Content["text/event-stream"].Schema.Items
+	forms, _ := one.Extensions["oneOf"].([]*huma.Schema)
+	for _, form := range forms {
+		form.AdditionalProperties = false
+		if form.Title == "Event message" {
+			delete(form.Properties, "event")
+		}
+	}
+	one.Extensions, one.AnyOf = nil, forms // their forms tell them apart, not a member that both have
+}
