@@ -27,7 +27,8 @@ var outside = []struct {
 	},
 	{
 		operation: operation{
-			ID: "xapi-report", Method: http.MethodPost, Path: "/xapi/statements", Status: http.StatusOK, Tag: "services",
+			ID: "xapi-report", Method: http.MethodPost, Path: "/xapi/statements", Status: http.StatusOK,
+			Tag:     "services",
 			Summary: "Report statements (xAPI 1.0.3, Communication 2.1.2)",
 		},
 		security: "basic", answers: "application/json", takes: []string{"application/json"},
@@ -35,7 +36,8 @@ var outside = []struct {
 	},
 	{
 		operation: operation{
-			ID: "xapi-keep", Method: http.MethodPut, Path: "/xapi/statements", Status: http.StatusNoContent, Tag: "services",
+			ID: "xapi-keep", Method: http.MethodPut, Path: "/xapi/statements", Status: http.StatusNoContent,
+			Tag:     "services",
 			Summary: "Report one statement under an id (xAPI 1.0.3, Communication 2.1.1)",
 		},
 		security: "basic", takes: []string{"application/json"}, query: []string{"statementId"},
@@ -177,12 +179,14 @@ func describeOutside(a huma.API) {
 		for _, part := range strings.Split(o.Path, "/") {
 			if name, ok := strings.CutPrefix(part, "{"); ok {
 				op.Parameters = append(op.Parameters, &huma.Param{
-					Name: strings.TrimSuffix(name, "}"), In: "path", Required: true, Schema: &huma.Schema{Type: "string"},
+					Name: strings.TrimSuffix(name, "}"), In: "path", Required: true,
+					Schema: &huma.Schema{Type: "string"},
 				})
 			}
 		}
 		for _, name := range o.query {
-			op.Parameters = append(op.Parameters, &huma.Param{Name: name, In: "query", Schema: &huma.Schema{Type: "string"}})
+			op.Parameters = append(op.Parameters,
+				&huma.Param{Name: name, In: "query", Schema: &huma.Schema{Type: "string"}})
 		}
 		if len(o.takes) > 0 {
 			op.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{}}

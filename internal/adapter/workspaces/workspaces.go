@@ -25,10 +25,10 @@ type Workspace struct {
 	notice string // the attribute that says whether newcomers are told, or ""
 	// details are the attributes for what the service wants to know of a class, by name.
 	details map[string]string
-
-	once   sync.Once
-	config scim.ServiceProviderConfig
 }
+
+// memories keep what services say of themselves, by the interface and its address.
+var memories sync.Map // string → *scim.Memory
 
 // New uses an interface of kind scim.
 func New(c adapter.Interface, o call.Options) *Workspace {
@@ -36,18 +36,19 @@ func New(c adapter.Interface, o call.Options) *Workspace {
 	for _, d := range Details {
 		details[d.Name] = c.Settings[d.Setting]
 	}
-	return &Workspace{
-		details: details,
-		client:  scim.NewClient(c.Settings["address"], c.Secret["token"], adapter.Late(c), adapter.Limited(c, o)),
-		atOnce:  adapter.AtOnce(c), notice: c.Settings["notice"],
+	client := scim.NewClient(c.Settings["address"], c.Secret["token"], adapter.Late(c), adapter.Limited(c, o))
+	if c.ID != "" {
+		memory, _ := memories.LoadOrStore(c.ID+" "+c.Settings["address"], &scim.Memory{})
+		client.Remember(memory.(*scim.Memory))
 	}
+	return &Workspace{details: details, client: client, atOnce: adapter.AtOnce(c), notice: c.Settings["notice"]}
 }
 
-// offers reads once what the service offers; a service that does not say offers
-// nothing beyond the core of the standard.
+// offers is what the service offers; a service that does not say offers nothing beyond the core of the
+// standard.
 func (w *Workspace) offers(ctx context.Context) scim.ServiceProviderConfig {
-	w.once.Do(func() { w.config, _ = w.client.Config(ctx) })
-	return w.config
+	config, _ := w.client.Offers(ctx)
+	return config
 }
 
 // fewAccounts is up to how many accounts a service is listed whole. Above it

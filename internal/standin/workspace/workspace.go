@@ -337,15 +337,13 @@ func (w *Workspace) About(name string) map[string]string {
 }
 
 func (w *Workspace) schemas(out http.ResponseWriter, _ *http.Request) {
-	welcome := scim.Schema{ID: WelcomeSchema, Name: "Welcome"}
-	welcome.Attributes = append(welcome.Attributes, struct {
-		Name string `json:"name"`
-	}{"sendWelcome"})
+	welcome := scim.Schema{
+		ID: WelcomeSchema, Name: "Welcome",
+		Attributes: []scim.SchemaAttribute{{Name: "sendWelcome", Mutability: "writeOnly"}},
+	}
 	class := scim.Schema{ID: ClassSchema, Name: "Class"}
 	for _, name := range []string{"level", "subject", "firstDay", "lastDay"} {
-		class.Attributes = append(class.Attributes, struct {
-			Name string `json:"name"`
-		}{name})
+		class.Attributes = append(class.Attributes, scim.SchemaAttribute{Name: name, Mutability: "readWrite"})
 	}
 	all := []scim.Schema{{ID: scim.UserSchema, Name: "User"}, {ID: scim.GroupSchema, Name: "Group"}, welcome, class}
 	answer(out, http.StatusOK, scim.List[scim.Schema]{

@@ -5,11 +5,13 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"math"
 	"net/http"
 	"net/url"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"kanban/internal/wire/call"
@@ -23,6 +25,7 @@ type Client struct {
 	http    *call.Client
 	once    *call.Client // for what is not to be repeated blindly
 	late    time.Duration
+	memory  *Memory
 }
 
 // NewClient calls the service whose base address, up to and without /Users, is
@@ -36,8 +39,59 @@ func NewClient(address, token string, late time.Duration, o call.Options) *Clien
 	once.Retries = -1
 	return &Client{
 		address: strings.TrimRight(address, "/"), token: token, http: call.New(o), once: call.New(once),
-		late: late,
+		late: late, memory: &Memory{},
 	}
+}
+
+// Memory keeps what a service says of itself, so that clients which are made one after the other for one
+// service ask for it once in a while only.
+type Memory struct {
+	mu      sync.Mutex
+	config  ServiceProviderConfig
+	said    bool // the service says what it offers
+	asked   time.Time
+	schemas []Schema
+}
+
+// rememberedFor is how long that is believed.
+const rememberedFor = 10 * time.Minute
+
+// Remember lets the client use what others have found out.
+func (c *Client) Remember(m *Memory) { c.memory = m }
+
+// Offers is what the service offers; said is false for one that does not say, which is then taken to offer
+// the core of the standard.
+func (c *Client) Offers(ctx context.Context) (config ServiceProviderConfig, said bool) {
+	c.memory.mu.Lock()
+	defer c.memory.mu.Unlock()
+	if m := c.memory; m.asked.IsZero() || time.Since(m.asked) > rememberedFor {
+		config, err := c.config(ctx)
+		if p, ok := call.As(err); err != nil && (!ok || p.Passing()) {
+			return m.config, m.said // it is asked again next time
+		}
+		m.config, m.said, m.asked, m.schemas = config, err == nil, time.Now(), nil
+	}
+	return c.memory.config, c.memory.said
+}
+
+// writable leaves out of operations on users what the service's schemas do not let be changed.
+func (c *Client) writable(ctx context.Context, operations []Operation) []Operation {
+	c.memory.mu.Lock()
+	schemas := c.memory.schemas
+	c.memory.mu.Unlock()
+	if schemas == nil {
+		var err error
+		if schemas, err = c.Schemas(ctx); err != nil {
+			schemas = []Schema{} // it does not say
+		}
+		c.memory.mu.Lock()
+		c.memory.schemas = schemas
+		c.memory.mu.Unlock()
+	}
+	return slices.DeleteFunc(slices.Clone(operations), func(o Operation) bool {
+		path, _, _ := strings.Cut(o.Path, "[")
+		return !Writable(schemas, UserSchema, path)
+	})
 }
 
 func describe(body []byte) string {
@@ -137,8 +191,18 @@ func broken(status int, detail string, cause error) *call.Problem {
 	return &call.Problem{Kind: call.Broken, Status: status, Detail: detail, Err: cause}
 }
 
-// Config reads the service provider configuration (RFC 7644 4).
+// Config reads the service provider configuration (RFC 7644 4) anew.
 func (c *Client) Config(ctx context.Context) (ServiceProviderConfig, error) {
+	config, err := c.config(ctx)
+	if err == nil {
+		c.memory.mu.Lock()
+		defer c.memory.mu.Unlock()
+		c.memory.config, c.memory.said, c.memory.asked, c.memory.schemas = config, true, time.Now(), nil
+	}
+	return config, err
+}
+
+func (c *Client) config(ctx context.Context) (ServiceProviderConfig, error) {
 	var config ServiceProviderConfig
 	err := c.do(ctx, http.MethodGet, "/ServiceProviderConfig", nil, &config)
 	return config, err
@@ -153,14 +217,29 @@ func (c *Client) Schemas(ctx context.Context) ([]Schema, error) {
 	return all.Resources, nil
 }
 
+// Unknown is how many there are when a service does not say.
+const Unknown = math.MaxInt
+
 // CountUsers asks how many users there are, without listing them: totalResults of a page of none
-// (RFC 7644 3.4.2.4).
+// (RFC 7644 3.4.2.4). A service that gives lists by cursor need not say: then it is Unknown.
 func (c *Client) CountUsers(ctx context.Context) (int, error) {
 	var none page[User]
-	if err := c.page(ctx, "/Users?startIndex=1&count=0", &none); err != nil {
-		return 0, fmt.Errorf("counting users: %w", err)
+	path := "/Users?startIndex=1&count=0"
+	offers, _ := c.Offers(ctx)
+	if offers.byCursor() && !offers.Pagination.Index {
+		path = "/Users?count=0"
 	}
-	return *none.Total, nil
+	err := c.do(ctx, http.MethodGet, path, nil, &none)
+	switch {
+	case err != nil:
+	case none.Total == nil && offers.byCursor():
+		return Unknown, nil
+	case none.Total == nil || *none.Total < 0:
+		err = noList
+	default:
+		return *none.Total, nil
+	}
+	return 0, fmt.Errorf("counting users: %w", err)
 }
 
 // User reads one user (RFC 7644 3.4.1); one who is not there is a *call.Problem of kind NotFound.
@@ -176,14 +255,58 @@ func (c *Client) User(ctx context.Context, id string) (User, error) {
 	return u, nil
 }
 
-// Users reads every user that fits the filter (all of them for ""), page by page.
+// Users reads every user that fits the filter (all of them for ""), page by page. What Equal and Any
+// write is looked at here too: a service can pass over a filter, or not know any.
 func (c *Client) Users(ctx context.Context, filter string) ([]User, error) {
-	return list(ctx, c, "/Users", url.Values{"filter": {filter}}, func(u User) string { return u.ID })
+	query := url.Values{"filter": {c.asked(ctx, filter)}}
+	all, err := list(ctx, c, "/Users", query, func(u User) string { return u.ID })
+	return fitting(all, filter, func(u User, t Term) bool {
+		switch t.Attribute {
+		case "id":
+			return u.ID == t.Value
+		case "externalid":
+			return u.ExternalID == t.Value
+		case "username":
+			return strings.EqualFold(u.UserName, t.Value)
+		case "emails.value", "emails":
+			return slices.ContainsFunc(u.Emails, func(e Email) bool { return strings.EqualFold(e.Value, t.Value) })
+		}
+		return true
+	}), err
 }
 
 // Groups reads every group that fits the filter, without members.
 func (c *Client) Groups(ctx context.Context, filter string) ([]Group, error) {
-	return list(ctx, c, "/Groups", url.Values{"filter": {filter}, "excludedAttributes": {"members"}}, groupID)
+	query := url.Values{"filter": {c.asked(ctx, filter)}, "excludedAttributes": {"members"}}
+	all, err := list(ctx, c, "/Groups", query, groupID)
+	return fitting(all, filter, func(g Group, t Term) bool {
+		switch t.Attribute {
+		case "externalid":
+			return g.ExternalID == t.Value
+		case "displayname":
+			return strings.EqualFold(g.DisplayName, t.Value)
+		}
+		return true
+	}), err
+}
+
+// asked is the filter that the service gets: none where it says that it knows none.
+func (c *Client) asked(ctx context.Context, filter string) string {
+	if offers, said := c.Offers(ctx); said && !offers.Filter.Supported {
+		return ""
+	}
+	return filter
+}
+
+// fitting leaves away what does not fit a filter.
+func fitting[T any](all []T, filter string, fits func(T, Term) bool) []T {
+	terms, err := ParseAny(filter)
+	if filter == "" || err != nil {
+		return all
+	}
+	return slices.DeleteFunc(all, func(x T) bool {
+		return !slices.ContainsFunc(terms, func(t Term) bool { return fits(x, t) })
+	})
 }
 
 // GroupsWithMembers reads every group with its members, page by page.
@@ -200,18 +323,21 @@ const mostResources = 1_000_000
 // page is a ListResponse (RFC 7644 3.4.2) as it is read: what does not say how many there are is
 // none.
 type page[T any] struct {
-	Total     *int `json:"totalResults"`
-	Resources []T  `json:"Resources"`
+	Total     *int   `json:"totalResults"`
+	Resources []T    `json:"Resources"`
+	Next      string `json:"nextCursor"` // RFC 9865 section 2
 }
 
 func (p *page[T]) total() *int { return p.Total }
+
+var noList = broken(http.StatusOK, "the answer is no list: it does not say how many there are", nil)
 
 func (c *Client) page(ctx context.Context, path string, out interface{ total() *int }) error {
 	if err := c.do(ctx, http.MethodGet, path, nil, out); err != nil {
 		return err
 	}
 	if n := out.total(); n == nil || *n < 0 {
-		return broken(http.StatusOK, "the answer is no list: it does not say how many there are", nil)
+		return noList
 	}
 	return nil
 }
@@ -226,9 +352,14 @@ func list[T any](ctx context.Context, c *Client, path string, query url.Values, 
 	if query.Get("filter") == "" {
 		query.Del("filter")
 	}
-	query.Set("count", strconv.Itoa(DefaultPageSize))
+	offers, _ := c.Offers(ctx)
+	query.Set("count", strconv.Itoa(offers.pageSize()))
+	once := listOnce[T]
+	if offers.byCursor() {
+		once = listByCursor[T]
+	}
 	for reading := 1; ; reading++ {
-		all, announced, again, err := listOnce(ctx, c, path, query, id)
+		all, announced, again, err := once(ctx, c, path, query, id)
 		switch {
 		case err == nil && len(all) >= announced:
 			return all, nil
@@ -273,6 +404,48 @@ func listOnce[T any](ctx context.Context, c *Client, path string, query url.Valu
 		start += len(p.Resources)
 	}
 	return all, announced, again, nil
+}
+
+// listByCursor reads until there is no next cursor (RFC 9865). again says that it is to be read anew: a
+// cursor was not taken any more. announced is 0 where the service does not say how many there are.
+func listByCursor[T any](ctx context.Context, c *Client, path string, query url.Values, id func(T) string) (all []T,
+	announced int, again bool, err error,
+) {
+	query.Set("cursor", "")
+	seen, cursors := map[string]bool{}, map[string]bool{}
+	for {
+		var p page[T]
+		err := c.do(ctx, http.MethodGet, path+"?"+query.Encode(), nil, &p)
+		if refused, ok := call.As(err); ok && refused.Status == http.StatusBadRequest && len(cursors) > 0 {
+			return all, len(all) + 1, true, nil // invalidCursor, expiredCursor (RFC 9865 section 3)
+		}
+		if err != nil {
+			return nil, 0, false, err
+		}
+		if p.Total != nil {
+			announced = *p.Total
+		}
+		for _, x := range p.Resources {
+			key := id(x)
+			if key == "" {
+				return nil, 0, false, broken(http.StatusOK, "the service lists one without an id", nil)
+			}
+			if !seen[key] {
+				seen[key] = true
+				all = append(all, x)
+			}
+		}
+		switch {
+		case announced > mostResources || len(all) > mostResources:
+			return nil, 0, false, broken(http.StatusOK, fmt.Sprintf("the service lists more than %d", mostResources), nil)
+		case p.Next == "":
+			return all, announced, announced > len(all), nil
+		case cursors[p.Next]:
+			return nil, 0, false, broken(http.StatusOK, "the service gives the same cursor again and again", nil)
+		}
+		cursors[p.Next] = true
+		query.Set("cursor", p.Next)
+	}
 }
 
 // known finds the account that a user to be made has already: by our key for it, or by its
@@ -421,15 +594,18 @@ const workEmail = `emails[type eq "work"]`
 // everything else, other addresses among it, is left as it is. With a version it is
 // refused when the account has another one by now.
 func (c *Client) UpdateUser(ctx context.Context, id, version string, name Name, email string) error {
-	operations := []Operation{
+	operations := c.writable(ctx, []Operation{
 		operation("replace", "name.givenName", name.GivenName),
 		operation("replace", "name.familyName", name.FamilyName),
-	}
-	if email == "" {
+	})
+	address := c.writable(ctx, []Operation{operation("replace", workEmail+".value", email)})
+	switch {
+	case len(address) == 0 && len(operations) == 0:
+		return &call.Problem{Kind: call.NotEnabled, Detail: "the service's schemas let neither name nor address be changed"}
+	case len(address) == 0 || email == "":
 		return c.patch(ctx, "/Users/", id, version, operations)
 	}
-	err := c.patch(ctx, "/Users/", id, version, append(slices.Clone(operations),
-		operation("replace", workEmail+".value", email)))
+	err := c.patch(ctx, "/Users/", id, version, append(slices.Clone(operations), address...))
 	if noTarget(err) { // it has no work address yet (RFC 7644 3.5.2.3)
 		return c.patch(ctx, "/Users/", id, version, append(operations,
 			operation("add", "emails", []Email{{Value: email, Type: "work"}})))

@@ -115,15 +115,17 @@ func (u User) Addresses() []string {
 	return all
 }
 
-// Email is the primary address, or the first one, or "".
+// Email is the work address, which is the one that Client.UpdateUser writes, or else the primary one,
+// the first one, or "".
 func (u User) Email() string {
-	for _, e := range u.Emails {
-		if e.Primary {
-			return e.Value
+	for _, fits := range []func(Email) bool{
+		func(e Email) bool { return strings.EqualFold(e.Type, "work") },
+		func(e Email) bool { return e.Primary },
+		func(Email) bool { return true },
+	} {
+		if i := slices.IndexFunc(u.Emails, fits); i >= 0 {
+			return u.Emails[i].Value
 		}
-	}
-	if len(u.Emails) > 0 {
-		return u.Emails[0].Value
 	}
 	return ""
 }
@@ -209,11 +211,38 @@ type Bulk struct {
 
 // Schema is one entry of /Schemas, as far as it is looked at (RFC 7643 7).
 type Schema struct {
-	ID         string `json:"id"`
-	Name       string `json:"name"`
-	Attributes []struct {
-		Name string `json:"name"`
-	} `json:"attributes"`
+	ID         string            `json:"id"`
+	Name       string            `json:"name"`
+	Attributes []SchemaAttribute `json:"attributes"`
+}
+
+// SchemaAttribute is one attribute of a schema (RFC 7643 7).
+type SchemaAttribute struct {
+	Name          string            `json:"name"`
+	Mutability    string            `json:"mutability"` // readOnly, readWrite, immutable or writeOnly
+	SubAttributes []SchemaAttribute `json:"subAttributes"`
+}
+
+// Writable reports whether a service's schemas let an attribute of a resource be changed after it was
+// made, such as "name.givenName". A service that says nothing of the attribute lets it be tried.
+func Writable(schemas []Schema, urn, path string) bool {
+	for _, s := range schemas {
+		if !strings.EqualFold(s.ID, urn) {
+			continue
+		}
+		all := s.Attributes
+		for _, name := range strings.Split(path, ".") {
+			i := slices.IndexFunc(all, func(a SchemaAttribute) bool { return strings.EqualFold(a.Name, name) })
+			if i < 0 {
+				return true
+			}
+			if m := all[i].Mutability; strings.EqualFold(m, "readOnly") || strings.EqualFold(m, "immutable") {
+				return false
+			}
+			all = all[i].SubAttributes
+		}
+	}
+	return true
 }
 
 // ServiceProviderConfig says what the service offers (RFC 7643 5).
@@ -229,7 +258,34 @@ type ServiceProviderConfig struct {
 		Supported  bool `json:"supported"`
 		MaxResults int  `json:"maxResults"`
 	} `json:"filter"`
-	ETag supported `json:"etag"`
+	ETag       supported   `json:"etag"`
+	Pagination *Pagination `json:"pagination,omitempty"` // nil for by index, as RFC 7644 3.4.2.4 says
+}
+
+// Pagination says how lists are given page by page (RFC 9865 section 4).
+type Pagination struct {
+	Cursor                  bool   `json:"cursor"`
+	Index                   bool   `json:"index"`
+	DefaultPaginationMethod string `json:"defaultPaginationMethod,omitempty"` // cursor or index
+	DefaultPageSize         int    `json:"defaultPageSize,omitempty"`
+	MaxPageSize             int    `json:"maxPageSize,omitempty"`
+	CursorTimeout           int    `json:"cursorTimeout,omitempty"` // seconds
+}
+
+// byCursor reports whether lists are read with cursors: where only those are offered, or both. A
+// resource that comes or goes meanwhile moves nothing then.
+func (c ServiceProviderConfig) byCursor() bool { return c.Pagination != nil && c.Pagination.Cursor }
+
+// pageSize is how many resources are asked for at a time.
+func (c ServiceProviderConfig) pageSize() int {
+	size := DefaultPageSize
+	if n := c.Filter.MaxResults; n > 0 {
+		size = min(size, n)
+	}
+	if c.Pagination != nil && c.Pagination.MaxPageSize > 0 {
+		size = min(size, c.Pagination.MaxPageSize)
+	}
+	return size
 }
 
 // Has reports whether a service's schemas have an attribute, ignoring case (RFC 7643 2.1).
