@@ -218,6 +218,11 @@ var Kinds = []Kind{
 			},
 			until,
 			guardShare, guardNumber, enrolmentEnd, sessionEnd,
+			{
+				Name: "version", Title: "Version of OneRoster",
+				Help:    "Which version the register speaks; a test finds out when the other one answers",
+				Default: "1.2", Options: []string{"1.2", "1.1"}, Rare: true,
+			},
 			classPage, personPage,
 		},
 		Capabilities: []Capability{PeopleIn},

@@ -238,12 +238,8 @@ type Empty = struct{}
 // All reads every page of a list.
 func All[T any](ctx context.Context, c *Client, path string) ([]T, error) {
 	all := []T{}
-	join := "?"
-	if strings.Contains(path, "?") {
-		join = "&"
-	}
-	for cursor := ""; ; {
-		page, err := Get[api.Page[T]](ctx, c, path+join+"cursor="+url.QueryEscape(cursor))
+	for cursor, at := "", path; ; {
+		page, err := Get[api.Page[T]](ctx, c, at)
 		if err != nil {
 			return nil, err
 		}
@@ -254,6 +250,10 @@ func All[T any](ctx context.Context, c *Client, path string) ([]T, error) {
 		if cursor = page.Next; cursor == "" {
 			return all, nil
 		}
+		if at = path + "?cursor="; strings.Contains(path, "?") {
+			at = path + "&cursor="
+		}
+		at += url.QueryEscape(cursor)
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -53,12 +54,23 @@ type Bad struct {
 }
 
 // Register is a connected records system.
-type Register struct{ client *oneroster.Client }
+type Register struct {
+	client  *oneroster.Client
+	version oneroster.Version
+	other   func() *oneroster.Client // that speaks the other version
+}
 
 // New uses an interface of kind oneroster.
 func New(c adapter.Interface, o call.Options) *Register {
-	return &Register{oneroster.NewClient(c.Settings["address"], c.Settings["tokenAddress"], c.Settings["clientId"],
-		c.Secret["clientSecret"], adapter.WithTransport(c, o))}
+	client := func(version oneroster.Version) *oneroster.Client {
+		return oneroster.NewClient(version, c.Settings["address"], c.Settings["tokenAddress"], c.Settings["clientId"],
+			c.Secret["clientSecret"], adapter.WithTransport(c, o))
+	}
+	version, other := oneroster.V12, oneroster.V11
+	if c.Settings["version"] == string(oneroster.V11) {
+		version, other = other, version
+	}
+	return &Register{client(version), version, func() *oneroster.Client { return client(other) }}
 }
 
 // Shelf keeps the pages of a read until all have come, so that a read that was
@@ -159,18 +171,39 @@ func (p *Pages) Each(ctx context.Context, collection string, each func(int, oner
 	})
 }
 
-// Probe asks for a token and for the first people.
-func (r *Register) Probe(ctx context.Context) []adapter.Report {
-	if _, err := r.client.Authorise(ctx); err != nil {
-		return []adapter.Report{adapter.ReportOf(adapter.PeopleIn, "", err)}
+// Probe asks for a token and for the first people. Where the version that the interface names has nothing
+// there, the other one is asked for too: version is the one that answered, the interface's own when
+// neither did.
+func (r *Register) Probe(ctx context.Context) (reports []adapter.Report, version oneroster.Version) {
+	version, detail := r.version, "A token was given out and people can be read."
+	err := firstPeople(ctx, r.client)
+	absent := []call.Kind{call.NotFound, call.NotAllowed, call.NotEnabled}
+	if p, ok := call.As(err); ok && slices.Contains(absent, p.Kind) {
+		if other := r.other(); firstPeople(ctx, other) == nil {
+			err = nil
+			if version = oneroster.V11; r.version == oneroster.V11 {
+				version = oneroster.V12
+			}
+		}
+	}
+	if version == oneroster.V11 {
+		detail = "A token was given out and people can be read. The register speaks OneRoster 1.1 only."
+	}
+	return []adapter.Report{adapter.ReportOf(adapter.PeopleIn, detail, err)}, version
+}
+
+// firstPeople asks for a token and for the first page of people.
+func firstPeople(ctx context.Context, c *oneroster.Client) error {
+	if _, err := c.Authorise(ctx); err != nil {
+		return err
 	}
 	enough := errEnough{}
-	err := r.client.Pages(ctx, oneroster.FileUsers, r.client.First(oneroster.FileUsers, time.Time{}), 0,
+	err := c.Pages(ctx, oneroster.FileUsers, c.First(oneroster.FileUsers, time.Time{}), 0,
 		func(oneroster.Page) error { return enough })
 	if err == error(enough) {
-		err = nil
+		return nil
 	}
-	return []adapter.Report{adapter.ReportOf(adapter.PeopleIn, "A token was given out and people can be read.", err)}
+	return err
 }
 
 type errEnough struct{}

@@ -76,7 +76,7 @@ func TestFetchGoesOnWhereItBroke(t *testing.T) {
 		"clientId":     "kanban",
 	}, Secret: map[string]string{"clientSecret": "green-fingers"}}
 	r := registers.New(c, call.Options{Timeout: 2 * time.Second})
-	assert.Equal(t, adapter.Works, r.Probe(t.Context())[0].State)
+	assert.Equal(t, adapter.Works, probed(t, r)[0].State)
 
 	kept := &shelf{pages: map[string][]oneroster.Page{}}
 	broke := errors.New("broke")
@@ -107,8 +107,7 @@ func TestFetchGoesOnWhereItBroke(t *testing.T) {
 	assert.Contains(t, source.Where(oneroster.FileUsers, 3), "record 3")
 
 	c.Secret = map[string]string{"clientSecret": "wrong"}
-	assert.Equal(t, adapter.WrongCredential, registers.New(c,
-		call.Options{Timeout: time.Second}).Probe(t.Context())[0].State)
+	assert.Equal(t, adapter.WrongCredential, probed(t, registers.New(c, call.Options{Timeout: time.Second}))[0].State)
 }
 
 func pack(t *testing.T, tables map[string]oneroster.Table) *registers.Files {
@@ -163,4 +162,62 @@ func TestFiles(t *testing.T) {
 
 	_, err := registers.OpenFiles(bytes.NewReader([]byte("no package")), 10, oneroster.Limits{})
 	require.ErrorIs(t, err, oneroster.ErrPackage)
+}
+
+func probed(t *testing.T, r *registers.Register) []adapter.Report {
+	t.Helper()
+	reports, _ := r.Probe(t.Context())
+	return reports
+}
+
+// A register that speaks only the older version is found out at the test, and says the same.
+func TestRegisterOfAnOlderVersion(t *testing.T) {
+	s, err := standin.Start(0)
+	require.NoError(t, err)
+	t.Cleanup(s.Stop)
+	at := func(version string) *registers.Register {
+		return registers.New(adapter.Interface{
+			Settings: map[string]string{
+				"address": s.Addresses.Register, "tokenAddress": s.Addresses.Register + "/oauth/token",
+				"clientId": "kanban", "version": version,
+			},
+			Secret: map[string]string{"clientSecret": "green-fingers"},
+		}, call.Options{Retries: -1})
+	}
+	columns := map[string][]string{
+		oneroster.FileSessions: {"title", "startDate", "endDate", "parentSourcedId"},
+		oneroster.FileUsers: {
+			"givenName", "familyName", "email", "username", "identifier", "enabledUser",
+			oneroster.PrimaryOrgColumn, // 1.1 does not tell second accounts
+		},
+		oneroster.FileEnrollments: {"userSourcedId", "classSourcedId", "role", "beginDate", "endDate"},
+	}
+	read := func(r *registers.Register) map[string]string {
+		kept := &shelf{pages: map[string][]oneroster.Page{}}
+		pages, err := r.Fetch(t.Context(), kept, time.Time{}, func(string, int, int) error { return nil })
+		require.NoError(t, err)
+		out := map[string]string{}
+		for file, names := range columns {
+			require.NoError(t, pages.Each(t.Context(), file, func(_ int, x oneroster.Record) error {
+				text := ""
+				for _, name := range names {
+					text += x.Get(name) + "|"
+				}
+				out[file+" "+x.Get("sourcedId")] = text
+				return nil
+			}, func(b registers.Bad) error { return errors.New(b.Cause) }))
+		}
+		return out
+	}
+	newer := read(at(""))
+	reports, version := at("").Probe(t.Context())
+	assert.Equal(t, oneroster.V12, version)
+	assert.Equal(t, adapter.Works, reports[0].State)
+
+	s.Register.SpeakOnly11()
+	reports, version = at("").Probe(t.Context())
+	assert.Equal(t, oneroster.V11, version)
+	assert.Equal(t, adapter.Works, reports[0].State, reports[0].Detail)
+	assert.Contains(t, reports[0].Detail, "1.1 only")
+	assert.Equal(t, newer, read(at("1.1")))
 }

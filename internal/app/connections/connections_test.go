@@ -246,3 +246,25 @@ func TestProbeAsksForWriteRights_C2(t *testing.T) {
 	assert.Equal(t, adapter.Works, reports[1].State)
 	assert.Contains(t, reports[1].Detail, "unproven until the first run")
 }
+
+// A register that speaks only OneRoster 1.1 is found out by a test, once, and read like any other.
+func TestRegisterOfAnOlderVersionIsRead(t *testing.T) {
+	w := apptest.New(t)
+	w.Standins.Register.SpeakOnly11()
+	c := w.Register()
+	reports, err := w.Connections.Probe(t.Context(), c.ID)
+	require.NoError(t, err)
+	assert.Equal(t, adapter.Works, reports[0].State, reports[0].Detail)
+	c, err = w.Connections.FindInterface(t.Context(), c.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "1.1", c.Settings["version"])
+	r := w.Read(c, false)
+	assert.Equal(t, 165, r.Counts["enrolments"])
+	assert.Equal(t, 12, w.Section("PROP-A").Learners)
+	version := c.Version
+	_, err = w.Connections.Probe(t.Context(), c.ID)
+	require.NoError(t, err)
+	c, err = w.Connections.FindInterface(t.Context(), c.ID)
+	require.NoError(t, err)
+	assert.Equal(t, version, c.Version, "nothing changed")
+}

@@ -21,6 +21,7 @@ import (
 	"kanban/internal/store/connectionstore"
 	"kanban/internal/store/db"
 	"kanban/internal/store/deliverystore"
+	"kanban/internal/wire/oneroster"
 )
 
 // patience is how long a test of new values may take; whoever saves them waits for it.
@@ -75,7 +76,7 @@ func (s *Service) Probe(ctx context.Context, id string) ([]adapter.Report, error
 	if err != nil {
 		return nil, err
 	}
-	reports, perMinute, err := s.look(ctx, c)
+	reports, told, err := s.look(ctx, c)
 	if err != nil {
 		return nil, err
 	}
@@ -83,7 +84,10 @@ func (s *Service) Probe(ctx context.Context, id string) ([]adapter.Report, error
 		if err := connectionstore.KeepProbe(ctx, tx, id, reports, s.Clock.Now()); err != nil {
 			return err
 		}
-		if err := keepAllowed(ctx, tx, c, perMinute); err != nil {
+		if err := keepAllowed(ctx, tx, c, told.perMinute); err != nil {
+			return err
+		}
+		if err := keepVersion(ctx, tx, c, told.version); err != nil {
 			return err
 		}
 		// it answers again
@@ -114,17 +118,36 @@ func keepAllowed(ctx context.Context, tx *db.Tx, c adapter.Interface, perMinute 
 		map[string]int{"perMinute": perMinute})
 }
 
-// look asks the outside system about every capability. perMinute is how many calls it says that
-// it allows in a minute, 0 when it says nothing.
-func (s *Service) look(ctx context.Context, c adapter.Interface) (reports []adapter.Report, perMinute int,
-	err error,
-) {
+// keepVersion keeps which version of its standard a service speaks, when it is not the one that the
+// interface names.
+func keepVersion(ctx context.Context, tx *db.Tx, c adapter.Interface, version string) error {
+	if version == "" || version == c.Settings["version"] {
+		return nil
+	}
+	changed, err := connectionstore.KeepSetting(ctx, tx, c.ID, "version", version)
+	if err != nil || !changed {
+		return err
+	}
+	return tx.Audit(ctx, "the service", "speaks another version", "interface/"+c.ID,
+		map[string]string{"version": version})
+}
+
+// told is what an outside system says of itself when it is asked.
+type told struct {
+	perMinute int    // how many calls it allows in a minute, 0 when it does not say
+	version   string // of its standard, empty when there is only one
+}
+
+// look asks the outside system about every capability.
+func (s *Service) look(ctx context.Context, c adapter.Interface) (reports []adapter.Report, says told, err error) {
 	// One patient look: a probe that retries for long helps nobody.
 	o := s.Call
 	o.Retries = 1
 	switch c.Kind {
 	case adapter.KindOneRoster:
-		reports = registers.New(c, o).Probe(ctx)
+		var version oneroster.Version
+		reports, version = registers.New(c, o).Probe(ctx)
+		says.version = string(version)
 	case adapter.KindSCIM:
 		reports = workspaces.New(c, o).Probe(ctx)
 	case adapter.KindHTTP:
@@ -135,7 +158,7 @@ func (s *Service) look(ctx context.Context, c adapter.Interface) (reports []adap
 			Detail: "Enrolments are kept for the platform to fetch.",
 		}}
 	case adapter.KindWebhook:
-		reports, perMinute = hooks.New(c, o).Probe(ctx, s.Source, time.Now())
+		reports, says.perMinute = hooks.New(c, o).Probe(ctx, s.Source, time.Now())
 	case adapter.KindSMTP:
 		reports = mails.New(c, 10*time.Second).Probe(ctx)
 	case adapter.KindCSV:
@@ -143,7 +166,7 @@ func (s *Service) look(ctx context.Context, c adapter.Interface) (reports []adap
 	case adapter.KindXAPI, adapter.KindEvents:
 		reports, err = s.Heard(ctx, c.ID, c.Kind)
 	}
-	return reports, perMinute, err
+	return reports, says, err
 }
 
 // folderReport tells whether the folder of a register of files can be read.

@@ -279,7 +279,7 @@ type dayCheck map[string]bool
 func (d *dayCheck) valid(value string) bool {
 	ok, known := (*d)[value]
 	if !known {
-		_, err := time.Parse(time.DateOnly, value[:min(len(value), len(time.DateOnly))])
+		_, err := oneroster.ParseDay(value)
 		ok = err == nil
 		if len(*d) > 10_000 {
 			clear(*d)

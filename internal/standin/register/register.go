@@ -36,6 +36,21 @@ type Register struct {
 	mux    *http.ServeMux
 	mu     sync.Mutex
 	tokens map[string]time.Time
+	only11 bool
+}
+
+// SpeakOnly11 makes the register an older one, which knows nothing of OneRoster 1.2.
+func (r *Register) SpeakOnly11() {
+	r.mu.Lock()
+	r.only11 = true
+	r.mu.Unlock()
+}
+
+// speaks reports whether it knows the paths and scopes of a version.
+func (r *Register) speaks(version oneroster.Version) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.only11 == (version == oneroster.V11)
 }
 
 // New serves the given school.
@@ -73,7 +88,7 @@ func (r *Register) token(w http.ResponseWriter, req *http.Request) {
 		fail(http.StatusUnauthorized, "invalid_client", "Unknown client or wrong secret.")
 	case req.FormValue("grant_type") != "client_credentials":
 		fail(http.StatusBadRequest, "unsupported_grant_type", "Only client_credentials.")
-	case !slices.Contains(strings.Fields(req.FormValue("scope")), oneroster.ScopeRosterReadonly):
+	case !slices.Contains(strings.Fields(req.FormValue("scope")), r.scope()):
 		fail(http.StatusBadRequest, "invalid_scope", "Only roster.readonly is offered.")
 	default:
 		token := rand.Text()
@@ -83,9 +98,16 @@ func (r *Register) token(w http.ResponseWriter, req *http.Request) {
 		w.Header().Set("Cache-Control", "no-store")
 		_ = json.NewEncoder(w).Encode(map[string]any{
 			"access_token": token, "token_type": "Bearer", "expires_in": 600,
-			"scope": oneroster.ScopeRosterReadonly,
+			"scope": r.scope(),
 		})
 	}
+}
+
+func (r *Register) scope() string {
+	if r.speaks(oneroster.V11) {
+		return oneroster.ScopeRosterReadonly11
+	}
+	return oneroster.ScopeRosterReadonly
 }
 
 // ForgetTokens makes every token given out so far expire at once.
@@ -108,7 +130,18 @@ var changedSince = regexp.MustCompile(`^dateLastModified>'([^']+)'$`)
 // list serves one collection with limit and offset, X-Total-Count and Link, and
 // with a filter on when records last changed.
 func list[T interface{ Common() oneroster.Base }](r *Register, path, wrapper string, all func(base string) []T) {
-	r.mux.HandleFunc("GET "+oneroster.BasePath+path, func(w http.ResponseWriter, req *http.Request) {
+	listAt(r, oneroster.V12, oneroster.BasePath, path, wrapper, all)
+	listAt(r, oneroster.V11, oneroster.BasePath11, path, wrapper, all)
+}
+
+func listAt[T interface{ Common() oneroster.Base }](r *Register, version oneroster.Version, at, path, wrapper string,
+	all func(base string) []T,
+) {
+	r.mux.HandleFunc("GET "+at+path, func(w http.ResponseWriter, req *http.Request) {
+		if !r.speaks(version) {
+			http.NotFound(w, req)
+			return
+		}
 		w.Header().Set("Content-Type", "application/json")
 		if !r.allowed(req) {
 			w.WriteHeader(http.StatusUnauthorized)
@@ -124,7 +157,7 @@ func list[T interface{ Common() oneroster.Base }](r *Register, path, wrapper str
 			return
 		}
 		limit = min(limit, 50) // a server may give fewer than asked
-		base := "http://" + req.Host + oneroster.BasePath
+		base := "http://" + req.Host + at
 		items := all(base)
 		more := ""
 		if filter := req.URL.Query().Get("filter"); filter != "" {
@@ -145,8 +178,32 @@ func list[T interface{ Common() oneroster.Base }](r *Register, path, wrapper str
 				fmt.Sprintf(`<%s%s?limit=%d&offset=%d%s>; rel="next", <%s%s?limit=%d&offset=0%s>; rel="first"`, base,
 					path, limit, to, more, base, path, limit, more))
 		}
-		_ = json.NewEncoder(w).Encode(map[string]any{wrapper: items[from:to]})
+		_ = json.NewEncoder(w).Encode(map[string]any{wrapper: as(version, items[from:to])})
 	})
+}
+
+// as gives records in the form of a version: in 1.1 people have one role and organisations beside it,
+// and days have a time behind them.
+func as[T any](version oneroster.Version, items []T) any {
+	if version == oneroster.V12 {
+		return items
+	}
+	older := make([]map[string]any, len(items))
+	for i, x := range items {
+		text, _ := json.Marshal(x)
+		_ = json.Unmarshal(text, &older[i])
+		for _, day := range []string{"startDate", "endDate", "beginDate"} {
+			if s, _ := older[i][day].(string); s != "" {
+				older[i][day] = s + "T00:00:00.000Z"
+			}
+		}
+		if roles, _ := older[i]["roles"].([]any); len(roles) > 0 {
+			one, _ := roles[0].(map[string]any)
+			older[i]["role"], older[i]["orgs"] = one["role"], []any{one["org"]}
+		}
+		delete(older[i], "roles")
+	}
+	return older
 }
 
 func number(req *http.Request, name string, fallback int) int {

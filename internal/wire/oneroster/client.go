@@ -32,7 +32,7 @@ const PageSize = 500
 // Client reads a rostering service with OAuth 2 client credentials (RFC 6749
 // 4.4). It is safe for concurrent use.
 type Client struct {
-	address string
+	address string // with the base path
 	grant   clientcredentials.Config
 	http    *call.Client
 
@@ -40,14 +40,18 @@ type Client struct {
 	token *oauth2.Token
 }
 
-// NewClient reads the service at address (scheme and host, without BasePath).
-func NewClient(address, tokenAddress, id, secret string, o call.Options) *Client {
+// NewClient reads the service at address (scheme and host, without BasePath), which speaks a version.
+func NewClient(version Version, address, tokenAddress, id, secret string, o call.Options) *Client {
 	o.Detail = describe
+	base, scope := BasePath, ScopeRosterReadonly
+	if version == V11 {
+		base, scope = BasePath11, ScopeRosterReadonly11
+	}
 	return &Client{
-		address: strings.TrimRight(address, "/"),
+		address: strings.TrimRight(address, "/") + base,
 		grant: clientcredentials.Config{
 			ClientID: id, ClientSecret: secret, TokenURL: tokenAddress,
-			Scopes: []string{ScopeRosterReadonly}, AuthStyle: oauth2.AuthStyleInHeader,
+			Scopes: []string{scope}, AuthStyle: oauth2.AuthStyleInHeader,
 		},
 		http: call.New(o),
 	}
@@ -56,10 +60,14 @@ func NewClient(address, tokenAddress, id, secret string, o call.Options) *Client
 // describe finds the service's words in an error body.
 func describe(body []byte) string {
 	var info StatusInfo
-	if json.Unmarshal(body, &info) != nil {
-		return ""
+	var older statusInfos
+	if json.Unmarshal(body, &info) == nil && info.Description != "" {
+		return info.Description
 	}
-	return info.Description
+	if json.Unmarshal(body, &older) == nil && len(older.Set) > 0 {
+		return older.Set[0].Description
+	}
+	return ""
 }
 
 // Authorise gets an access token unless a valid one is at hand, and returns the
@@ -159,7 +167,7 @@ func (c *Client) First(file string, since time.Time) string {
 	if !since.IsZero() {
 		query.Set("filter", fmt.Sprintf("dateLastModified>'%s'", since.UTC().Format("2006-01-02T15:04:05.000Z")))
 	}
-	return c.address + BasePath + paths[file] + "?" + query.Encode()
+	return c.address + paths[file] + "?" + query.Encode()
 }
 
 // Pages reads a collection page by page, following the Link header (RFC 8288),

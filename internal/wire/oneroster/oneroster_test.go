@@ -63,7 +63,7 @@ func serve(t *testing.T, pages ...func(w http.ResponseWriter, r *http.Request)) 
 		pages[served-1](w, r)
 	}))
 	t.Cleanup(s.Close)
-	return oneroster.NewClient(s.URL, s.URL+"/token", "id", "secret",
+	return oneroster.NewClient(oneroster.V12, s.URL, s.URL+"/token", "id", "secret",
 		call.Options{Retries: 2, WaitMin: time.Millisecond, WaitMax: 2 * time.Millisecond})
 }
 
@@ -176,7 +176,7 @@ func paged(t *testing.T, n int, decorate func(w http.ResponseWriter, r *http.Req
 	})
 	s := httptest.NewServer(mux)
 	t.Cleanup(s.Close)
-	return oneroster.NewClient(s.URL, s.URL+"/token", "id", "secret", call.Options{Retries: -1})
+	return oneroster.NewClient(oneroster.V12, s.URL, s.URL+"/token", "id", "secret", call.Options{Retries: -1})
 }
 
 // A service that says neither how many there are nor where the next page is is read to its
@@ -220,4 +220,29 @@ func TestPagesAreReadToTheirEnd(t *testing.T) {
 		assert.Equal(t, call.Broken, p.Kind)
 		assert.Contains(t, p.Detail, what)
 	}
+}
+
+// Days come in two forms; whatever is neither is none.
+func TestDaysComeInTwoForms(t *testing.T) {
+	for _, s := range []string{
+		"2026-09-01", "2026-09-01T00:00:00.000Z", "2026-09-01T08:30:00+02:00", "2026-09-01T00:00:00", "2026-09-01 00:00:00",
+		"2026-09-01T00:00",
+	} {
+		day, err := oneroster.ParseDay(s)
+		require.NoError(t, err, s)
+		assert.Equal(t, "2026-09-01", day.Format(time.DateOnly), s)
+	}
+	for _, s := range []string{"", "2026-09", "2026-13-01", "2026-09-01x", "2026-09-01T", "2026-09-01T25:00:00Z", "01.09.2026", "20260901"} {
+		_, err := oneroster.ParseDay(s)
+		assert.Error(t, err, s)
+	}
+}
+
+// A person of 1.1 has one role and organisations beside it.
+func TestPeopleOfTheOlderVersion(t *testing.T) {
+	r, err := oneroster.Parse(oneroster.FileUsers, []byte(`{"sourcedId":"u1","status":"active","username":"ada","enabledUser":"true",
+		"givenName":"Ada","familyName":"Alder","role":"student","orgs":[{"sourcedId":"school","type":"org"}]}`))
+	require.NoError(t, err)
+	assert.Equal(t, []string{"primary", "school", "true"},
+		[]string{r.Get(oneroster.RoleTypeColumn), r.Get(oneroster.PrimaryOrgColumn), r.Get("enabledUser")})
 }

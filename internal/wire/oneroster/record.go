@@ -193,9 +193,15 @@ func (u *User) get(column string) string {
 		if len(u.Roles) > 0 {
 			return u.Roles[0].Org.SourcedID
 		}
+		if len(u.Orgs) > 0 {
+			return u.Orgs[0].SourcedID
+		}
 		return ""
 	case RoleTypeColumn:
 		strongest := ""
+		if len(u.Roles) == 0 && u.Role != "" {
+			strongest = "primary" // 1.1 has one role
+		}
 		for _, r := range u.Roles {
 			strongest = Stronger(strongest, Word(r.RoleType))
 		}

@@ -1,6 +1,6 @@
 // Package oneroster speaks OneRoster 1.2 rostering, over REST and as CSV files.
 //
-//	client := oneroster.NewClient(address, tokenAddress, id, secret, call.Options{})
+//	client := oneroster.NewClient(oneroster.V12, address, tokenAddress, id, secret, call.Options{})
 //	err := client.Pages(ctx, oneroster.FileUsers, client.First(oneroster.FileUsers, time.Time{}), 0,
 //		func(p oneroster.Page) error { … })
 package oneroster
@@ -17,6 +17,21 @@ const BasePath = "/ims/oneroster/rostering/v1p2"
 
 // ScopeRosterReadonly allows every rostering read except demographics.
 const ScopeRosterReadonly = "https://purl.imsglobal.org/spec/or/v1p2/scope/roster.readonly"
+
+// BasePath11 and ScopeRosterReadonly11 are those of services that speak OneRoster 1.1 only.
+const (
+	BasePath11            = "/ims/oneroster/v1p1"
+	ScopeRosterReadonly11 = "https://purl.imsglobal.org/spec/or/v1p1/scope/roster.readonly"
+)
+
+// Version is the version of the REST binding that a service speaks.
+type Version string
+
+// The versions.
+const (
+	V12 Version = "1.2"
+	V11 Version = "1.1"
+)
 
 // Status of a record (OneRoster 1.2, "status"). 1.0 has "inactive" too, and files of mode bulk
 // leave it blank.
@@ -64,12 +79,31 @@ func (d *Date) UnmarshalJSON(text []byte) error {
 		*d = Date{}
 		return nil
 	}
-	t, err := time.Parse(time.DateOnly, s[:min(len(s), len(time.DateOnly))])
+	t, err := ParseDay(s)
 	if err != nil {
-		return fmt.Errorf("%q is not a date like 2026-09-01", s)
+		return err
 	}
 	*d = Date{t}
 	return nil
+}
+
+// ParseDay reads a day in either of the forms that registers give: 2026-09-01, or with a time behind it,
+// which is dropped: the day is the one that is written.
+func ParseDay(s string) (time.Time, error) {
+	day, rest := s[:min(len(s), len(time.DateOnly))], s[min(len(s), len(time.DateOnly)):]
+	t, err := time.Parse(time.DateOnly, day)
+	if err == nil && rest != "" {
+		err = fmt.Errorf("a time is to stand behind the day")
+		for _, layout := range []string{"T15:04:05Z07:00", "T15:04:05", " 15:04:05", "T15:04Z07:00", "T15:04"} {
+			if _, wrong := time.Parse(layout, rest); wrong == nil {
+				return t, nil
+			}
+		}
+	}
+	if err != nil {
+		return t, fmt.Errorf("%q is not a date like 2026-09-01", s)
+	}
+	return t, nil
 }
 
 // MarshalJSON writes YYYY-MM-DD, or "" for the zero Date.
@@ -195,6 +229,10 @@ type User struct {
 	Identifier           string     `json:"identifier,omitempty"`
 	Email                string     `json:"email,omitempty"`
 	PrimaryOrg           *Ref       `json:"primaryOrg,omitempty"`
+
+	// Role and Orgs stand in place of roles in 1.1.
+	Role string `json:"role,omitempty"`
+	Orgs []Ref  `json:"orgs,omitempty"`
 }
 
 // Enrollment puts a user into a class, with a role and first and last days (OneRoster 1.2
@@ -225,6 +263,13 @@ type codeMinor struct {
 type codeMinorField struct {
 	Name  string `json:"imsx_codeMinorFieldName"`
 	Value string `json:"imsx_codeMinorFieldValue"`
+}
+
+// statusInfos is the error body of 1.1.
+type statusInfos struct {
+	Set []struct {
+		Description string `json:"imsx_description"`
+	} `json:"statusInfoSet"`
 }
 
 // NewStatusInfo makes an error body with one minor code, e.g. "unknownobject".
