@@ -314,6 +314,10 @@ var Kinds = []Kind{
 				Help: "Optional: names of accounts under this home page are the register's identifiers; those under another one are other people. Taken from the first account that fits when left empty", Rare: true,
 			},
 			{
+				Name: "origins", Title: "Origins of scripts",
+				Help: "Optional: the origins of pages whose scripts report by themselves, separated by spaces, such as https://platform.example", Rare: true,
+			},
+			{
 				Name: "faulty", Title: "A faulty statement in a batch",
 				Help: "Whether it refuses its whole batch, as the standard says, or the others are taken without it; the answer names each faulty one either way", Default: RefuseAll, Options: []string{RefuseAll, TakeOthers}, Rare: true,
 			},
@@ -341,7 +345,7 @@ var Kinds = []Kind{
 			},
 			{
 				Name: "earlier", Title: "Earlier signing secret",
-				Help:   "Optional: signs too while the service changes to the new one, so that it takes every event meanwhile",
+				Help:   "Signs too while the service changes to the new one, so that it takes every event meanwhile. Kept by itself when the secret is changed; empty it once the service has the new one",
 				Secret: true, Rare: true,
 			},
 			{
@@ -428,7 +432,7 @@ var Kinds = []Kind{
 			},
 			{
 				Name: "earlier", Title: "Earlier signing secret",
-				Help: "Optional: taken too while the service changes to the new one", Secret: true, Rare: true,
+				Help: "Taken too while the service changes to the new one. Kept by itself when the secret is changed; empty it once the service has the new one", Secret: true, Rare: true,
 			},
 			{
 				Name: "person", Title: "Whom it is about",

@@ -57,24 +57,7 @@ func (k Kind) shape(f Field, values map[string]string) string {
 			return "has white space in it; was more copied than the value?"
 		}
 	case f.Address:
-		u, err := url.Parse(v)
-		if err != nil {
-			return ""
-		}
-		switch {
-		case u.User != nil:
-			return "holds a user name; enter that in its own box"
-		case u.Fragment != "":
-			return "has a part after #; leave that away"
-		case u.RawQuery != "" && k.Name != KindWebhook:
-			return "has a part after ?; leave that away"
-		}
-		path := strings.TrimRight(u.Path, "/")
-		for _, end := range tooDeep[k.Name+"."+f.Name] {
-			if len(path) >= len(end) && strings.EqualFold(path[len(path)-len(end):], end) {
-				return fmt.Sprintf("leads too deep: leave %s away. %s", end, f.Help)
-			}
-		}
+		return k.badAddress(f, v)
 	case f.Name == "clientId", f.Name == "userName":
 		if u, err := url.Parse(v); err == nil && u.Host != "" && strings.HasPrefix(u.Scheme, "http") {
 			return "is an address; were two boxes swapped?"
@@ -84,6 +67,8 @@ func (k Kind) shape(f Field, values map[string]string) string {
 				return fmt.Sprintf("is the same as %q; were both copied from one box?", other.Title)
 			}
 		}
+	case f.Name == "origins":
+		return badOrigins(v)
 	case f.Name == "server":
 		if strings.Contains(v, "://") {
 			return "begins with the name of a protocol; leave that away. " + f.Help
@@ -95,6 +80,40 @@ func (k Kind) shape(f Field, values map[string]string) string {
 	case f.Date:
 		if _, err := time.Parse(time.DateOnly, v); err != nil {
 			return "is not a day; write it as 2027-08-31"
+		}
+	}
+	return ""
+}
+
+// badAddress says what of an address does not belong there.
+func (k Kind) badAddress(f Field, v string) string {
+	u, err := url.Parse(v)
+	switch {
+	case err != nil:
+		return ""
+	case u.User != nil:
+		return "holds a user name; enter that in its own box"
+	case u.Fragment != "":
+		return "has a part after #; leave that away"
+	case u.RawQuery != "" && k.Name != KindWebhook:
+		return "has a part after ?; leave that away"
+	}
+	path := strings.TrimRight(u.Path, "/")
+	for _, end := range tooDeep[k.Name+"."+f.Name] {
+		if len(path) >= len(end) && strings.EqualFold(path[len(path)-len(end):], end) {
+			return fmt.Sprintf("leads too deep: leave %s away. %s", end, f.Help)
+		}
+	}
+	return ""
+}
+
+// badOrigins names the first that is no origin.
+func badOrigins(v string) string {
+	for _, origin := range strings.Fields(v) {
+		u, err := url.Parse(origin)
+		if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" || origin != u.Scheme+"://"+u.Host {
+			return fmt.Sprintf("%q is no origin: enter scheme, host and port only, such as https://platform.example",
+				origin)
 		}
 	}
 	return ""

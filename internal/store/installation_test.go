@@ -74,6 +74,15 @@ func TestConnections(t *testing.T) {
 	assert.Equal(t, map[string]map[string]string{one.ID: one.Settings},
 		must[map[string]map[string]string](t)(connectionstore.PageTemplates(ctx, s)))
 
+	one.Settings["origins"] = "https://a.example  https://b.example"
+	tx(t, s, func(tx *db.Tx) error { return connectionstore.UpdateInterface(tx, &one) })
+	for origin, listed := range map[string]bool{
+		"https://a.example": true, "https://b.example": true, "https://a": false, "": false,
+		"https://a.example ": false,
+	} {
+		assert.Equal(t, listed, must[bool](t)(connectionstore.OriginListed(ctx, s, "scim", origin)), origin)
+	}
+
 	tx(t, s, func(tx *db.Tx) error { return connectionstore.RemoveInterface(ctx, tx, ids[1], "Maud") })
 	tx(t, s, func(tx *db.Tx) error {
 		if _, err := connectionstore.LockConnection(ctx, tx, c.ID); err != nil {

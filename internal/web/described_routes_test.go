@@ -38,6 +38,11 @@ func TestEveryRouteIsDescribed(t *testing.T) {
 				return nil
 			}
 		}
+		// Scripts ask first, and in the alternate syntax everything is a POST.
+		if strings.HasPrefix(route, "/xapi/") && (method == http.MethodOptions ||
+			method == http.MethodPost && route != "/xapi/statements") {
+			return nil
+		}
 		if method != http.MethodHead {
 			assert.True(t, described[method+" "+route], "%s %s is not described", method, route)
 			delete(described, method+" "+route)
@@ -69,7 +74,7 @@ func TestMethodsThatAreNotTaken(t *testing.T) {
 	x := open(t, nil)
 	for _, c := range []struct{ method, path, allow string }{
 		{"DELETE", "/api/v1/sections", "GET"}, {"PUT", "/api/v1/connections", "GET, POST"},
-		{"DELETE", "/xapi/statements", "GET, POST, PUT"}, {"GET", "/reported/x", "OPTIONS, POST"},
+		{"DELETE", "/xapi/statements", "GET, HEAD, OPTIONS, POST, PUT"}, {"GET", "/reported/x", "OPTIONS, POST"},
 		{"POST", "/open/awards/x", "GET, HEAD"}, {"TRACE", "/api/v1/session", "DELETE, GET, POST"},
 	} {
 		resp, text := x.ask(c.method, c.path, "", x.bearer()...)

@@ -24,14 +24,26 @@ import (
 // xapi registers the endpoint to which course platforms report (xAPI 1.0.3
 // Communication 2.1). Each xAPI interface has a key and a secret of its own.
 func (s *Server) xapi(r chi.Router) {
-	r.Get("/xapi/about", func(w http.ResponseWriter, _ *http.Request) {
+	r = r.With(s.fromBrowsers)
+	read := func(path string, h http.HandlerFunc) {
+		r.Get(path, h)
+		r.Head(path, h)
+		r.Options(path, func(w http.ResponseWriter, r *http.Request) {
+			problem.Write(w, http.StatusForbidden, "scripts of this origin may not report here; enter the origin in the interface")
+		})
+		r.Post(path, func(w http.ResponseWriter, r *http.Request) { // but for the alternate syntax
+			w.Header().Set("Allow", "GET, HEAD")
+			problem.Write(w, http.StatusMethodNotAllowed, "nothing can be posted here; the API is described at /openapi.json")
+		})
+	}
+	read("/xapi/about", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set(xapi.VersionHeader, xapi.Version)
 		writeJSON(w, http.StatusOK, map[string]any{"version": []string{xapi.Version}})
 	})
+	read("/xapi/statements", s.listStatements)
+	read("/xapi/statements/more/{token}", s.listStatements)
 	r.Post("/xapi/statements", s.statements)
 	r.Put("/xapi/statements", s.statements)
-	r.Get("/xapi/statements", s.listStatements)
-	r.Get("/xapi/statements/more/{token}", s.listStatements)
 }
 
 func writeJSON(w http.ResponseWriter, status int, body any) {

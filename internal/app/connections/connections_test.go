@@ -20,6 +20,7 @@ import (
 	"kanban/internal/store/pairingstore"
 	"kanban/internal/store/rosterstore"
 	"kanban/internal/store/storetest"
+	"kanban/internal/wire/webhook"
 )
 
 func TestMain(m *testing.M) { storetest.Main(m) }
@@ -267,4 +268,26 @@ func TestRegisterOfAnOlderVersionIsRead(t *testing.T) {
 	c, err = w.Connections.FindInterface(t.Context(), c.ID)
 	require.NoError(t, err)
 	assert.Equal(t, version, c.Version, "nothing changed")
+}
+
+// A signing secret that is replaced goes on as the earlier one until it is taken away.
+func TestReplacedSigningSecretGoesOn(t *testing.T) {
+	w := apptest.New(t)
+	c := w.Contacts()
+	first := "whsec_RmVybm1vb3ItR2FyZGVuLVNjaG9vbC1kZW1vLXNlY3JldA=="
+	change := func(values map[string]string) map[string]string {
+		_, err := w.Connections.Update(t.Context(), "test", c.ID, 0,
+			connections.Change{Values: values, Untested: true})
+		require.NoError(t, err)
+		opened, err := w.Connections.Open(t.Context(), c.ID)
+		require.NoError(t, err)
+		return opened.Secret
+	}
+	second, third := webhook.NewSecret(), webhook.NewSecret()
+	both := map[string]string{"secret": second, "earlier": first}
+	assert.Equal(t, both, change(map[string]string{"secret": second}))
+	assert.Equal(t, both, change(map[string]string{"secret": second}), "the same again changes nothing")
+	assert.Equal(t, map[string]string{"secret": second}, change(map[string]string{"earlier": ""}))
+	assert.Equal(t, map[string]string{"secret": third, "earlier": first},
+		change(map[string]string{"secret": third, "earlier": first}), "as it was given")
 }

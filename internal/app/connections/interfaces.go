@@ -341,14 +341,10 @@ func (s *Service) Update(ctx context.Context, who, id string, version int, chang
 	if err != nil {
 		return c, err
 	}
-	values := trimmed(change.Values)
 	kind, _ := adapter.Lookup(c.Kind)
-	values = under(c.Connection.Address, kind, values)
-	merged := map[string]string{}
-	for _, from := range []map[string]string{opened.Settings, opened.Secret, values} {
-		maps.Copy(merged, from)
-	}
-	if err := entersAgain(kind, opened, values); err != nil {
+	values := under(c.Connection.Address, kind, trimmed(change.Values))
+	merged, err := merge(kind, opened, values)
+	if err != nil {
 		return c, err
 	}
 	if err := s.fill(&c, kind, "", merged); err != nil {
@@ -388,6 +384,16 @@ func (s *Service) Update(ctx context.Context, who, id string, version int, chang
 	return c, err
 }
 
+// merge puts changed values over those that an interface has.
+func merge(kind adapter.Kind, was adapter.Interface, values map[string]string) (map[string]string, error) {
+	merged := map[string]string{}
+	for _, from := range []map[string]string{was.Settings, was.Secret, values} {
+		maps.Copy(merged, from)
+	}
+	keepEarlier(kind, was, values, merged)
+	return merged, entersAgain(kind, was, values)
+}
+
 // relabel gives an interface another label, nil for the one that it has, and names it anew.
 func relabel(ctx context.Context, tx *db.Tx, c *connectionstore.Interface, label *string) error {
 	of, err := connectionstore.LockConnection(ctx, tx, c.ConnectionID)
@@ -408,6 +414,16 @@ func relabel(ctx context.Context, tx *db.Tx, c *connectionstore.Interface, label
 	}
 	c.Connection, c.Name = of, connectionstore.FullName(of.Name, c.Label)
 	return nil
+}
+
+// keepEarlier keeps the signing secret that is replaced as the earlier one, so that whatever is signed with
+// it meanwhile is taken still; unless the earlier one is given, or taken away, in the same change.
+func keepEarlier(kind adapter.Kind, was adapter.Interface, values, merged map[string]string) {
+	_, given := values["earlier"]
+	if before := was.Secret["secret"]; signing[kind.Name] != nil && !given && before != "" &&
+		values["secret"] != "" && values["secret"] != before {
+		merged["earlier"] = before
+	}
 }
 
 // entersAgain refuses to send a stored secret to another host than the one for which it was

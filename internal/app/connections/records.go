@@ -3,6 +3,7 @@ package connections
 import (
 	"context"
 
+	"kanban/internal/adapter"
 	"kanban/internal/core/rule"
 	"kanban/internal/store/connectionstore"
 )
@@ -62,4 +63,9 @@ func (s *Service) InterfacesOf(ctx context.Context, connectionID string) ([]conn
 // PageTemplates gives the settings of the interfaces that say where the pages of the other side are.
 func (s *Service) PageTemplates(ctx context.Context) (map[string]map[string]string, error) {
 	return connectionstore.PageTemplates(ctx, s.Store)
+}
+
+// MayReport reports whether scripts of an origin may report statements.
+func (s *Service) MayReport(ctx context.Context, origin string) (bool, error) {
+	return connectionstore.OriginListed(ctx, s.Store.Quickly(), adapter.KindXAPI, origin)
 }

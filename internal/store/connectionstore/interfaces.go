@@ -305,3 +305,10 @@ func PageTemplates(ctx context.Context, from db.From) (map[string]map[string]str
 	}
 	return out, db.Known(err, "reading the templates of pages")
 }
+
+// OriginListed reports whether an interface of a kind lists an origin among its setting origins.
+func OriginListed(ctx context.Context, from db.From, kind, origin string) (yes bool, err error) {
+	err = db.Into(ctx, from, &yes, `SELECT EXISTS (SELECT 1 FROM interfaces WHERE kind = $1 AND removed_at IS NULL
+		AND $2 = ANY (regexp_split_to_array(settings->>'origins', '\s+')))`, kind, origin)
+	return yes, db.Known(err, "looking for an origin")
+}

@@ -62,9 +62,24 @@ type Verb struct {
 // Definition describes an activity (Data 2.4.4.1): its name by language tag (RFC 5646), and the
 // IRI of its type.
 type Definition struct {
-	Name       map[string]string `json:"name,omitempty"`
-	Type       string            `json:"type,omitempty"`
-	Extensions Extensions        `json:"extensions,omitempty"`
+	Name        map[string]string `json:"name,omitempty"`
+	Description map[string]string `json:"description,omitempty"`
+	Type        string            `json:"type,omitempty"`
+	MoreInfo    string            `json:"moreInfo,omitempty"`
+	Extensions  Extensions        `json:"extensions,omitempty"`
+	Interaction
+}
+
+// Interaction says how a question is answered (Data 2.4.4.1, "Interaction Activities"); nothing follows from
+// it here.
+type Interaction struct {
+	InteractionType         string         `json:"interactionType,omitempty"`
+	CorrectResponsesPattern jsontext.Value `json:"correctResponsesPattern,omitempty"`
+	Choices                 jsontext.Value `json:"choices,omitempty"`
+	Scale                   jsontext.Value `json:"scale,omitempty"`
+	Source                  jsontext.Value `json:"source,omitempty"`
+	Target                  jsontext.Value `json:"target,omitempty"`
+	Steps                   jsontext.Value `json:"steps,omitempty"`
 }
 
 // Object is what it was done to; only activities lead to facts.
@@ -72,6 +87,25 @@ type Object struct {
 	ObjectType string      `json:"objectType,omitempty"`
 	ID         string      `json:"id"`
 	Definition *Definition `json:"definition,omitempty"`
+	*Others
+}
+
+// Others is what an object has that is an agent, a group or a statement within the statement (Data 2.4.4.2
+// and 2.4.4.3). It is kept as it came; nothing follows from it.
+type Others struct {
+	Name        string         `json:"name,omitempty"`
+	Mbox        string         `json:"mbox,omitempty"`
+	MboxSHA1    string         `json:"mbox_sha1sum,omitempty"`
+	OpenID      string         `json:"openid,omitempty"`
+	Account     *Account       `json:"account,omitempty"`
+	Member      []Agent        `json:"member,omitempty"`
+	Actor       *Agent         `json:"actor,omitempty"`
+	Verb        *Verb          `json:"verb,omitempty"`
+	Object      *Object        `json:"object,omitempty"`
+	Result      *Result        `json:"result,omitempty"`
+	Context     *Context       `json:"context,omitempty"`
+	Timestamp   string         `json:"timestamp,omitempty"`
+	Attachments jsontext.Value `json:"attachments,omitempty"`
 }
 
 // Score of a result (Data 2.4.5.1): Scaled lies in [-1, 1], Raw between Min and Max, in units of
@@ -88,6 +122,7 @@ type Result struct {
 	Score      *Score     `json:"score,omitempty"`
 	Success    *bool      `json:"success,omitempty"`
 	Completion *bool      `json:"completion,omitempty"`
+	Response   string     `json:"response,omitempty"`
 	Duration   string     `json:"duration,omitempty"` // ISO 8601, such as PT20M30.5S (Data 4.6)
 	Extensions Extensions `json:"extensions,omitempty"`
 }
@@ -96,25 +131,34 @@ type Result struct {
 type Activities []Object
 
 // UnmarshalJSON reads a list or one object.
-func (a *Activities) UnmarshalJSON(text []byte) error {
-	if t := bytes.TrimSpace(text); len(t) > 0 && t[0] == '{' {
-		var one Object
-		if err := json.Unmarshal(t, &one); err != nil {
-			return err
-		}
-		*a = Activities{one}
-		return nil
+func (a *Activities) UnmarshalJSON(text []byte) error { return strict.Unmarshal(text, a) }
+
+// UnmarshalJSONFrom reads a list or one object.
+func (a *Activities) UnmarshalJSONFrom(from *jsontext.Decoder) error {
+	if from.PeekKind() != '{' {
+		return strict.UnmarshalDecode(from, (*[]Object)(a))
 	}
-	return json.Unmarshal(text, (*[]Object)(a))
+	var one Object
+	err := strict.UnmarshalDecode(from, &one)
+	*a = Activities{one}
+	return err
 }
 
 // Context holds what surrounds a statement (Data 2.4.6): parent is the module, grouping the
 // course and the section.
 type Context struct {
-	Registration      string `json:"registration,omitempty"`
+	Registration      string  `json:"registration,omitempty"`
+	Instructor        *Agent  `json:"instructor,omitempty"`
+	Team              *Agent  `json:"team,omitempty"`
+	Revision          string  `json:"revision,omitempty"`
+	Platform          string  `json:"platform,omitempty"`
+	Language          string  `json:"language,omitempty"`
+	Statement         *Object `json:"statement,omitempty"` // a StatementRef
 	ContextActivities struct {
 		Parent   Activities `json:"parent,omitempty"`
 		Grouping Activities `json:"grouping,omitempty"`
+		Category Activities `json:"category,omitempty"`
+		Other    Activities `json:"other,omitempty"`
 	} `json:"contextActivities,omitzero"`
 	Extensions Extensions `json:"extensions,omitempty"`
 }
@@ -129,6 +173,11 @@ type Statement struct {
 	Context   *Context  `json:"context,omitempty"`
 	Timestamp time.Time `json:"timestamp,omitzero"`
 	Version   string    `json:"version,omitempty"`
+
+	// What a statement may hold besides: it is kept as it came, and nothing follows from it.
+	Stored      string         `json:"stored,omitempty"`
+	Authority   *Agent         `json:"authority,omitempty"`
+	Attachments jsontext.Value `json:"attachments,omitempty"`
 }
 
 // ErrStatement is wrapped by every error about a statement.
@@ -170,7 +219,7 @@ func Parse(body []byte) ([]Statement, []json.RawMessage, error) {
 	ids := make(map[string]bool, len(list))
 	for i, text := range list {
 		var s Statement
-		err := strict.Unmarshal(text, &s)
+		err := strict.Unmarshal(text, &s, strict.RejectUnknownMembers(true)) // Data 2.2
 		if err != nil {
 			err = fmt.Errorf("%w: %w", ErrStatement, err)
 		} else {
@@ -225,6 +274,9 @@ func (s Statement) Check() error {
 		return fail("version %q is not 1.0.x", s.Version)
 	}
 	if err := s.checkParts(); err != nil {
+		return fail("%v", err)
+	}
+	if err := s.Object.check(); err != nil {
 		return fail("%v", err)
 	}
 	switch n := s.Actor.identifiers(); {
@@ -297,6 +349,27 @@ func (a Agent) check(name string) error {
 		return fmt.Errorf("%s.mbox %q does not start with the scheme mailto", name, a.Mbox)
 	case a.Account != nil && (a.Account.Name == "" || !isIRI(a.Account.HomePage)):
 		return fmt.Errorf("%s.account needs a name and a homePage that is an IRI", name)
+	}
+	return nil
+}
+
+// check looks whether an object has only what its type has (Data 2.4.4).
+func (o Object) check() error {
+	switch o.ObjectType {
+	case "", "Activity", StatementRef:
+		if o.Others != nil {
+			return errors.New("object has properties of an agent or of a statement, and is neither")
+		}
+		if o.ObjectType == StatementRef && o.Definition != nil {
+			return errors.New("object is a reference to a statement, which has no definition")
+		}
+	case "Agent", Group, "SubStatement":
+		if o.ID != "" || o.Definition != nil {
+			return fmt.Errorf("object of type %s has properties of an activity", o.ObjectType)
+		}
+	default:
+		return fmt.Errorf("object.objectType %q is none of Activity, Agent, Group, SubStatement and StatementRef",
+			o.ObjectType)
 	}
 	return nil
 }

@@ -99,3 +99,56 @@ func TestCornersOfTheStandard(t *testing.T) {
 		assert.NoError(t, err, string(body))
 	}
 }
+
+// What the standard does not know is refused with its place (Data 2.2); all that it knows is taken.
+func TestUnknownPropertiesAreRefused(t *testing.T) {
+	whole := `{"id":"9d2c0b0e-65b0-4c2e-9c0c-0d6a6f2a0001","actor":{"objectType":"Agent","name":"Ada","mbox":"mailto:ada@fernmoor.example"},
+		"verb":{"id":"http://adlnet.gov/expapi/verbs/answered","display":{"en":"answered"}},
+		"object":{"id":"https://platform.example/q","objectType":"Activity","definition":{"name":{"en":"Q"},"description":{"en":"?"},
+			"type":"http://adlnet.gov/expapi/activities/cmi.interaction","moreInfo":"https://platform.example/more",
+			"interactionType":"choice","correctResponsesPattern":["a"],"choices":[{"id":"a","description":{"en":"A"}}],
+			"extensions":{"https://x.example/e":{"anything":1}}}},
+		"result":{"score":{"scaled":1},"success":true,"completion":true,"response":"a","duration":"PT1S","extensions":{"https://x.example/e":1}},
+		"context":{"registration":"9d2c0b0e-65b0-4c2e-9c0c-0d6a6f2a0002","instructor":{"mbox":"mailto:t@fernmoor.example"},
+			"team":{"objectType":"Group","mbox":"mailto:all@fernmoor.example"},"revision":"1","platform":"P","language":"en",
+			"statement":{"objectType":"StatementRef","id":"9d2c0b0e-65b0-4c2e-9c0c-0d6a6f2a0003"},
+			"contextActivities":{"parent":{"id":"https://platform.example/p"},"grouping":[{"id":"https://platform.example/g"}],
+				"category":[{"id":"https://platform.example/c"}],"other":[{"id":"https://platform.example/o"}]},
+			"extensions":{"https://x.example/e":[]}},
+		"timestamp":"2026-10-05T08:00:00Z","stored":"2026-10-05T08:00:01Z","version":"1.0.3",
+		"authority":{"mbox":"mailto:lrs@fernmoor.example"},"attachments":[]}`
+	list, _, err := xapi.Parse([]byte(whole))
+	require.NoError(t, err)
+	assert.Equal(t, "https://platform.example/p", list[0].Context.ContextActivities.Parent[0].ID)
+	for _, object := range []string{
+		`{"objectType":"Agent","mbox":"mailto:bob@fernmoor.example"}`,
+		`{"objectType":"Group","member":[{"mbox":"mailto:bob@fernmoor.example"}]}`,
+		`{"objectType":"StatementRef","id":"9d2c0b0e-65b0-4c2e-9c0c-0d6a6f2a0003"}`,
+		`{"objectType":"SubStatement","actor":{"mbox":"mailto:bob@fernmoor.example"},"verb":{"id":"https://v.example/will"},
+			"object":{"id":"https://platform.example/q"},"result":{"response":"x"},"timestamp":"2026-10-05T08:00:00Z"}`,
+	} {
+		_, _, err := xapi.Parse([]byte(`{"actor":{"mbox":"mailto:ada@fernmoor.example"},"verb":{"id":"https://v.example/saw"},"object":` + object + `}`))
+		require.NoError(t, err, object)
+	}
+	for _, x := range [][2]string{
+		{`"actor":{`, `"actor":{"colour":"red",`},
+		{`"verb":{`, `"verb":{"name":"x",`},
+		{`"object":{`, `"object":{"title":"x",`},
+		{`"object":{`, `"object":{"mbox":"mailto:x@y.example",`},
+		{`"definition":{`, `"definition":{"title":{},`},
+		{`"score":{`, `"score":{"best":1,`},
+		{`"result":{`, `"result":{"grade":1,`},
+		{`"contextActivities":{`, `"contextActivities":{"child":[],`},
+		{`"grouping":[{`, `"grouping":[{"title":"x",`},
+		{`"parent":{`, `"parent":{"title":"x",`},
+		{`"context":{`, `"context":{"course":"x",`},
+		{`{"id":"9d2c0b0e-65b0-4c2e-9c0c-0d6a6f2a0001",`, `{"ID":"x",`},
+		{`"objectType":"Activity"`, `"objectType":"Lesson"`},
+		{`"objectType":"Activity"`, `"objectType":"SubStatement"`},
+	} {
+		changed := strings.Replace(whole, x[0], x[1], 1)
+		require.NotEqual(t, whole, changed)
+		_, _, err := xapi.Parse([]byte(changed))
+		require.ErrorIs(t, err, xapi.ErrStatement, x[1])
+	}
+}

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import Button from 'primevue/button'
 import InputText from 'primevue/inputtext'
 import { computed } from 'vue'
 
@@ -11,7 +12,10 @@ const props = defineProps<{
   problem?: string
   hint?: string
   prefix?: string
+  /** A secret that is taken away when this is saved. */
+  removed?: boolean
 }>()
+defineEmits<{ remove: [] }>()
 const value = defineModel<string>()
 const id = computed(() => (props.prefix ?? '') + props.field.name)
 </script>
@@ -28,8 +32,16 @@ const id = computed(() => (props.prefix ?? '') + props.field.name)
       v-model="value"
       :type="field.secret ? 'password' : field.date ? 'date' : 'text'"
       :invalid="!!problem"
-      :placeholder="field.secret && kept ? 'unchanged' : (field.default ?? '')"
+      :placeholder="removed ? 'taken away' : field.secret && kept ? 'unchanged' : (field.default ?? '')"
       autocomplete="off"
+    />
+    <Button
+      v-if="field.secret && kept && !field.required && !field.made && !removed"
+      type="button"
+      size="small"
+      variant="text"
+      :label="`Take ${field.title.toLowerCase()} away`"
+      @click="$emit('remove')"
     />
     <small v-if="problem" class="problem">{{ problem }}</small>
     <small

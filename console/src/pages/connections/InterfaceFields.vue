@@ -19,7 +19,17 @@ const props = defineProps<{
   /** Makes the ids of the inputs unique on a page with several interfaces. */
   prefix?: string
 }>()
-const draft = defineModel<{ kind: string; label: string; values: Record<string, string> }>({ required: true })
+const draft = defineModel<{
+  kind: string
+  label: string
+  values: Record<string, string>
+  /** Secrets that are taken away. */
+  removed?: string[]
+}>({ required: true })
+function take(name: string) {
+  draft.value.values[name] = ''
+  draft.value.removed?.push(name)
+}
 const kinds = useQuery({
   queryKey: ['kinds'],
   queryFn: () => ok(api.GET('/api/v1/kinds')),
@@ -70,8 +80,10 @@ const id = (name: string) => (props.prefix ?? '') + name
     :field="f"
     :prefix="prefix"
     :kept="!!edit"
+    :removed="draft.removed?.includes(f.name)"
     :problem="wrong[`values.${f.name}`]"
     :hint="f.address && address && !edit ? `A path such as /path is taken under ${address}` : undefined"
+    @remove="take(f.name)"
   />
   <details v-if="fields.some((x) => x.rare)">
     <summary>Seldom needed</summary>
@@ -82,7 +94,9 @@ const id = (name: string) => (props.prefix ?? '') + name
       :field="f"
       :prefix="prefix"
       :kept="!!edit"
+      :removed="draft.removed?.includes(f.name)"
       :problem="wrong[`values.${f.name}`]"
+      @remove="take(f.name)"
     />
   </details>
 </template>

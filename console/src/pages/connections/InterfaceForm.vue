@@ -19,6 +19,7 @@ const draft = reactive({
   kind: props.edit?.kind ?? 'oneroster',
   label: props.edit?.label ?? '',
   values: { ...props.edit?.settings } as Record<string, string>,
+  removed: [] as string[], // secrets that are taken away
 })
 const others = computed(() => props.connection.interfaces.some((i) => i.id !== props.edit?.id))
 const made = ref<Record<string, string> | undefined>()
@@ -30,7 +31,11 @@ const save = useMutation({
       (k) => k.name === draft.kind,
     )
     const own = new Set(kind?.fields.map((f) => f.name))
-    const values = Object.fromEntries(Object.entries(draft.values).filter(([k, v]) => own.has(k) && v !== ''))
+    // What is empty was not entered, or was taken out: then it is sent as empty.
+    const taken = (k: string) => !!props.edit?.settings[k] || draft.removed.includes(k)
+    const values = Object.fromEntries(
+      Object.entries(draft.values).filter(([k, v]) => own.has(k) && (v !== '' || taken(k))),
+    )
     const i = props.edit
       ? await ok(
           api.PATCH('/api/v1/interfaces/{id}', {
