@@ -60,6 +60,12 @@ const (
 	TakeOthers = "take the others"
 )
 
+// What becomes of the content of statements' attachments.
+const (
+	DropAttachments = "drop"
+	KeepAttachments = "keep"
+)
+
 // Which redirects of a service that takes events are followed.
 const (
 	RefuseRedirects = "refuse"
@@ -316,6 +322,10 @@ var Kinds = []Kind{
 			{
 				Name: "origins", Title: "Origins of scripts",
 				Help: "Optional: the origins of pages whose scripts report by themselves, separated by spaces, such as https://platform.example", Rare: true,
+			},
+			{
+				Name: "attachments", Title: "Attachments of statements",
+				Help: "Whether the content of attachments is kept, to be given out again with the statements; its hashes are checked either way", Default: DropAttachments, Options: []string{DropAttachments, KeepAttachments}, Rare: true,
 			},
 			{
 				Name: "faulty", Title: "A faulty statement in a batch",

@@ -131,8 +131,12 @@ func showConnection(ctx context.Context, cmd *cli.Command) error {
 		return printJSON(cmd, x)
 	}
 	for _, l := range []struct{ what, value string }{
-		{"Name", x.Name}, {"Owner", x.Owner}, {"Address", x.Address}, {"Notes", x.Notes},
-		{"Calls at once", limit(x.AtOnce)}, {"Calls a minute", limit(x.PerMinute)},
+		{"Name", x.Name},
+		{"Owner", x.Owner},
+		{"Address", x.Address},
+		{"Notes", x.Notes},
+		{"Calls at once", limit(x.AtOnce)},
+		{"Calls a minute", limit(x.PerMinute)},
 		{"Rests after", map[bool]string{true: "", false: fmt.Sprintf("%d failures in a row", x.RestAfter)}[x.RestAfter == 0]},
 		{"Paused", map[bool]string{true: "yes", false: ""}[x.Paused]},
 	} {

@@ -240,7 +240,9 @@ func listKinds(_ context.Context, cmd *cli.Command) error {
 			what string
 			list []string
 		}{
-			{"Heard from it", k.Hears}, {"Done there", k.Does}, {"Values", []string{k.Given}},
+			{"Heard from it", k.Hears},
+			{"Done there", k.Does},
+			{"Values", []string{k.Given}},
 			{"Rights", []string{k.Rights}},
 		} {
 			if len(x.list) > 0 {

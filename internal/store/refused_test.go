@@ -75,3 +75,22 @@ func TestWhatAServiceDoesToItsConnection(t *testing.T) {
 	assert.NotNil(t, got.PausedAt)
 	assert.Equal(t, 3, got.Version)
 }
+
+// The same content is the same attachment of an interface.
+func TestAttachmentsAreKeptOnce(t *testing.T) {
+	s, ctx := storetest.New(t), t.Context()
+	c := connectionstore.Interface{ID: db.NewID(), Name: "Platform", Kind: "xapi", Version: 1}
+	tx(t, s, func(tx *db.Tx) error { return storetest.KeepInterface(tx, &c) })
+	one := eventstore.StatementAttachment{InterfaceID: c.ID, SHA2: "ab", ContentType: "image/png", Body: []byte{0, 1}}
+	for range 2 {
+		require.NoError(t, eventstore.KeepAttachments(ctx, s, []eventstore.StatementAttachment{one}))
+	}
+	require.NoError(t, eventstore.KeepAttachments(ctx, s, nil))
+	read := func(hashes ...string) []eventstore.StatementAttachment {
+		return must[[]eventstore.StatementAttachment](t)(eventstore.Attachments(ctx, s, c.ID, hashes))
+	}
+	assert.Equal(t, []eventstore.StatementAttachment{one}, read("ab", "cd"))
+	assert.Empty(t, read())
+	others := must[[]eventstore.StatementAttachment](t)(eventstore.Attachments(ctx, s, db.NewID(), []string{"ab"}))
+	assert.Empty(t, others)
+}

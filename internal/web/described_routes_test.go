@@ -73,9 +73,12 @@ func TestUnknownParametersAreRefused(t *testing.T) {
 func TestMethodsThatAreNotTaken(t *testing.T) {
 	x := open(t, nil)
 	for _, c := range []struct{ method, path, allow string }{
-		{"DELETE", "/api/v1/sections", "GET"}, {"PUT", "/api/v1/connections", "GET, POST"},
-		{"DELETE", "/xapi/statements", "GET, HEAD, OPTIONS, POST, PUT"}, {"GET", "/reported/x", "OPTIONS, POST"},
-		{"POST", "/open/awards/x", "GET, HEAD"}, {"TRACE", "/api/v1/session", "DELETE, GET, POST"},
+		{"DELETE", "/api/v1/sections", "GET"},
+		{"PUT", "/api/v1/connections", "GET, POST"},
+		{"DELETE", "/xapi/statements", "GET, HEAD, OPTIONS, POST, PUT"},
+		{"GET", "/reported/x", "OPTIONS, POST"},
+		{"POST", "/open/awards/x", "GET, HEAD"},
+		{"TRACE", "/api/v1/session", "DELETE, GET, POST"},
 	} {
 		resp, text := x.ask(c.method, c.path, "", x.bearer()...)
 		assert.Equal(t, http.StatusMethodNotAllowed, resp.StatusCode, "%s %s", c.method, c.path)

@@ -1,6 +1,7 @@
 package web
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"encoding/json"
@@ -110,14 +111,48 @@ func (s *Server) listStatements(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	w.Header().Set("X-Experience-API-Consistent-Through", through.UTC().Format(time.RFC3339Nano))
-	s.answerStatements(w, q, list, xapi.Agent{
+	var parts []xapi.Attachment
+	if q.Attachments {
+		parts, err = s.Facts.Attachments(r.Context(), connection.ID, list[:min(len(list), q.Limit)])
+		if errors.Is(err, pipeline.ErrTooMuchAttached) {
+			problem.Write(w, http.StatusBadRequest, err.Error())
+			return
+		}
+		if err != nil {
+			s.Log.Error("reading attachments", "cause", err.Error())
+			problem.Write(w, http.StatusInternalServerError, "the attachments could not be read; ask again")
+			return
+		}
+	}
+	s.answerStatements(w, q, list, parts, xapi.Agent{
 		ObjectType: "Agent",
 		Account:    &xapi.Account{HomePage: s.Public, Name: connection.Settings["key"]},
 	})
 }
 
+// writeStatements answers with statements, beside the content of their attachments where that was asked for.
+func (s *Server) writeStatements(w http.ResponseWriter, q xapi.Query, body any, parts []xapi.Attachment) {
+	if !q.Attachments {
+		writeJSON(w, http.StatusOK, body)
+		return
+	}
+	text, err := json.Marshal(body)
+	var out bytes.Buffer
+	kind := ""
+	if err == nil {
+		kind, err = xapi.WriteMultipart(&out, text, parts)
+	}
+	if err != nil {
+		s.Log.Error("writing attachments", "cause", err.Error())
+		problem.Write(w, http.StatusInternalServerError, "the attachments could not be written; ask again")
+		return
+	}
+	w.Header().Set("Content-Type", kind)
+	_, _ = w.Write(out.Bytes())
+}
+
 func (s *Server) answerStatements(w http.ResponseWriter, q xapi.Query, list []eventstore.StoredStatement,
-	authority xapi.Agent,
+	parts []xapi.Attachment, authority xapi.Agent,
 ) {
 	answer := struct {
 		Statements []json.RawMessage `json:"statements"`
@@ -138,12 +173,12 @@ func (s *Server) answerStatements(w http.ResponseWriter, q xapi.Query, list []ev
 	}
 	switch {
 	case !q.Single():
-		writeJSON(w, http.StatusOK, answer)
+		s.writeStatements(w, q, answer, parts)
 	case len(list) == 0:
 		problem.Write(w, http.StatusNotFound, "there is no such statement")
 	default:
 		w.Header().Set("Last-Modified", list[0].StoredAt.UTC().Format(http.TimeFormat))
-		writeJSON(w, http.StatusOK, answer.Statements[0])
+		s.writeStatements(w, q, answer.Statements[0], parts)
 	}
 }
 
@@ -152,14 +187,15 @@ func (s *Server) statements(w http.ResponseWriter, r *http.Request) {
 	if !ok {
 		return
 	}
-	body, err := io.ReadAll(r.Body)
-	if err != nil {
-		writeUnread(w, err)
+	list, raw, parts, ok, err := readStatements(w, r)
+	if !ok {
 		return
 	}
-	list, raw, err := xapi.Parse(body)
-	if err == nil && r.Method == http.MethodPut {
-		err = onlyOne(list, r.URL.Query().Get("statementId"))
+	if len(list) > 0 && connection.Settings["attachments"] == adapter.KeepAttachments {
+		if err := s.Facts.KeepAttachments(r.Context(), connection.ID, parts); err != nil {
+			s.notTaken(w, err)
+			return
+		}
 	}
 	var faults xapi.Faults
 	switch {
@@ -192,6 +228,28 @@ func (s *Server) statements(w http.ResponseWriter, r *http.Request) {
 	default:
 		writeJSON(w, http.StatusOK, ids)
 	}
+}
+
+// readStatements reads what a request reports. ok is false when it was answered already; err says what is
+// wrong with the statements.
+func readStatements(w http.ResponseWriter, r *http.Request) (list []xapi.Statement, raw []json.RawMessage,
+	parts []xapi.Attachment, ok bool, err error,
+) {
+	body, err := io.ReadAll(r.Body)
+	if err != nil {
+		writeUnread(w, err)
+		return nil, nil, nil, false, nil
+	}
+	if kind := r.Header.Get("Content-Type"); xapi.Multipart(kind) {
+		if body, parts, err = xapi.SplitMultipart(kind, body); err != nil {
+			return nil, nil, nil, true, err
+		}
+	}
+	list, raw, err = xapi.Parse(body, parts...)
+	if err == nil && r.Method == http.MethodPut {
+		err = onlyOne(list, r.URL.Query().Get("statementId"))
+	}
+	return list, raw, parts, true, err
 }
 
 func (s *Server) notTaken(w http.ResponseWriter, err error) {

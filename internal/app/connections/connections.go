@@ -89,8 +89,10 @@ func change(c *connectionstore.Connection, e EditConnection) error {
 		into  *string
 		most  int
 	}{
-		{"name", e.Name, &c.Name, mostLetters}, {"owner", e.Details.Owner, &c.Owner, mostLetters},
-		{"address", e.Details.Address, &c.Address, mostNotes}, {"notes", e.Details.Notes, &c.Notes, mostNotes},
+		{"name", e.Name, &c.Name, mostLetters},
+		{"owner", e.Details.Owner, &c.Owner, mostLetters},
+		{"address", e.Details.Address, &c.Address, mostNotes},
+		{"notes", e.Details.Notes, &c.Notes, mostNotes},
 	} {
 		if x.given == nil {
 			continue
@@ -104,7 +106,8 @@ func change(c *connectionstore.Connection, e EditConnection) error {
 		given *int
 		into  *int
 	}{
-		{"atOnce", e.Details.AtOnce, &c.AtOnce}, {"perMinute", e.Details.PerMinute, &c.PerMinute},
+		{"atOnce", e.Details.AtOnce, &c.AtOnce},
+		{"perMinute", e.Details.PerMinute, &c.PerMinute},
 		{"restAfter", e.Details.RestAfter, &c.RestAfter},
 	} {
 		if x.given == nil {

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/google/uuid"
@@ -206,4 +207,44 @@ func (s *Facts) resolved(ctx context.Context, w eventstore.Waiting, x *item) err
 		}
 		return s.advance(ctx, tx, []*item{x})
 	})
+}
+
+// KeepAttachments stores the content of attachments of statements that come through an interface.
+func (s *Facts) KeepAttachments(ctx context.Context, interfaceID string, parts []xapi.Attachment) error {
+	all := make([]eventstore.StatementAttachment, len(parts))
+	for i, p := range parts {
+		all[i] = eventstore.StatementAttachment{
+			InterfaceID: interfaceID, SHA2: p.SHA2, ContentType: p.ContentType, Body: p.Body,
+		}
+	}
+	return eventstore.KeepAttachments(ctx, s.Store, all)
+}
+
+// mostAttached bounds the content that one answer holds, in bytes.
+const mostAttached = 32 << 20
+
+// ErrTooMuchAttached means that the attachments of statements do not fit into one answer.
+var ErrTooMuchAttached = errors.New("the attachments of these statements have more than 32 MiB together; ask for fewer with limit")
+
+// Attachments gives the content that was kept of the attachments of statements, or ErrTooMuchAttached.
+func (s *Facts) Attachments(ctx context.Context, interfaceID string, list []eventstore.StoredStatement,
+) (parts []xapi.Attachment, err error) {
+	var hashes []string
+	for _, x := range list {
+		hashes = append(hashes, xapi.Hashes(x.Body)...)
+	}
+	size := 0
+	for _, hash := range slices.Compact(slices.Sorted(slices.Values(hashes))) {
+		found, err := eventstore.Attachments(ctx, s.Store, interfaceID, []string{hash})
+		if err != nil {
+			return nil, err
+		}
+		for _, a := range found {
+			if size += len(a.Body); size > mostAttached {
+				return nil, ErrTooMuchAttached
+			}
+			parts = append(parts, xapi.Attachment{SHA2: a.SHA2, ContentType: a.ContentType, Body: a.Body})
+		}
+	}
+	return parts, nil
 }

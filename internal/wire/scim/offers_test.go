@@ -157,7 +157,8 @@ func TestFiltersAndLimitsAreObeyed(t *testing.T) {
 		size   string
 	}{
 		{
-			"filters", directory{config: `{"filter":{"supported":true,"maxResults":4}}`, users: 9, obeys: true},
+			"filters",
+			directory{config: `{"filter":{"supported":true,"maxResults":4}}`, users: 9, obeys: true},
 			`externalId eq "e5"`, "4",
 		},
 		{"knows none", directory{config: `{"filter":{"supported":false}}`, users: 9}, "", "200"},

@@ -38,6 +38,7 @@ type Query struct {
 	Limit             int       `json:"l"` // 1 to MostStatements
 	Format            string    `json:"f,omitempty"`
 	Ascending         bool      `json:"asc,omitempty"`
+	Attachments       bool      `json:"at,omitempty"`
 	After             int64     `json:"n,omitempty"` // where the page before ended
 }
 
@@ -52,7 +53,7 @@ func ParseQuery(v url.Values) (q Query, err error) {
 	}
 	flags := map[string]*bool{
 		"related_activities": &q.RelatedActivities, "related_agents": &q.RelatedAgents,
-		"ascending": &q.Ascending, "attachments": new(bool),
+		"ascending": &q.Ascending, "attachments": &q.Attachments,
 	}
 	texts := map[string]*string{
 		"statementId": &q.StatementID, "voidedStatementId": &q.VoidedStatementID,

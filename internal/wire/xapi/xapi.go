@@ -6,6 +6,7 @@ package xapi
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -204,10 +205,10 @@ func (f Faults) Error() string {
 // Is makes every fault an ErrStatement.
 func (f Faults) Is(target error) bool { return target == ErrStatement }
 
-// Parse reads one statement or an array of them. When some of them are not valid the
-// error is Faults with the position of each, and the others are returned: a batch is
-// taken whole or not at all (Communication 2.1.2) unless the two sides agreed otherwise.
-func Parse(body []byte) ([]Statement, []json.RawMessage, error) {
+// Parse reads one statement or an array of them, beside which the content of attachments may have come.
+// When some of them are not valid the error is Faults with the position of each, and the others are
+// returned: a batch is taken whole or not at all (Communication 2.1.2) unless the two sides agreed otherwise.
+func Parse(body []byte, parts ...Attachment) ([]Statement, []json.RawMessage, error) {
 	var list []jsontext.Value
 	if t := bytes.TrimSpace(body); len(t) > 0 && t[0] == '{' {
 		list = []jsontext.Value{t}
@@ -217,6 +218,10 @@ func Parse(body []byte) ([]Statement, []json.RawMessage, error) {
 	var faults Faults
 	statements, raw := make([]Statement, 0, len(list)), make([]json.RawMessage, 0, len(list))
 	ids := make(map[string]bool, len(list))
+	came, named := make(map[string]bool, len(parts)), map[string]bool{}
+	for _, p := range parts {
+		came[p.SHA2] = true
+	}
 	for i, text := range list {
 		var s Statement
 		err := strict.Unmarshal(text, &s, strict.RejectUnknownMembers(true)) // Data 2.2
@@ -226,6 +231,11 @@ func Parse(body []byte) ([]Statement, []json.RawMessage, error) {
 			if err = s.Check(); err == nil {
 				err = numbers(text)
 			}
+			hashes, wrong := s.checkAttachments(came)
+			for _, hash := range hashes {
+				named[hash] = true
+			}
+			err = cmp.Or(err, wrong)
 		}
 		if s.ID = strings.ToLower(s.ID); err == nil && ids[s.ID] {
 			err = fmt.Errorf("%w: the id %s stands twice in the batch", ErrStatement, s.ID)
@@ -239,6 +249,11 @@ func Parse(body []byte) ([]Statement, []json.RawMessage, error) {
 	}
 	if faults != nil {
 		return statements, raw, faults
+	}
+	for hash := range came {
+		if !named[hash] {
+			return nil, nil, fmt.Errorf("%w: content came that no statement names: %s", ErrStatement, hash)
+		}
 	}
 	return statements, raw, nil
 }
