@@ -420,9 +420,14 @@ func pause(name, about string, paused bool) *cli.Command {
 			if err != nil {
 				return err
 			}
-			if _, err := client.Edit[api.Interface](ctx, c, http.MethodPatch, "/interfaces/"+conn.ID, conn.Version,
-				api.EditInterface{Paused: &paused}); err != nil {
+			now, err := client.Edit[api.Interface](ctx, c, http.MethodPatch, "/interfaces/"+conn.ID, conn.Version,
+				api.EditInterface{Paused: &paused})
+			if err != nil {
 				return err
+			}
+			if now.Paused && !paused {
+				return fmt.Errorf("%s is paused still, with its whole connection: kanban connections resume %q", now.Name,
+					now.Connection)
 			}
 			say(cmd, "%s is %sd.", conn.Name, name)
 			return nil

@@ -466,6 +466,7 @@ func TestCommandLine(t *testing.T) {
 	expect(0, "Packages are uploaded by hand", "connections", "probe", "Files")
 	expect(0, "paused", "connections", "pause", "Files")
 	expect(1, "paused", "interfaces", "read", "Files", "--file", file)
+	expect(1, "paused still, with its whole connection", "interfaces", "resume", "Files")
 	expect(0, "resumed", "connections", "resume", "Files")
 	expect(2, "leads everybody to the same page", "interfaces", "edit", "Files", "--set",
 		"classPage=https://register.example/sections")

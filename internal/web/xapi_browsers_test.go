@@ -116,3 +116,34 @@ func TestScriptsOfListedOrigins(t *testing.T) {
 		connections.Change{Values: map[string]string{"origins": "https://lessons.example/path"}})
 	require.ErrorContains(t, err, "is no origin")
 }
+
+// Each interface is a store of statements of its own: an id that came through one is free in another, is
+// found by whoever reported it, and leads to nothing twice.
+func TestOneIDThroughTwoInterfaces(t *testing.T) {
+	x := open(t, nil)
+	first := x.xapiPlatform("")
+	_, made := x.ConnectMade("xapi", "Other platform", nil)
+	second := append([]string{}, first...)
+	second[1] = "Basic " + base64.StdEncoding.EncodeToString([]byte(made["key"]+":"+made["secret"]))
+	one := strings.Replace(oneStatement, "q & a", "q", 1)
+	other := strings.Replace(one, "completed", "passed", 1)
+	for _, c := range []struct {
+		header []string
+		body   string
+		status int
+	}{
+		{first, one, 200},
+		{second, other, 200}, // theirs
+		{first, one, 200},
+		{first, other, 409},
+		{second, one, 409},
+	} {
+		resp, text := x.ask("POST", "/xapi/statements", c.body, c.header...)
+		assert.Equal(t, c.status, resp.StatusCode, text)
+	}
+	for verb, header := range map[string][]string{"completed": first, "passed": second} {
+		resp, text := x.ask("GET", "/xapi/statements?statementId=9d2c0b0e-65b0-4c2e-9c0c-0d6a6f2a0001", "", header...)
+		assert.Equal(t, http.StatusOK, resp.StatusCode, text)
+		assert.Contains(t, text, verb)
+	}
+}

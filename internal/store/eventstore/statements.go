@@ -57,7 +57,7 @@ func AddStatements(ctx context.Context, tx *db.Tx, interfaceID string, all []Sta
 		SELECT w.* FROM (SELECT w.*, nextval('statements_seq_seq') FROM unnest($1::text[]::uuid[], $2::text[]::uuid[],
 			$3::jsonb[], $4::text[]::uuid[],
 			$5::text[], $6::text[], $7::text[], $8::text[], $9::text[]) AS w (id)) AS w
-		ORDER BY w.id ON CONFLICT (id) DO NOTHING RETURNING id::text`, ids, connections, bodies, people, notes, actors, verbs, objects, registrations)
+		ORDER BY w.id ON CONFLICT (interface_id, id) DO NOTHING RETURNING id::text`, ids, connections, bodies, people, notes, actors, verbs, objects, registrations)
 	// The verb stands there as it is, because the index is about it alone.
 	batch.Queue(`SELECT lower(object) FROM statements WHERE interface_id = $1
 		AND verb = 'http://adlnet.gov/expapi/verbs/voided' AND lower(object) = ANY ($2)`, interfaceID, ids)
@@ -77,7 +77,7 @@ func AddStatements(ctx context.Context, tx *db.Tx, interfaceID string, all []Sta
 		return nil, awaited, db.Known(err, "storing statements")
 	}
 	existing, err = db.Map[string, json.RawMessage](ctx, tx, "finding stored statements", `SELECT id::text AS key,
-		body AS value FROM statements WHERE id = ANY ($1::text[]::uuid[])`, ids)
+		body AS value FROM statements WHERE interface_id = $1 AND id = ANY ($2::text[]::uuid[])`, interfaceID, ids)
 	maps.DeleteFunc(existing, func(id string, _ json.RawMessage) bool { return fresh[id] })
 	return existing, awaited, err
 }
@@ -231,7 +231,8 @@ func ReconsiderStatements(ctx context.Context, tx *db.Tx, note string, verbs []s
 // from it; ok is false when somebody else did so in the meantime.
 func ResolveStatement(ctx context.Context, tx *db.Tx, w Waiting, personID *string, note string) (ok bool, err error) {
 	done, err := db.Exec(ctx, tx, `UPDATE statements SET person_id = $3, note = $4
-		WHERE id = $1 AND note = $2 AND voided_at IS NULL`, w.ID, w.Note, personID, note)
+		WHERE id = $1 AND note = $2 AND voided_at IS NULL AND interface_id = $5`, w.ID, w.Note, personID, note,
+		w.InterfaceID)
 	return done == 1, db.Known(err, "resolving a statement")
 }
 
