@@ -6,6 +6,7 @@ import (
 	"go/token"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
@@ -84,4 +85,34 @@ func TestWordsThatAreGone(t *testing.T) {
 		}
 	}
 	assert.Greater(t, looked, 300)
+}
+
+// Wherever a finding leads, the console has a page.
+func TestFindingsLeadToPages(t *testing.T) {
+	routes, err := os.ReadFile("../console/src/router.ts")
+	require.NoError(t, err)
+	pages := map[string]bool{}
+	for _, m := range regexp.MustCompile(`path: '([^']+)'`).FindAllStringSubmatch(string(routes), -1) {
+		pages[strings.TrimSuffix(m[1], "?")] = true
+		if page, optional := strings.CutSuffix(m[1], "/:id?"); optional {
+			pages[page] = true
+		}
+	}
+	require.Greater(t, len(pages), 20)
+	files, err := filepath.Glob("app/reports/*.go")
+	require.NoError(t, err)
+	links := 0
+	for _, file := range files {
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		for _, m := range regexp.MustCompile(`"(/[a-z-]+/?)"(?:\+[^"\n]*"(/[a-z-]+)")?`).FindAllStringSubmatch(string(text), -1) {
+			links++
+			link := m[1]
+			if strings.HasSuffix(link, "/") {
+				link += ":id" + m[2]
+			}
+			assert.True(t, pages[link], "%s: %s leads to no page", file, link)
+		}
+	}
+	assert.Greater(t, links, 10)
 }

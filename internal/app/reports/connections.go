@@ -68,7 +68,8 @@ func (s *Service) resting(ctx context.Context) ([]Finding, error) {
 		}
 		// Neither times nor counts that change by themselves are in it: what was
 		// acknowledged would come back every few seconds.
-		list = append(list, noticed(Mend, code, subject, names[i].Name, r.Reason, "/interfaces"))
+		list = append(list, noticed(Mend, code, subject, names[i].Name, r.Reason,
+			"/connections/"+names[i].ConnectionID))
 		list[len(list)-1].Detail = describeRest(r, rests)
 	}
 	return list, nil
@@ -93,7 +94,7 @@ func (s *Service) statements(ctx context.Context) ([]Finding, error) {
 	all, err := eventstore.UnresolvedStatements(ctx, s.Store, learning.NoMeaning, s.Clock.Now().Add(-layLong))
 	var list []Finding
 	for _, u := range all {
-		f := noticed(Mend, finding.StatementWaits, "statements of the platform", u.Interface, u.Note, "/interfaces")
+		f := noticed(Mend, finding.StatementWaits, "statements of the platform", u.Interface, u.Note, "/connections")
 		f.Detail = fmt.Sprintf("%s: %d since %s", u.Note, u.N, u.Since.Format("2 January 2006"))
 		list = append(list, f)
 	}
@@ -113,7 +114,7 @@ func (s *Service) refused(ctx context.Context) ([]Finding, error) {
 			code, what = finding.SignatureRefused, "requests"
 		}
 		// The number is not in the key, so that what was acknowledged stays so while it grows.
-		f := noticed(Mend, code, "what it reported", r.Interface, "", "/interfaces")
+		f := noticed(Mend, code, "what it reported", r.Interface, "", "/connections")
 		f.Count = r.Count
 		f.Detail = fmt.Sprintf("%d %s in the last %d days; the latest, at %s: %s", r.Count, what, refusedFor,
 			r.At.UTC().Format("2 January 15:04 UTC"), r.Detail)
@@ -132,7 +133,7 @@ func (s *Service) connections(ctx context.Context) ([]Finding, error) {
 	for _, c := range all {
 		if c.Trouble != "" && !c.Paused() {
 			list = append(list, noticed(Mend, finding.Code(c.TroubleCode), "comparing", c.Name, c.Trouble,
-				"/interfaces"))
+				"/connections/"+c.ConnectionID))
 		}
 		if adapter.IsRegister(c.Kind) {
 			proposed, err := matchstore.LatestProposals(ctx, s.Store, c.ID)
@@ -149,7 +150,7 @@ func (s *Service) connections(ctx context.Context) ([]Finding, error) {
 		if at, ok := adapter.EndOf(c.Settings, time.UTC); ok && !c.Paused() {
 			if text := endsIn(at, s.Clock.Now()); text != "" {
 				list = append(list, noticed(Mend, finding.CredentialEnds, text, c.Name,
-					"its last day is "+at.AddDate(0, 0, -1).Format("2 January 2006"), "/interfaces"))
+					"its last day is "+at.AddDate(0, 0, -1).Format("2 January 2006"), "/connections/"+c.ConnectionID))
 			}
 		}
 		var reports []adapter.Report
@@ -158,7 +159,8 @@ func (s *Service) connections(ctx context.Context) ([]Finding, error) {
 		}
 		for _, r := range reports {
 			if r.Code != "" && string(r.Code) != c.TroubleCode {
-				list = append(list, noticed(Mend, r.Code, string(r.Capability), c.Name, r.Detail, "/interfaces"))
+				list = append(list, noticed(Mend, r.Code, string(r.Capability), c.Name, r.Detail,
+					"/connections/"+c.ConnectionID))
 			}
 		}
 	}

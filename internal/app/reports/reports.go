@@ -166,7 +166,7 @@ func (s *Service) all(ctx context.Context) ([]Finding, error) {
 // harm orders what needs a person: whatever stops most comes first.
 func harm(f Finding) int {
 	switch {
-	case strings.HasPrefix(f.Link, "/interfaces"):
+	case strings.HasPrefix(f.Link, "/connections"):
 		return 0
 	case strings.HasPrefix(f.Link, "/events"), strings.HasPrefix(f.Link, "/deliveries"):
 		return 2
