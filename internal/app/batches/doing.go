@@ -43,6 +43,28 @@ func keepResult(ctx context.Context, tx *db.Tx, b Batch, n int) error {
 	return tx.Announce(ctx, "batch", b.ID)
 }
 
+// doneAlready reports whether an item that cannot be done was done before: by a try that ended while its
+// transaction was being committed, so that this one did not see it yet. What that has kept counts; what is
+// still to do of it is done.
+func (s *Service) doneAlready(ctx context.Context, b Batch, n int) (yes bool, err error) {
+	kept, err := runstore.BatchResults(ctx, s.Store, b.ID)
+	if err != nil {
+		return false, err
+	}
+	var before Result
+	if len(kept[n]) == 0 || json.Unmarshal(kept[n], &before) != nil || !before.Done {
+		return false, nil
+	}
+	i := &b.Items[n]
+	if i.Result = before; i.Rename == "" || i.Named {
+		return true, nil
+	}
+	if err := s.do(ctx, b, n); err != nil {
+		return true, err
+	}
+	return true, s.Store.InTx(ctx, func(tx *db.Tx) error { return keepResult(ctx, tx, b, n) })
+}
+
 // CarryOut does what a batch shows, one item after the other, and goes on where it was
 // left. What is blocked is left out; what cannot be done any more says why and keeps none
 // of the others back.
@@ -62,6 +84,15 @@ func (s *Service) CarryOut(ctx context.Context, id string) error {
 			i.Problem = fmt.Sprintf("it would take %d people out, which nobody approved", i.Guard)
 		default:
 			err := s.do(ctx, b, n)
+			if err != nil && ctx.Err() == nil {
+				done, err := s.doneAlready(ctx, b, n)
+				switch {
+				case err != nil:
+					return err
+				case done:
+					continue
+				}
+			}
 			if ctx.Err() != nil {
 				return ctx.Err() // whoever goes on tries it again
 			}
