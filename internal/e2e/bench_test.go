@@ -133,7 +133,7 @@ func pages(b *testing.B, address, token string, paths ...string) (millis []float
 func paint(b *testing.B, at string) float64 {
 	b.Helper()
 	x := newBrowser(b, at)
-	x.open("/sign-in?then=/interfaces")
+	x.open("/sign-in?then=/connections")
 	x.fill("email", scenario.Email)
 	x.fill("password", scenario.Password)
 	x.click("Sign in")
