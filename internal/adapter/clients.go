@@ -50,7 +50,7 @@ func WithTransport(c Interface, o call.Options) call.Options {
 	return o
 }
 
-// CloseIdle closes what is open to a connection's service and nobody uses.
+// CloseIdle closes what is open to an interface's service and nobody uses.
 func CloseIdle(interfaceID string) {
 	if had, there := transports.LoadAndDelete(interfaceID); there {
 		had.(*kept).transport.CloseIdleConnections()

@@ -135,14 +135,16 @@ func showConnection(ctx context.Context, cmd *cli.Command) error {
 		{"Owner", x.Owner},
 		{"Address", x.Address},
 		{"Notes", x.Notes},
-		{"Calls at once", limit(x.AtOnce)},
-		{"Calls a minute", limit(x.PerMinute)},
-		{"Rests after", map[bool]string{true: "", false: fmt.Sprintf("%d failures in a row", x.RestAfter)}[x.RestAfter == 0]},
-		{"Paused", map[bool]string{true: "yes", false: ""}[x.Paused]},
+		{"Calls at once", limit(x.AtOnce, "")},
+		{"Calls a minute", limit(x.PerMinute, "")},
+		{"Rests after", limit(x.RestAfter, " failures in a row")},
 	} {
 		if l.value != "" {
 			say(cmd, "%-15s %s", l.what, l.value)
 		}
+	}
+	if x.Paused {
+		say(cmd, "Paused: what depends on it waits")
 	}
 	say(cmd, "")
 	return tableOf(x.Interfaces, "It has no interface yet: kanban interfaces add "+fmt.Sprintf("%q", x.Name)+" KIND",
@@ -155,11 +157,12 @@ func showConnection(ctx context.Context, cmd *cli.Command) error {
 		}).print(cmd)
 }
 
-func limit(n int) string {
+// limit writes a limit; empty when there is none.
+func limit(n int, of string) string {
 	if n == 0 {
 		return ""
 	}
-	return fmt.Sprint(n)
+	return fmt.Sprint(n, of)
 }
 
 // ifGiven is the value of a flag, nil when it was not given.

@@ -177,13 +177,15 @@ func system(c connectionstore.Connection) api.Connection {
 func (s *Server) connection(ctx context.Context, c connectionstore.Connection) (api.Connection, error) {
 	shown := system(c)
 	all, err := s.Connections.InterfacesOf(ctx, c.ID)
+	if err != nil {
+		return shown, err
+	}
 	for _, x := range all {
+		one, err := s.oneInterface(ctx, x)
 		if err != nil {
 			return shown, err
 		}
-		var one api.Interface
-		one, err = s.oneInterface(ctx, x)
 		shown.Interfaces = append(shown.Interfaces, one)
 	}
-	return shown, err
+	return shown, nil
 }

@@ -18,10 +18,12 @@ func (s *Server) counterparts(ctx context.Context) (counterparts, error) {
 	return s.Connections.PageTemplates(ctx)
 }
 
-// link adds the pages of sections and classes to what is shown of them, in the order of cards.
-func (c counterparts) link(ctx context.Context, s *Server, cards []pairings.Card, shown []api.Section) error {
-	if len(c) == 0 {
-		return nil
+// linked shows sections with the pages of their own and of their classes.
+func (s *Server) linked(ctx context.Context, cards []pairings.Card) ([]api.Section, error) {
+	shown := each(cards, section)
+	c, err := s.counterparts(ctx)
+	if err != nil || len(c) == 0 {
+		return shown, err
 	}
 	var sections, paired []string
 	for _, x := range cards {
@@ -34,11 +36,11 @@ func (c counterparts) link(ctx context.Context, s *Server, cards []pairings.Card
 	}
 	there, err := s.Registers.SourcedIDs(ctx, sections)
 	if err != nil {
-		return err
+		return shown, err
 	}
 	classes, err := s.Pairings.TargetRefs(ctx, paired)
 	if err != nil {
-		return err
+		return shown, err
 	}
 	for i, x := range cards {
 		shown[i].Page = adapter.Page(c[x.Section.Interface], "classPage", map[string]string{
@@ -50,7 +52,7 @@ func (c counterparts) link(ctx context.Context, s *Server, cards []pairings.Card
 			})
 		}
 	}
-	return nil
+	return shown, nil
 }
 
 // deliveries shows deliveries with their pages at the services.

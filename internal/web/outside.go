@@ -200,7 +200,7 @@ func describeOutside(a huma.API) {
 		}
 		op.Responses = map[string]*huma.Response{strconv.Itoa(o.Status): success}
 		for _, status := range o.refuses {
-			op.Responses[strconv.Itoa(status)] = problemResponse(a, status)
+			op.Responses[strconv.Itoa(status)] = problemResponse(status)
 		}
 		a.OpenAPI().AddOperation(&op)
 	}
@@ -218,7 +218,7 @@ func bodyOf(kind string) *huma.Schema {
 }
 
 // problemResponse describes the answer of a refusal (RFC 9457).
-func problemResponse(a huma.API, status int) *huma.Response {
+func problemResponse(status int) *huma.Response {
 	return &huma.Response{
 		Description: http.StatusText(status),
 		Content: map[string]*huma.MediaType{
@@ -252,7 +252,7 @@ func describeRefusals(a huma.API) {
 			}
 			for _, status := range statuses {
 				if name := strconv.Itoa(status); op.Responses[name] == nil {
-					op.Responses[name] = problemResponse(a, status)
+					op.Responses[name] = problemResponse(status)
 				}
 			}
 			ok := op.Responses["200"]

@@ -317,15 +317,11 @@ func (s *Server) pairing(ctx context.Context, id string) (api.Pairing, error) {
 	}
 	p := card.Pairing
 	out := shown(card, *p)
-	pages, err := s.counterparts(ctx)
+	sections, err := s.linked(ctx, []pairings.Card{card})
 	if err != nil {
 		return out, err
 	}
-	linked := []api.Section{out.Section}
-	if err := pages.link(ctx, s, []pairings.Card{card}, linked); err != nil {
-		return out, err
-	}
-	out.Section = linked[0]
+	out.Section = sections[0]
 	list, err := s.Reports.Pairing(ctx, *p)
 	if err != nil {
 		return out, err

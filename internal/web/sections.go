@@ -149,12 +149,7 @@ func (s *Server) listSections(ctx context.Context, in *sectionsInput) (api.Secti
 	if err != nil {
 		return api.SectionPage{}, err
 	}
-	pages, err := s.counterparts(ctx)
-	if err != nil {
-		return api.SectionPage{}, err
-	}
-	shown := each(items, section)
-	err = pages.link(ctx, s, items, shown)
+	shown, err := s.linked(ctx, items)
 	return api.SectionPage{
 		Items: shown, Next: next, Total: len(list.Cards), Choices: api.Choices(list.Choices),
 		Hidden: each(list.Hidden, func(l pairings.HiddenCount) api.HiddenCount { return api.HiddenCount(l) }),

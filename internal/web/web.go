@@ -45,8 +45,7 @@ type Server struct {
 	Console fs.FS
 
 	auth     *auth.Auth
-	router   http.Handler
-	routes   chi.Routes
+	router   *chi.Mux
 	live     *hub
 	draining atomic.Bool
 	giveUp   context.CancelFunc
@@ -62,7 +61,7 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	go s.live.run(ctx, s.Store, s.Log)
 
 	r := chi.NewRouter()
-	s.router, s.routes = r, r
+	s.router = r
 	r.Use(requestID, s.logged, recovered(s.Log), s.secure, s.limited, plainPath, withoutSlash, s.endable)
 	r.Get("/livez", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
 	r.Get("/readyz", s.ready)
@@ -92,12 +91,12 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 }
 
 // Routes are the addresses that the handler serves.
-func (s *Server) Routes() chi.Routes { return s.routes }
+func (s *Server) Routes() chi.Routes { return s.router }
 
 // allowed are the methods that an address takes.
 func (s *Server) allowed(path string) (all []string) {
 	for _, method := range []string{"DELETE", "GET", "HEAD", "OPTIONS", "PATCH", "POST", "PUT"} {
-		if s.routes.Match(chi.NewRouteContext(), method, path) {
+		if s.router.Match(chi.NewRouteContext(), method, path) {
 			all = append(all, method)
 		}
 	}

@@ -55,10 +55,10 @@ func writeJSON(w http.ResponseWriter, status int, body any) {
 
 // platform finds the interface that a request is for; ok is false when it was
 // answered already.
-func (s *Server) platform(w http.ResponseWriter, r *http.Request) (connection adapter.Interface, ok bool) {
+func (s *Server) platform(w http.ResponseWriter, r *http.Request) (via adapter.Interface, ok bool) {
 	w.Header().Set(xapi.VersionHeader, xapi.Version)
 	key, secret, _ := r.BasicAuth()
-	connection, known, err := s.Connections.Authenticate(r.Context(), key, secret)
+	via, known, err := s.Connections.Authenticate(r.Context(), key, secret)
 	switch {
 	case err != nil:
 		s.Log.Error("checking a platform's credentials", "cause", err.Error())
@@ -70,15 +70,15 @@ func (s *Server) platform(w http.ResponseWriter, r *http.Request) (connection ad
 	case !strings.HasPrefix(r.Header.Get(xapi.VersionHeader), "1.0"):
 		problem.Write(w, http.StatusBadRequest, xapi.VersionHeader+" must be 1.0.x")
 	default:
-		return connection, true
+		return via, true
 	}
-	return connection, false
+	return via, false
 }
 
 // listStatements answers what is asked for, page by page (Communication 2.1.3 to
 // 2.1.4). A platform sees what it reported itself.
 func (s *Server) listStatements(w http.ResponseWriter, r *http.Request) {
-	connection, ok := s.platform(w, r)
+	via, ok := s.platform(w, r)
 	if !ok {
 		return
 	}
@@ -94,7 +94,7 @@ func (s *Server) listStatements(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	ask := eventstore.StatementQuery{
-		InterfaceID: connection.ID, ID: q.StatementID + q.VoidedStatementID, Voided: q.VoidedStatementID != "",
+		InterfaceID: via.ID, ID: q.StatementID + q.VoidedStatementID, Voided: q.VoidedStatementID != "",
 		Verb: q.Verb, Activity: q.Activity, RelatedActivities: q.RelatedActivities,
 		Registration: q.Registration, Since: q.Since, Until: q.Until, Ascending: q.Ascending, After: q.After,
 		Limit: q.Limit + 1,
@@ -113,7 +113,7 @@ func (s *Server) listStatements(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("X-Experience-API-Consistent-Through", through.UTC().Format(time.RFC3339Nano))
 	var parts []xapi.Attachment
 	if q.Attachments {
-		parts, err = s.Facts.Attachments(r.Context(), connection.ID, list[:min(len(list), q.Limit)])
+		parts, err = s.Facts.Attachments(r.Context(), via.ID, list[:min(len(list), q.Limit)])
 		if errors.Is(err, pipeline.ErrTooMuchAttached) {
 			problem.Write(w, http.StatusBadRequest, err.Error())
 			return
@@ -126,7 +126,7 @@ func (s *Server) listStatements(w http.ResponseWriter, r *http.Request) {
 	}
 	s.answerStatements(w, q, list, parts, xapi.Agent{
 		ObjectType: "Agent",
-		Account:    &xapi.Account{HomePage: s.Public, Name: connection.Settings["key"]},
+		Account:    &xapi.Account{HomePage: s.Public, Name: via.Settings["key"]},
 	})
 }
 
@@ -183,7 +183,7 @@ func (s *Server) answerStatements(w http.ResponseWriter, q xapi.Query, list []ev
 }
 
 func (s *Server) statements(w http.ResponseWriter, r *http.Request) {
-	connection, ok := s.platform(w, r)
+	via, ok := s.platform(w, r)
 	if !ok {
 		return
 	}
@@ -191,17 +191,11 @@ func (s *Server) statements(w http.ResponseWriter, r *http.Request) {
 	if !ok {
 		return
 	}
-	if len(list) > 0 && connection.Settings["attachments"] == adapter.KeepAttachments {
-		if err := s.Facts.KeepAttachments(r.Context(), connection.ID, parts); err != nil {
-			s.notTaken(w, err)
-			return
-		}
-	}
 	var faults xapi.Faults
 	switch {
 	case errors.As(err, &faults) && r.Method == http.MethodPost &&
-		connection.Settings["faulty"] == adapter.TakeOthers:
-		s.takeOthers(w, r, connection, list, raw, faults)
+		via.Settings["faulty"] == adapter.TakeOthers:
+		s.takeOthers(w, r, via, list, raw, parts, faults)
 		return
 	case errors.As(err, &faults):
 		writeFaults(w, http.StatusBadRequest, "nothing of the batch was stored: "+err.Error(), faults, nil)
@@ -209,11 +203,14 @@ func (s *Server) statements(w http.ResponseWriter, r *http.Request) {
 	case err != nil:
 		problem.Write(w, http.StatusBadRequest, err.Error())
 		return
-	case connection.Settings["faulty"] == adapter.TakeOthers && r.Method == http.MethodPost:
-		s.takeOthers(w, r, connection, list, raw, nil)
+	case via.Settings["faulty"] == adapter.TakeOthers && r.Method == http.MethodPost:
+		s.takeOthers(w, r, via, list, raw, parts, nil)
 		return
 	}
-	ids, err := s.Facts.Take(r.Context(), connection.ID, list, raw)
+	ids, err := s.Facts.Take(r.Context(), via.ID, list, raw)
+	if err == nil {
+		err = s.keep(r.Context(), via, raw, parts)
+	}
 	switch {
 	case errors.As(err, &faults):
 		status := http.StatusBadRequest
@@ -252,6 +249,17 @@ func readStatements(w http.ResponseWriter, r *http.Request) (list []xapi.Stateme
 	return list, raw, parts, true, err
 }
 
+// keep stores the content of attachments that taken statements name, where the interface says so. When that
+// fails the sender sends all again: what is stored is known then.
+func (s *Server) keep(ctx context.Context, via adapter.Interface, taken []json.RawMessage,
+	parts []xapi.Attachment,
+) error {
+	if via.Settings["attachments"] != adapter.KeepAttachments {
+		return nil
+	}
+	return s.Facts.KeepAttachments(ctx, via.ID, taken, parts)
+}
+
 func (s *Server) notTaken(w http.ResponseWriter, err error) {
 	s.Log.Error("taking statements", "cause", err.Error())
 	if db.Unreachable(err) || errors.Is(err, context.Canceled) {
@@ -264,11 +272,24 @@ func (s *Server) notTaken(w http.ResponseWriter, err error) {
 // takeOthers stores what is not faulty of a batch, for platforms that asked for it. The
 // answer tells the sender that not all is well, which of them are stored, and what is
 // wrong with each other one.
-func (s *Server) takeOthers(w http.ResponseWriter, r *http.Request, c adapter.Interface, list []xapi.Statement,
-	raw []json.RawMessage, faults xapi.Faults,
+func (s *Server) takeOthers(w http.ResponseWriter, r *http.Request, via adapter.Interface,
+	list []xapi.Statement, raw []json.RawMessage, parts []xapi.Attachment, faults xapi.Faults,
 ) {
 	place := others(len(list), faults)
-	ids, left, err := s.Facts.TakeOthers(r.Context(), c.ID, list, raw)
+	ids, left, err := s.Facts.TakeOthers(r.Context(), via.ID, list, raw)
+	if err == nil {
+		drop := map[int]bool{}
+		for _, f := range left {
+			drop[f.Index] = true
+		}
+		var taken []json.RawMessage
+		for i, text := range raw {
+			if !drop[i] {
+				taken = append(taken, text)
+			}
+		}
+		err = s.keep(r.Context(), via, taken, parts)
+	}
 	if err != nil {
 		s.notTaken(w, err)
 		return

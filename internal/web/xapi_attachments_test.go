@@ -17,6 +17,7 @@ import (
 
 	"kanban/internal/adapter"
 	"kanban/internal/app/connections"
+	"kanban/internal/store/eventstore"
 )
 
 // attached is a statement with an attachment of some content.
@@ -132,6 +133,26 @@ func TestAttachmentsOfStatements(t *testing.T) {
 	require.Len(t, content, 2)
 	assert.Contains(t, content[0], hash)
 	assert.Equal(t, "photo", content[1])
+	kept := func(content string) bool {
+		found, err := eventstore.Attachments(t.Context(), x.Store, all[0].ID, []string{sum(content)})
+		require.NoError(t, err)
+		return len(found) > 0
+	}
+	other := part{"image/png", sum("other"), "binary", "other"}
+	conflict := part{kind: "application/json", content: attached(id, other.hash, "")}
+	status, text = post(conflict, other)
+	require.Equal(t, http.StatusConflict, status, text)
+	assert.False(t, kept("other"), "of what is refused nothing is kept")
+	_, err = x.Connections.Update(t.Context(), "test", all[0].ID, 0,
+		connections.Change{Values: map[string]string{"faulty": adapter.TakeOthers}})
+	require.NoError(t, err)
+	third := part{"image/png", sum("third"), "binary", "third"}
+	both := part{kind: "application/json", content: "[" + conflict.content + "," +
+		attached("9d2c0b0e-65b0-4c2e-9c0c-0d6a6f2a0003", third.hash, "") + "]"}
+	status, text = post(both, other, third)
+	require.Equal(t, http.StatusBadRequest, status, text)
+	assert.False(t, kept("other"), "it was left out")
+	assert.True(t, kept("third"), "it was taken without the other")
 	resp, _ = x.ask("GET", "/xapi/statements?statementId="+id, "", basic...)
 	assert.Equal(t, "application/json", resp.Header.Get("Content-Type"), "only who asks gets them")
 }

@@ -59,7 +59,7 @@ func (s *Server) fromBrowsers(next http.Handler) http.Handler {
 			problem.Write(w, http.StatusBadRequest, wrong)
 			return
 		}
-		s.routes.(http.Handler).ServeHTTP(w, other)
+		s.router.ServeHTTP(w, other)
 	})
 }
 

@@ -18,15 +18,15 @@ import (
 
 // Mailer is a connected mail server.
 type Mailer struct {
-	connection adapter.Interface
-	timeout    time.Duration
+	via     adapter.Interface
+	timeout time.Duration
 }
 
 // New uses an interface of kind smtp.
 func New(c adapter.Interface, timeout time.Duration) *Mailer { return &Mailer{c, timeout} }
 
 func (m *Mailer) client() (*mail.Client, error) {
-	s := m.connection.Settings
+	s := m.via.Settings
 	host, portText, err := net.SplitHostPort(s["server"])
 	if err != nil {
 		return nil, &adapter.FieldError{Field: "server", Problem: fmt.Sprintf("%q is not host:port", s["server"])}
@@ -44,7 +44,7 @@ func (m *Mailer) client() (*mail.Client, error) {
 	}
 	if s["userName"] != "" {
 		options = append(options, mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover), mail.WithUsername(s["userName"]),
-			mail.WithPassword(m.connection.Secret["password"]))
+			mail.WithPassword(m.via.Secret["password"]))
 	}
 	return mail.NewClient(host, options...)
 }
@@ -97,7 +97,7 @@ func problem(err error) *call.Problem {
 // mail without sign-in or encryption says so there.
 func (m *Mailer) Probe(ctx context.Context) []adapter.Report {
 	err := m.begin(ctx)
-	detail := "The server takes mail from " + m.connection.Settings["from"] + "."
+	detail := "The server takes mail from " + m.via.Settings["from"] + "."
 	if p, ok := call.As(err); ok && p.Kind == call.Throttled {
 		detail, err = fmt.Sprintf("The server answers, and asks to come again later (%s).", p.Detail), nil
 	}
@@ -119,7 +119,7 @@ func (m *Mailer) begin(ctx context.Context) error {
 		return problem(err)
 	}
 	defer c.Close()
-	from := m.connection.Settings["from"]
+	from := m.via.Settings["from"]
 	if err := c.Mail(from); err != nil {
 		return problem(err)
 	}

@@ -32,9 +32,9 @@ func (m *Mailer) message(x Mail) (*gomail.Msg, error) {
 		}
 	}
 	msg := gomail.NewMsg(gomail.WithNoDefaultUserAgent())
-	from, err := mail.ParseAddress(m.connection.Settings["from"])
+	from, err := mail.ParseAddress(m.via.Settings["from"])
 	if err == nil {
-		if name := m.connection.Settings["fromName"]; name != "" {
+		if name := m.via.Settings["fromName"]; name != "" {
 			from.Name = name
 		}
 		err = msg.FromFormat(from.Name, from.Address)

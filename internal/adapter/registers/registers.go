@@ -187,7 +187,7 @@ func (r *Register) Probe(ctx context.Context) (reports []adapter.Report, version
 		}
 	}
 	if version == oneroster.V11 {
-		detail = "A token was given out and people can be read. The register speaks OneRoster 1.1 only."
+		detail = "A token was given out and people can be read, over OneRoster 1.1."
 	}
 	return []adapter.Report{adapter.ReportOf(adapter.PeopleIn, detail, err)}, version
 }

@@ -218,6 +218,6 @@ func TestRegisterOfAnOlderVersion(t *testing.T) {
 	reports, version = at("").Probe(t.Context())
 	assert.Equal(t, oneroster.V11, version)
 	assert.Equal(t, adapter.Works, reports[0].State, reports[0].Detail)
-	assert.Contains(t, reports[0].Detail, "1.1 only")
+	assert.Contains(t, reports[0].Detail, "over OneRoster 1.1")
 	assert.Equal(t, newer, read(at("1.1")))
 }

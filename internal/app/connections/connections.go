@@ -1,12 +1,12 @@
 package connections
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"net/url"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"kanban/internal/adapter"
 	"kanban/internal/core/refusal"
@@ -39,7 +39,7 @@ type EditConnection struct {
 	Paused  *bool
 }
 
-// mostLetters bounds names, labels and owners, in bytes; mostNotes bounds notes.
+// mostLetters bounds names, labels and owners; mostNotes bounds notes and addresses.
 const (
 	mostLetters = 200
 	mostNotes   = 4000
@@ -97,7 +97,7 @@ func change(c *connectionstore.Connection, e EditConnection) error {
 		if x.given == nil {
 			continue
 		}
-		if *x.into = strings.TrimSpace(*x.given); len(*x.into) > x.most {
+		if *x.into = strings.TrimSpace(*x.given); utf8.RuneCountInString(*x.into) > x.most {
 			return refusal.Invalid(x.field, "is longer than %d letters", x.most)
 		}
 	}
@@ -182,29 +182,33 @@ func (s *Service) pauseConnection(ctx context.Context, c *connectionstore.Connec
 	}
 	c.PausedAt = nil
 	all, err := connectionstore.InterfacesOf(ctx, s.Store, c.ID)
+	if err != nil {
+		return nil, err
+	}
 	for _, x := range all {
-		if err != nil {
-			return nil, err
-		}
 		if x.PausedAt != nil {
 			continue
 		}
-		var more []pairingstore.Pairing
-		more, err = s.afterRead(ctx, x.ID)
+		more, err := s.afterRead(ctx, x.ID)
+		if err != nil {
+			return nil, err
+		}
 		due = append(due, more...)
 	}
-	return due, err
+	return due, nil
 }
 
 // ConnectionDependents lists what hangs on all interfaces of a connection, once each.
 func (s *Service) ConnectionDependents(ctx context.Context, id string) (out []connectionstore.Dependent, err error) {
 	all, err := connectionstore.InterfacesOf(ctx, s.Store, id)
+	if err != nil {
+		return nil, err
+	}
 	for _, x := range all {
+		more, err := connectionstore.Dependents(ctx, s.Store, x.ID)
 		if err != nil {
 			return nil, err
 		}
-		var more []connectionstore.Dependent
-		more, err = connectionstore.Dependents(ctx, s.Store, x.ID)
 		for _, d := range more {
 			i := slices.IndexFunc(out, func(o connectionstore.Dependent) bool {
 				return o.Kind == d.Kind && o.Name == d.Name
@@ -217,7 +221,7 @@ func (s *Service) ConnectionDependents(ctx context.Context, id string) (out []co
 			}
 		}
 	}
-	return out, err
+	return out, nil
 }
 
 // RemoveConnection switches a connection with all its interfaces off and hides it, so that it can be
@@ -314,5 +318,5 @@ func mayRemove(name, what, confirmed string, used []connectionstore.Dependent) e
 	}
 	return refusal.Conflict("",
 		"%s is in use: %s. End or change that first, pause the %s instead, or give its name to remove it all the same",
-		name, cmp.Or(Describe(used), "something"), what)
+		name, Describe(used), what)
 }

@@ -12,6 +12,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"kanban/internal/adapter"
 	"kanban/internal/core/clock"
@@ -405,7 +406,7 @@ func relabel(ctx context.Context, tx *db.Tx, c *connectionstore.Interface, label
 		if err != nil {
 			return err
 		}
-		if c.Label = strings.TrimSpace(*label); len(c.Label) > mostLetters {
+		if c.Label = strings.TrimSpace(*label); utf8.RuneCountInString(c.Label) > mostLetters {
 			return refusal.Invalid("label", "is longer than %d letters; choose a shorter one", mostLetters)
 		}
 		if err := checkLabel(c.Label, c.ID, others); err != nil {

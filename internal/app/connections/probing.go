@@ -1,6 +1,7 @@
 package connections
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -121,7 +122,7 @@ func keepAllowed(ctx context.Context, tx *db.Tx, c adapter.Interface, perMinute 
 // keepVersion keeps which version of its standard a service speaks, when it is not the one that the
 // interface names.
 func keepVersion(ctx context.Context, tx *db.Tx, c adapter.Interface, version string) error {
-	if version == "" || version == c.Settings["version"] {
+	if version == "" || version == cmp.Or(c.Settings["version"], string(oneroster.V12)) {
 		return nil
 	}
 	changed, err := connectionstore.KeepSetting(ctx, tx, c.ID, "version", version)

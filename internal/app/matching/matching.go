@@ -34,11 +34,11 @@ type Service struct {
 // Of gives how people are recognised at an interface that takes people, and the
 // interface's version.
 func (s *Service) Of(ctx context.Context, interfaceID string) (roster.Matching, int, error) {
-	c, err := s.connection(ctx, interfaceID)
+	c, err := s.taking(ctx, interfaceID)
 	return c.Recognise(), c.Version, err
 }
 
-func (s *Service) connection(ctx context.Context, id string) (connectionstore.Interface, error) {
+func (s *Service) taking(ctx context.Context, id string) (connectionstore.Interface, error) {
 	c, err := connectionstore.FindInterface(ctx, s.Store, id)
 	if err == nil && c.Kind != adapter.KindSCIM {
 		return c, refusal.Conflict("", "%s takes no people, so nobody has to be recognised there", c.Name)
@@ -58,7 +58,7 @@ type Touched struct {
 // Preview lists whom a change would touch, in the sections that are paired with
 // the interface. It changes nothing.
 func (s *Service) Preview(ctx context.Context, interfaceID string, m roster.Matching) ([]Touched, error) {
-	c, err := s.connection(ctx, interfaceID)
+	c, err := s.taking(ctx, interfaceID)
 	if err != nil {
 		return nil, err
 	}
@@ -178,7 +178,7 @@ func check(m roster.Matching) error {
 // Change replaces how people are recognised. version must be the interface's
 // that was read, or 0. Every pairing with the interface is compared anew.
 func (s *Service) Change(ctx context.Context, who, interfaceID string, version int, m roster.Matching) error {
-	c, err := s.connection(ctx, interfaceID)
+	c, err := s.taking(ctx, interfaceID)
 	if err != nil {
 		return err
 	}
@@ -301,7 +301,7 @@ func (s *Service) both(ctx context.Context, personID, interfaceID string) (p ros
 	if p, err = rosterstore.FindPerson(ctx, s.Store, personID); err != nil {
 		return p, c, err
 	}
-	c, err = s.connection(ctx, interfaceID)
+	c, err = s.taking(ctx, interfaceID)
 	return p, c, err
 }
 

@@ -44,12 +44,12 @@ func (l *looking) rank(ctx context.Context, c Card, x *service) ([]Candidate, er
 		Terms: c.Section.Terms,
 	}
 	// Who of the section has which account is what a comparison finds out.
-	p := Outlook{Wish: Wish{InterfaceID: x.connection.ID}, Card: c}.Pairing()
+	p := Outlook{Wish: Wish{InterfaceID: x.via.ID}, Card: c}.Pairing()
 	source, err := pairingstore.Source(ctx, l.Store, p)
 	if err != nil {
 		return nil, err
 	}
-	matching := x.connection.Recognise()
+	matching := x.via.Recognise()
 	wanted, ids := source.Lookups(matching)
 	seen, err := x.workspace.ReadTarget(ctx, workspaces.TargetGroup{}, wanted, ids)
 	if err != nil {
@@ -104,9 +104,9 @@ func (l *looking) remarks(ctx context.Context, c similarity.Candidate, card Card
 		return list, nil
 	}
 	members := c.Shared + c.Others
-	if x.connection.Settings["emptyOnly"] == "yes" && members > 0 {
+	if x.via.Settings["emptyOnly"] == "yes" && members > 0 {
 		add(finding.TargetNotEmpty, true, "%s has %d members, and %s adopts nobody who is in a class already",
-			c.Space.Name, members, x.connection.Name)
+			c.Space.Name, members, x.via.Name)
 	}
 	if c.Poor() {
 		add(finding.PoorOverlap, false, "%d of its %d members are in %s", c.Shared, members, card.Title())
@@ -116,7 +116,7 @@ func (l *looking) remarks(ctx context.Context, c similarity.Candidate, card Card
 	if c.Ref == "" || c.Score < 25 {
 		return list, nil // what it was paired with before matters only for likely ones
 	}
-	before, err := pairingstore.SectionsOfTarget(ctx, l.Store, x.connection.ID, c.Ref)
+	before, err := pairingstore.SectionsOfTarget(ctx, l.Store, x.via.ID, c.Ref)
 	if err != nil || len(before) == 0 {
 		return list, err
 	}

@@ -86,12 +86,12 @@ type looking struct {
 
 // service is one service as wishes need it.
 type service struct {
-	connection connectionstore.Interface
-	workspace  *workspaces.Workspace
-	held       []pairingstore.Held
-	listed     []workspaces.Space // nil when not listed
-	names      map[string]string  // by key: what has the name already
-	unchecked  error              // why names could not be looked up
+	via       connectionstore.Interface
+	workspace *workspaces.Workspace
+	held      []pairingstore.Held
+	listed    []workspaces.Space // nil when not listed
+	names     map[string]string  // by key: what has the name already
+	unchecked error              // why names could not be looked up
 }
 
 // PreviewAll says what would become of wishes: the classes' names, and every
@@ -172,7 +172,7 @@ func (o *Outlook) details(x *service, t Template) {
 	o.About = map[string]string{}
 	known := values(o.Card)
 	for _, d := range workspaces.Details {
-		if x.connection.Settings[d.Setting] == "" {
+		if x.via.Settings[d.Setting] == "" {
 			continue
 		}
 		value := cmp.Or(naming.Known(cmp.Or(t.Details[d.Name], "{"+d.Name+"}"), known),
@@ -183,9 +183,9 @@ func (o *Outlook) details(x *service, t Template) {
 		}
 	}
 	if len(o.Missing) > 0 {
-		refuses := x.connection.Settings["classComplete"] == "yes"
+		refuses := x.via.Settings["classComplete"] == "yes"
 		o.remark(finding.DetailMissing, refuses, "%s wants the %s of %s, which the register does not say",
-			x.connection.Name, strings.Join(o.Missing, " and the "), o.Card.Title())
+			x.via.Name, strings.Join(o.Missing, " and the "), o.Card.Title())
 	}
 }
 
@@ -193,7 +193,7 @@ func (l *looking) service(ctx context.Context, id string) (*service, error) {
 	if x := l.services[id]; x != nil {
 		return x, nil
 	}
-	c, ok := l.paused.connections[id]
+	c, ok := l.paused.interfaces[id]
 	if !ok {
 		return nil, refusal.Invalid("interfaceId",
 			"there is no interface %q; list them with: kanban interfaces list", id)
@@ -206,7 +206,7 @@ func (l *looking) service(ctx context.Context, id string) (*service, error) {
 	if err != nil {
 		return nil, err
 	}
-	x := &service{connection: c, workspace: workspaces.New(opened, l.Call), names: map[string]string{}}
+	x := &service{via: c, workspace: workspaces.New(opened, l.Call), names: map[string]string{}}
 	if x.held, err = pairingstore.TargetsAt(ctx, l.Store, id); err != nil {
 		return nil, err
 	}
@@ -239,15 +239,15 @@ func (l *looking) sections(o *Outlook, x *service) {
 		return c.Section.ID == o.Card.Section.ID && c.Pairing != nil && c.Pairing.InterfaceID == o.InterfaceID
 	}) {
 		o.remark(finding.AlreadyPaired, true, "%s is paired through %s already; a section has one target per service",
-			o.Card.Title(), x.connection.Name)
+			o.Card.Title(), x.via.Name)
 	}
 	if o.Card.Learners == 0 {
 		o.remark(finding.SectionEmpty, false, "no learner is enrolled in %s", o.Card.Title())
 	}
-	if most, _ := strconv.Atoi(x.connection.Settings["mostMembers"]); most > 0 &&
+	if most, _ := strconv.Atoi(x.via.Settings["mostMembers"]); most > 0 &&
 		o.Card.Learners+len(o.Card.Teachers) > most {
 		o.remark(finding.TargetTooSmall, true, "%d people, and %s allows %d", o.Card.Learners+len(o.Card.Teachers),
-			x.connection.Name, most)
+			x.via.Name, most)
 	}
 }
 
@@ -271,12 +271,12 @@ func (l *looking) name(ctx context.Context, o *Outlook, x *service, t Template, 
 	} else if there, err := x.hasName(ctx, o.Name, wishes); err != nil {
 		if x.unchecked == nil { // said once, not for every section
 			o.remark(adapter.CodeOf(err), false, "whether %s has a class of this name is not known: %v",
-				x.connection.Name, err)
+				x.via.Name, err)
 		}
 		x.unchecked = err
 	} else if there {
 		o.remark(finding.NameTaken, false, "%s has a class of the name %s already; to use that one, choose it",
-			x.connection.Name, o.Name)
+			x.via.Name, o.Name)
 	}
 	x.names[key] = o.Card.Title()
 }
@@ -316,7 +316,7 @@ func (l *looking) existing(ctx context.Context, o *Outlook, x *service) error {
 	i := slices.IndexFunc(ranked, func(c Candidate) bool { return c.Ref == o.TargetRef })
 	if i < 0 {
 		return refusal.Invalid("targetRef", "%s has no class %q; see what it has: kanban pairings candidates",
-			x.connection.Name, o.TargetRef)
+			x.via.Name, o.TargetRef)
 	}
 	c := ranked[i]
 	o.Name = cmp.Or(strings.TrimSpace(o.TargetName), c.Space.Name)

@@ -216,12 +216,12 @@ func (f Filter) fits(c Card) bool {
 
 // pauses tells which interfaces are paused; everything may be.
 type pauses struct {
-	connections map[string]connectionstore.Interface
-	everything  bool
+	interfaces map[string]connectionstore.Interface
+	everything bool
 }
 
 func (p pauses) of(interfaceID string) bool {
-	return p.everything || p.connections[interfaceID].Paused()
+	return p.everything || p.interfaces[interfaceID].Paused()
 }
 
 func (s *Service) paused(ctx context.Context) (p pauses, err error) {
@@ -229,9 +229,9 @@ func (s *Service) paused(ctx context.Context) (p pauses, err error) {
 	if err != nil {
 		return p, err
 	}
-	p.connections = make(map[string]connectionstore.Interface, len(all))
+	p.interfaces = make(map[string]connectionstore.Interface, len(all))
 	for _, c := range all {
-		p.connections[c.ID] = c
+		p.interfaces[c.ID] = c
 	}
 	m, err := settingstore.FindMaintenance(ctx, s.Store)
 	p.everything = m.Since != nil
@@ -258,7 +258,7 @@ func (s *Service) judge(c *Card, paused pauses) {
 	}
 	there := false
 	if c.Pairing != nil {
-		c.Interface = paused.connections[c.Pairing.InterfaceID].Name
+		c.Interface = paused.interfaces[c.Pairing.InterfaceID].Name
 		there = paused.of(c.Pairing.InterfaceID)
 	}
 	c.standing = c.Pairing.Status(x, there, s.Clock.Now())

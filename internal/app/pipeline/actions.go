@@ -41,7 +41,7 @@ type outcome struct {
 
 // prepared is an action with everything filled in.
 type prepared struct {
-	connection adapter.Interface
+	via adapter.Interface
 	// shown is what is going to be sent, for people.
 	shown map[string]any
 	// check asks the service whether what must exist beforehand does; nil when
@@ -69,7 +69,7 @@ func (s *Deliveries) prepare(ctx context.Context, open opener, d deliverystore.D
 	values rule.Values,
 ) (p prepared, err error) {
 	if d.Action.InterfaceID != "" {
-		if p.connection, err = open(ctx, d.Action.InterfaceID); err != nil {
+		if p.via, err = open(ctx, d.Action.InterfaceID); err != nil {
 			return p, err
 		}
 	}
@@ -138,7 +138,7 @@ func (s *Deliveries) send(_ context.Context, p *prepared, d deliverystore.Delive
 	}
 	p.shown = map[string]any{"type": event.Type, "data": data}
 	p.do = func(ctx context.Context) (outcome, error) {
-		sent, err := hooks.New(p.connection, s.once()).Send(ctx, event, time.Now())
+		sent, err := hooks.New(p.via, s.once()).Send(ctx, event, time.Now())
 		return outcome{status: sent.Status, request: sent.Request, answer: sent.Answer}, err
 	}
 	return nil
@@ -176,7 +176,7 @@ func (s *Deliveries) mail(_ context.Context, p *prepared, d deliverystore.Delive
 		}
 	}
 	p.do = func(ctx context.Context) (outcome, error) {
-		code, err := mails.New(p.connection, s.mailLimit()).Send(ctx, m)
+		code, err := mails.New(p.via, s.mailLimit()).Send(ctx, m)
 		return outcome{status: code, request: "To: " + address + "\nSubject: " + subject + "\n\n" + body}, err
 	}
 	return nil
@@ -209,7 +209,7 @@ func (s *Deliveries) operate(ctx context.Context, p *prepared, d deliverystore.D
 		o, err = connectionstore.FindOperation(ctx, s.Store, d.Action.InterfaceID, o.Undo)
 	}
 	if errors.Is(err, db.ErrNotFound) {
-		return refusal.Conflict(finding.OperationGone, "%s defines no operation %q", p.connection.Name,
+		return refusal.Conflict(finding.OperationGone, "%s defines no operation %q", p.via.Name,
 			d.Action.Operation)
 	}
 	if err != nil {
@@ -223,7 +223,7 @@ func (s *Deliveries) operate(ctx context.Context, p *prepared, d deliverystore.D
 	if err != nil {
 		return refuseText("fields", err)
 	}
-	service := services.New(p.connection, s.once())
+	service := services.New(p.via, s.once())
 	p.shown = map[string]any{"call": request.Method + " " + request.Path, "values": data}
 	p.check = func(ctx context.Context) error { return s.checkListed(ctx, service, o, data) }
 	p.do = func(ctx context.Context) (outcome, error) {
@@ -243,7 +243,7 @@ func (s *Deliveries) operate(ctx context.Context, p *prepared, d deliverystore.D
 		if err != nil || !provable {
 			return out, err
 		}
-		seen, err := call.LookAgain(ctx, adapter.Late(p.connection),
+		seen, err := call.LookAgain(ctx, adapter.Late(p.via),
 			func() (bool, error) { return s.seen(ctx, service, o, look, data) })
 		word := "sent, not seen there yet; "
 		if err == nil && seen {
@@ -382,7 +382,7 @@ func (s *Deliveries) someone(ctx context.Context, d deliverystore.Delivery, valu
 
 // change puts a person into a group, or takes them out, and reads it back.
 func (s *Deliveries) change(p *prepared, g workspaces.Group, who workspaces.Someone, in bool) {
-	w := workspaces.New(p.connection, s.once())
+	w := workspaces.New(p.via, s.once())
 	p.check = func(ctx context.Context) error {
 		_, err := w.FindGroup(ctx, g)
 		return groupRefusal(err, who)
@@ -456,7 +456,7 @@ func (s *Deliveries) enrol(ctx context.Context, p *prepared, d deliverystore.Del
 	}
 	in := d.Action.Kind == rule.Enrol
 	p.shown = map[string]any{"section": x.Title, "person": cmp.Or(who.Email, who.Identifier), "in": in}
-	if p.connection.Kind == adapter.KindSCIM {
+	if p.via.Kind == adapter.KindSCIM {
 		s.change(p, workspaces.Group{ExternalID: sourced, Name: x.Code}, who, in)
 		return nil
 	}
@@ -474,7 +474,7 @@ func (s *Deliveries) enrol(ctx context.Context, p *prepared, d deliverystore.Del
 			keep: func(ctx context.Context, tx *db.Tx) error {
 				return deliverystore.KeepPickup(ctx, tx,
 					deliverystore.Pickup{
-						InterfaceID: p.connection.ID, Person: who.Identifier, Section: sourced,
+						InterfaceID: p.via.ID, Person: who.Identifier, Section: sourced,
 						Role: "student", Active: in,
 					})
 			},

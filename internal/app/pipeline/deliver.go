@@ -58,7 +58,7 @@ type turn struct {
 	again    time.Duration
 	through  bool // its service rests, and it finds out whether that works again
 
-	connections *connectionsOf // of those claimed together
+	interfaces *interfacesOf // of those claimed together
 }
 
 // maker makes deliveries for one worker. What is written for them is
@@ -123,11 +123,11 @@ func (m *maker) turns(ctx context.Context, list []deliverystore.Delivery) ([]*tu
 	if err != nil {
 		return nil, err
 	}
-	turns, connections := make([]*turn, 0, len(list)), &connectionsOf{s: m.Deliveries, at: time.Now()}
+	turns, interfaces := make([]*turn, 0, len(list)), &interfacesOf{s: m.Deliveries, at: time.Now()}
 	events := make([]eventstore.Event, 0, len(list))
 	for _, d := range list {
 		e, there := byID[d.EventID]
-		if t := (&turn{delivery: d, event: e, connections: connections}); there {
+		if t := (&turn{delivery: d, event: e, interfaces: interfaces}); there {
 			turns, events = append(turns, t), append(events, e)
 		} else if err := m.end.do(ctx, t.without(m.Clock.Now(),
 			fmt.Errorf("the event %s is gone", d.EventID))); err != nil {
@@ -220,7 +220,7 @@ func (m *maker) take(ctx context.Context, t *turn) error {
 	if t.attempt == nil { // stopped, given up, or somebody else is at it
 		return nil
 	}
-	out, failure := m.attempt(ctx, t.connections.open, *d, t.event, t.values)
+	out, failure := m.attempt(ctx, t.interfaces.open, *d, t.event, t.values)
 	ended := m.Clock.Now()
 	t.ended, t.attempt.Millis, t.attempt.Status = ended, int(ended.Sub(t.attempt.StartedAt).Milliseconds()),
 		out.status
@@ -385,7 +385,7 @@ func endSubscriptions(ctx context.Context, tx *db.Tx, turns []*turn, now time.Ti
 			continue
 		}
 		id := *t.delivery.InterfaceID
-		ended = append(ended, resting{connection: id, until: now.Add(time.Minute)})
+		ended = append(ended, resting{interfaceID: id, until: now.Add(time.Minute)})
 		paused, err := connectionstore.PauseInterface(ctx, tx, id, now)
 		if err != nil {
 			return nil, err

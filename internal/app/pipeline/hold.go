@@ -28,9 +28,9 @@ const pausedFor = 30 * time.Second
 // one to the same person has been made.
 const behindFor = time.Second
 
-// connectionsOf reads, and opens, each interface of deliveries that were read together
+// interfacesOf reads, and opens, each interface of deliveries that were read together
 // once.
-type connectionsOf struct {
+type interfacesOf struct {
 	s      *Deliveries
 	mu     sync.Mutex
 	all    map[string]connectionstore.Interface
@@ -40,7 +40,7 @@ type connectionsOf struct {
 }
 
 // open gives an interface with its secrets.
-func (c *connectionsOf) open(ctx context.Context, id string) (adapter.Interface, error) {
+func (c *interfacesOf) open(ctx context.Context, id string) (adapter.Interface, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if x, ok := c.opened[id]; ok {
@@ -63,7 +63,7 @@ func (c *connectionsOf) open(ctx context.Context, id string) (adapter.Interface,
 	return x, err
 }
 
-func (c *connectionsOf) find(ctx context.Context, id string) (connectionstore.Interface, error) {
+func (c *interfacesOf) find(ctx context.Context, id string) (connectionstore.Interface, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if x, ok := c.all[id]; ok {
@@ -79,15 +79,16 @@ func (c *connectionsOf) find(ctx context.Context, id string) (connectionstore.In
 	return x, err
 }
 
-// restAfter is after how many failures in a row an interface that was read rests, 0 for the usual
-// number.
-func (c *connectionsOf) restAfter(id string) int {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	return c.all[id].Connection.RestAfter
+// restAfter is after how many failures in a row an interface rests, 0 for the usual number.
+func (c *interfacesOf) restAfter(ctx context.Context, id string) (int, error) {
+	x, err := c.find(ctx, id)
+	if errors.Is(err, db.ErrNotFound) { // it was removed meanwhile
+		return 0, nil
+	}
+	return x.Connection.RestAfter, err
 }
 
-func (c *connectionsOf) resting(ctx context.Context, id string) ([]deliverystore.Rest, error) {
+func (c *interfacesOf) resting(ctx context.Context, id string) ([]deliverystore.Rest, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if x, ok := c.rests[id]; ok {
@@ -114,7 +115,7 @@ const (
 // heldBack says until when a delivery waits, and for what, without having failed; held is
 // empty when its time has come. operation is the one that rests.
 func (s *Deliveries) heldBack(ctx context.Context, t *turn) (until time.Time, held, operation string, err error) {
-	d, r, connections, now := t.delivery, t.rule, t.connections, s.Clock.Now()
+	d, r, interfaces, now := t.delivery, t.rule, t.interfaces, s.Clock.Now()
 	if d.DueAt != nil && d.DueAt.After(now) {
 		return *d.DueAt, justWait, "", nil
 	}
@@ -129,7 +130,7 @@ func (s *Deliveries) heldBack(ctx context.Context, t *turn) (until time.Time, he
 			return now.Add(behindFor), "an earlier delivery to the same person", "", err
 		}
 	}
-	c, err := connections.find(ctx, *d.InterfaceID)
+	c, err := interfaces.find(ctx, *d.InterfaceID)
 	if errors.Is(err, db.ErrNotFound) {
 		return now, "", "", nil // the attempt says so
 	}
@@ -148,7 +149,7 @@ func (s *Deliveries) restsNow(ctx context.Context, t *turn, now time.Time) (unti
 	err error,
 ) {
 	id := *t.delivery.InterfaceID
-	rests, err := t.connections.resting(ctx, id)
+	rests, err := t.interfaces.resting(ctx, id)
 	key, _ := t.delivery.Action.Target()
 	if until, yes := s.restsSince(t, key); yes {
 		return until.Add(rand.N(time.Second)), heldRefused, key, err
@@ -212,8 +213,8 @@ func (s *Deliveries) overBefore(t *turn) (over bool) {
 
 // resting is a service, or an operation of it, that rests from now on.
 type resting struct {
-	connection, operation string
-	until                 time.Time
+	interfaceID, operation string
+	until                  time.Time
 }
 
 // health counts what failed and ends what worked, in the order in which the attempts
@@ -227,7 +228,7 @@ func (s *Deliveries) health(ctx context.Context, tx *db.Tx, turns []*turn) (rest
 	for _, t := range attempts {
 		id := *t.delivery.InterfaceID
 		key, title := t.delivery.Action.Target()
-		service, operation := resting{connection: id}, resting{connection: id, operation: key}
+		service, operation := resting{interfaceID: id}, resting{interfaceID: id, operation: key}
 		p, isCall := call.As(t.failure)
 		f := rest.Failure{Began: t.attempt.StartedAt, Ended: t.ended}
 		switch {
@@ -244,13 +245,15 @@ func (s *Deliveries) health(ctx context.Context, tx *db.Tx, turns []*turn) (rest
 		case isCall && p.Passing():
 			// nothing is compared: its numbers may stay
 			f.RetryAfter, f.Reason = p.RetryAfter, mask(t.failure.Error(), t.values["person"])
-			f.Many = t.connections.restAfter(id)
+			if f.Many, err = t.interfaces.restAfter(ctx, id); err != nil {
+				return nil, err
+			}
 			r, err := deliverystore.CountFailure(ctx, tx, id, "", "",
 				func(r rest.Record) rest.Record { return r.Failed(f) })
 			if err != nil {
 				return nil, err
 			}
-			service.until, worked[resting{connection: id}] = r.Until, false
+			service.until, worked[resting{interfaceID: id}] = r.Until, false
 			rested = append(rested, service)
 		// one address is not another
 		case isCall && !(t.delivery.Action.Kind == rule.Mail && p.Kind == call.Refused) || refusedThere(t.failure):
@@ -270,7 +273,7 @@ func (s *Deliveries) health(ctx context.Context, tx *db.Tx, turns []*turn) (rest
 	}
 	for _, r := range rested {
 		if r.until.After(s.Clock.Now()) {
-			return rested, tx.Announce(ctx, "interface", r.connection)
+			return rested, tx.Announce(ctx, "interface", r.interfaceID)
 		}
 	}
 	return rested, nil
@@ -280,12 +283,12 @@ func (s *Deliveries) health(ctx context.Context, tx *db.Tx, turns []*turn) (rest
 // never do, and need not be asked about each time.
 func (s *Deliveries) hasFailed(t *turn, operation string) bool {
 	if x, ok := s.resting.Load(*t.delivery.InterfaceID + "/" + operation); ok &&
-		x.(rested).since.After(t.connections.at) {
+		x.(rested).since.After(t.interfaces.at) {
 		return true
 	}
-	t.connections.mu.Lock()
-	defer t.connections.mu.Unlock()
-	rests, read := t.connections.rests[*t.delivery.InterfaceID]
+	t.interfaces.mu.Lock()
+	defer t.interfaces.mu.Unlock()
+	rests, read := t.interfaces.rests[*t.delivery.InterfaceID]
 	return !read || slices.ContainsFunc(rests, func(r deliverystore.Rest) bool { return r.Operation == operation })
 }
 
@@ -309,7 +312,7 @@ func sameText(t *turn) string {
 // rest remembers what has come to rest, so that what was read before is not begun.
 func (s *Deliveries) rest(all []resting) {
 	for _, r := range all {
-		s.resting.Store(r.connection+"/"+r.operation, rested{r.until, time.Now()})
+		s.resting.Store(r.interfaceID+"/"+r.operation, rested{r.until, time.Now()})
 	}
 }
 
@@ -326,5 +329,5 @@ func (s *Deliveries) restsSince(t *turn, operation string) (until time.Time, yes
 		return until, false
 	}
 	r := x.(rested)
-	return r.until, r.since.After(t.connections.at) && r.until.After(s.Clock.Now())
+	return r.until, r.since.After(t.interfaces.at) && r.until.After(s.Clock.Now())
 }

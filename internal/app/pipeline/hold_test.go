@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kanban/internal/app/connections"
 	"kanban/internal/apptest"
 	"kanban/internal/core/rest"
 	"kanban/internal/core/rule"
@@ -128,6 +129,53 @@ func TestServiceThatKeepsFailingRests_E9(t *testing.T) {
 	assert.Zero(t, n, "what was delivered is not sent again")
 	_, err = w.Deliveries.RetryAll(t.Context(), "test", deliverystore.DeliveryFilter{})
 	assert.ErrorContains(t, err, "say which to try again")
+}
+
+// What is said of a connection holds for its interfaces: it is left alone when it says so, and what is for
+// them waits while it is paused.
+func TestConnectionIsPausedAndRestsAsItSays(t *testing.T) {
+	w, now := apptest.Clocked(t)
+	w.Deliveries.Delays = slices.Repeat([]time.Duration{time.Nanosecond}, 20)
+	c := w.Contacts()
+	change := func(e connections.EditConnection) {
+		_, err := w.Connections.EditConnection(t.Context(), "test", c.ConnectionID, 0, e)
+		require.NoError(t, err)
+	}
+	two, yes, no := 2, true, false
+	change(connections.EditConnection{Details: connections.Details{RestAfter: &two}})
+	w.Rule(rule.Draft{
+		Name: "r", Trigger: "section.joined",
+		Actions: []rule.Action{{
+			Kind: rule.SendEvent, InterfaceID: c.ID,
+			Fields: map[string]string{"email": "person.email", "label": `"x"`},
+		}},
+	})
+	require.NoError(t, w.Standins.Fault("contacts", fault.Fault{Kind: fault.Status, Status: 500, Path: "/events"}))
+	d := w.DeliveriesOf(w.Record(w.Joined("k1", "stu-001", "PROP-A")).ID)[0]
+	try := func() deliverystore.ListedDelivery {
+		*now = now.Add(time.Millisecond)
+		_, err := w.Deliveries.Deliver(t.Context(), d.ID)
+		require.NoError(t, err)
+		return w.DeliveriesThat(deliverystore.DeliveryFilter{})[0]
+	}
+	for range 4 {
+		try()
+	}
+	last := try()
+	assert.Equal(t, 2, last.Attempts, "it rests after two failures")
+	assert.Equal(t, "the service keeps failing and rests", last.Held)
+
+	w.Standins.ClearFaults()
+	change(connections.EditConnection{Paused: &yes})
+	*now = now.Add(time.Hour)
+	last = try()
+	assert.Equal(t, 2, last.Attempts, "nothing is tried while it is paused")
+	assert.Equal(t, deliverystore.HeldPaused, last.Held)
+	assert.Empty(t, w.Standins.Contacts.Contacts())
+	change(connections.EditConnection{Paused: &no})
+	*now = now.Add(time.Hour)
+	assert.Equal(t, deliverystore.DeliveryDelivered, try().State)
+	assert.Len(t, w.Standins.Contacts.Contacts(), 1)
 }
 
 // An operation that is refused the same way again and again rests by itself: a probe of its

@@ -209,12 +209,23 @@ func (s *Facts) resolved(ctx context.Context, w eventstore.Waiting, x *item) err
 	})
 }
 
-// KeepAttachments stores the content of attachments of statements that come through an interface.
-func (s *Facts) KeepAttachments(ctx context.Context, interfaceID string, parts []xapi.Attachment) error {
-	all := make([]eventstore.StatementAttachment, len(parts))
-	for i, p := range parts {
-		all[i] = eventstore.StatementAttachment{
-			InterfaceID: interfaceID, SHA2: p.SHA2, ContentType: p.ContentType, Body: p.Body,
+// KeepAttachments stores the content of attachments that statements name which were taken through an
+// interface.
+func (s *Facts) KeepAttachments(ctx context.Context, interfaceID string, taken []json.RawMessage,
+	parts []xapi.Attachment,
+) error {
+	named := map[string]bool{}
+	for _, text := range taken {
+		for _, hash := range xapi.Hashes(text) {
+			named[hash] = true
+		}
+	}
+	var all []eventstore.StatementAttachment
+	for _, p := range parts {
+		if named[p.SHA2] {
+			all = append(all, eventstore.StatementAttachment{
+				InterfaceID: interfaceID, SHA2: p.SHA2, ContentType: p.ContentType, Body: p.Body,
+			})
 		}
 	}
 	return eventstore.KeepAttachments(ctx, s.Store, all)

@@ -29,7 +29,7 @@ func (s *Deliveries) Prepare(ctx context.Context, d deliverystore.Delivery, e ev
 }
 
 // Interface is the name of the interface that it goes through.
-func (p Prepared) Interface() string { return p.connection.Name }
+func (p Prepared) Interface() string { return p.via.Name }
 
 // Shown is what is going to be sent, for people.
 func (p Prepared) Shown() map[string]any { return p.shown }

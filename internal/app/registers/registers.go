@@ -178,25 +178,25 @@ func (s *Service) finish(ctx context.Context, tx *db.Tx, run *runstore.Run) erro
 }
 
 func (s *Service) read(ctx context.Context, run *runstore.Run) error {
-	connection, err := s.Connections.Open(ctx, *run.InterfaceID)
+	via, err := s.Connections.Open(ctx, *run.InterfaceID)
 	if err != nil {
 		return err
 	}
 	progress := s.teller(ctx, run.ID)
-	source, err := s.source(ctx, connection, run, progress)
+	source, err := s.source(ctx, via, run, progress)
 	if err != nil {
 		return err
 	}
 	in := &sorted{
 		source: source, approved: run.Approved,
-		calendar: calendar{adapter.DatesOf(connection.Settings), s.today()}, progress: func(what string,
+		calendar: calendar{adapter.DatesOf(via.Settings), s.today()}, progress: func(what string,
 			read int,
 		) error {
 			return progress("merging "+what, read, 0)
 		},
 	}
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
-		merged, err := mirror.Merge(ctx, tx, connection.ID, in)
+		merged, err := mirror.Merge(ctx, tx, via.ID, in)
 		if errors.Is(err, oneroster.ErrPackage) {
 			return refusal.Conflict(finding.PackageUnreadable, "%v", err)
 		}
@@ -209,10 +209,10 @@ func (s *Service) read(ctx context.Context, run *runstore.Run) error {
 		if err != nil {
 			return err
 		}
-		if err := guard(ctx, tx, connection, run, merged); err != nil {
+		if err := guard(ctx, tx, via, run, merged); err != nil {
 			return err
 		}
-		compared, err := s.follow(ctx, tx, connection.ID, merged)
+		compared, err := s.follow(ctx, tx, via.ID, merged)
 		if err != nil {
 			return err
 		}

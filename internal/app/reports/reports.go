@@ -142,7 +142,7 @@ func (s *Service) all(ctx context.Context) ([]Finding, error) {
 	}
 	var list []Finding
 	for _, gather := range []func(context.Context) ([]Finding, error){
-		s.connections, s.resting, s.statements, s.refused,
+		s.interfaces, s.resting, s.statements, s.refused,
 		s.registers, s.pairings, s.leftGroups, s.terms, s.deliveries, s.lacking, s.reversals, s.accesses, s.tasks,
 	} {
 		some, err := gather(ctx)

@@ -17,14 +17,14 @@ import (
 // not paired, held, never run, out of step, paused or being run. It is empty only when
 // everything else is known to be in step.
 func (s *Service) Rest(ctx context.Context) (said []string, err error) {
-	connections, err := connectionstore.Interfaces(ctx, s.Store)
+	interfaces, err := connectionstore.Interfaces(ctx, s.Store)
 	if err != nil {
 		return nil, err
 	}
-	if len(connections) == 0 {
+	if len(interfaces) == 0 {
 		return []string{"nothing is connected yet"}, nil
 	}
-	if said, err = s.notWorking(ctx, connections); err != nil {
+	if said, err = s.notWorking(ctx, interfaces); err != nil {
 		return nil, err
 	}
 	m, err := settingstore.FindMaintenance(ctx, s.Store)
@@ -43,11 +43,11 @@ func (s *Service) Rest(ctx context.Context) (said []string, err error) {
 
 // notWorking says which interfaces are paused, do not work or are not known to, and which
 // registers were not read.
-func (s *Service) notWorking(ctx context.Context, connections []connectionstore.Interface) (said []string,
+func (s *Service) notWorking(ctx context.Context, interfaces []connectionstore.Interface) (said []string,
 	err error,
 ) {
 	registers := 0
-	for _, c := range connections {
+	for _, c := range interfaces {
 		works := len(c.Probe) > 0
 		var reports []adapter.Report
 		if works && json.Unmarshal(c.Probe, &reports) == nil {

@@ -89,3 +89,17 @@ func TestOnlyTheSameRefusalMakesAnOperationRest(t *testing.T) {
 		}
 	})
 }
+
+func TestAServiceRestsAfterAsManyFailuresAsAreSaid(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		many := rapid.IntRange(1, 40).Draw(t, "many")
+		var r rest.Record
+		for n := 1; n <= many; n++ {
+			began := noon.Add(time.Duration(n) * time.Minute) // well beyond rest.LongEnough
+			r = r.Failed(rest.Failure{Began: began, Ended: began.Add(time.Second), Many: many})
+			if r.Until.IsZero() != (n < many) {
+				t.Fatalf("after %d of %d it rests until %v", n, many, r.Until)
+			}
+		}
+	})
+}

@@ -88,7 +88,7 @@ func UpdateConnection(ctx context.Context, tx *db.Tx, c *Connection) error {
 
 // nameInterfaces names those of a connection after it, as FullName does.
 func nameInterfaces(ctx context.Context, tx *db.Tx, connectionID string) error {
-	_, err := db.Exec(ctx, tx, `UPDATE interfaces i SET name = c.name || CASE i.label WHEN '' THEN '' ELSE ': ' END || i.label
+	_, err := db.Exec(ctx, tx, `UPDATE interfaces i SET name = `+fullName("c.name")+`
 		FROM connections c WHERE c.id = i.connection_id AND c.id = $1 AND i.removed_at IS NULL`, connectionID)
 	return db.Known(err, "naming the interfaces")
 }
@@ -108,7 +108,7 @@ func RemoveConnection(ctx context.Context, tx *db.Tx, id, who string) error {
 // removed together with it, and gives their ids.
 func RestoreConnection(ctx context.Context, tx *db.Tx, id, name string) (interfaces []string, err error) {
 	interfaces, err = db.Values[string](ctx, tx, "restoring the interfaces", `UPDATE interfaces i SET removed_at = NULL,
-		removed_by = '', name = $2 || CASE i.label WHEN '' THEN '' ELSE ': ' END || i.label, version = i.version + 1
+		removed_by = '', name = `+fullName("$2::text")+`, version = i.version + 1
 		FROM connections c WHERE c.id = i.connection_id AND c.id = $1 AND i.removed_at >= c.removed_at
 		RETURNING i.id::text`, id, name)
 	if err != nil {
@@ -128,7 +128,19 @@ func RestoreConnection(ctx context.Context, tx *db.Tx, id, name string) (interfa
 
 // DeleteConnections deletes for good what was removed before a time and has no interface left, and
 // gives the names.
-func DeleteConnections(ctx context.Context, from *db.Database, before time.Time) ([]string, error) {
-	return db.Values[string](ctx, from, "deleting connections", `DELETE FROM connections c WHERE c.removed_at < $1
-		AND NOT EXISTS (SELECT 1 FROM interfaces i WHERE i.connection_id = c.id) RETURNING c.name`, before)
+func DeleteConnections(ctx context.Context, from *db.Database, before time.Time) (names []string, err error) {
+	err = from.InTx(ctx, func(tx *db.Tx) error {
+		gone, err := db.Rows[struct{ ID, Name string }](ctx, tx, "deleting connections", `DELETE FROM connections c
+			WHERE c.removed_at < $1 AND NOT EXISTS (SELECT 1 FROM interfaces i WHERE i.connection_id = c.id)
+			RETURNING c.id::text, c.name`, before)
+		for _, c := range gone {
+			if err := tx.Audit(ctx, "Kanban", "deleted a removed connection for good", "connection/"+c.ID,
+				map[string]string{"name": c.Name}); err != nil {
+				return err
+			}
+			names = append(names, c.Name)
+		}
+		return err
+	})
+	return names, err
 }

@@ -46,6 +46,11 @@ func FullName(connection, label string) string {
 	return connection + ": " + label
 }
 
+// fullName is the same in SQL, of the interface i and a name of its connection.
+func fullName(connection string) string {
+	return connection + ` || CASE i.label WHEN '' THEN '' ELSE ': ' END || i.label`
+}
+
 // Paused reports whether the interface is paused, by itself or with its whole connection.
 func (c Interface) Paused() bool { return c.PausedAt != nil || c.Connection.PausedAt != nil }
 

@@ -78,7 +78,7 @@ func (l *loading) differences(ctx context.Context) error {
 		m.sourced_id AS id, %[3]s AS who, v.field, coalesce(v.before, '') AS before, coalesce(v.after, '') AS after
 		FROM %[2]s s JOIN %[1]s m ON m.interface_id = $1 AND m.sourced_id = s.sourced_id CROSS
 			JOIN LATERAL (VALUES %[4]s) v (field, before, after)
-		WHERE (%[5]s) AND v.before IS DISTINCT FROM v.after LIMIT %[6]d`, l.name, l.staged, who, strings.Join(fields, ", "), l.listed(), maxDifferences+1), l.connection, l.name)
+		WHERE (%[5]s) AND v.before IS DISTINCT FROM v.after LIMIT %[6]d`, l.name, l.staged, who, strings.Join(fields, ", "), l.listed(), maxDifferences+1), l.interfaceID, l.name)
 	if len(list) > maxDifferences {
 		list, l.merged.MoreDifferences = list[:maxDifferences], true
 	}

@@ -20,11 +20,11 @@ import (
 // loading brings one table of one register's mirror up to date.
 type loading struct {
 	mirrorTable
-	tx         *db.Tx
-	connection string
-	in         Incoming
-	merged     *Merged
-	counted    TableCounts
+	tx          *db.Tx
+	interfaceID string
+	in          Incoming
+	merged      *Merged
+	counted     TableCounts
 
 	staged  string           // the table that the records are copied into, quoted
 	known   map[uint64]int32 // fingerprints in the mirror; the position where each was seen, 0 before
@@ -50,12 +50,12 @@ type loading struct {
 // into a table that has no index yet, the indexes are built, the table becomes
 // part of the mirror.
 func (l *loading) fill(ctx context.Context) error {
-	name := db.Quoted(partition(l.name, l.connection))
+	name := db.Quoted(partition(l.name, l.interfaceID))
 	l.staged = name
 	err := l.exec(ctx,
 		fmt.Sprintf(`CREATE TABLE %s (LIKE %s INCLUDING DEFAULTS INCLUDING GENERATED)`, name, l.name),
 		fmt.Sprintf(`ALTER TABLE %[1]s ADD position int, ALTER interface_id
-			SET DEFAULT '%[2]s', ADD CHECK (interface_id = '%[2]s')`, name, l.connection))
+			SET DEFAULT '%[2]s', ADD CHECK (interface_id = '%[2]s')`, name, l.interfaceID))
 	if err != nil {
 		return err
 	}
@@ -79,7 +79,7 @@ func (l *loading) fill(ctx context.Context) error {
 		steps = append(steps, fmt.Sprintf(`CREATE INDEX ON %s %s`, name, columns))
 	}
 	steps = append(steps, fmt.Sprintf(`ALTER TABLE %s ATTACH PARTITION %s FOR VALUES IN ('%s')`, l.name, name,
-		l.connection), `ANALYZE `+name)
+		l.interfaceID), `ANALYZE `+name)
 	l.counted.Added = l.copied
 	return l.exec(ctx, steps...)
 }
@@ -148,7 +148,7 @@ func (l *loading) merge(ctx context.Context) error {
 	}
 	// so that the queries that follow are planned for it
 	if l.counted.Added+l.counted.Changed+l.counted.Gone > manyRows {
-		return l.exec(ctx, `ANALYZE `+db.Quoted(partition(l.name, l.connection)))
+		return l.exec(ctx, `ANALYZE `+db.Quoted(partition(l.name, l.interfaceID)))
 	}
 	return nil
 }
@@ -184,7 +184,7 @@ func (l *loading) lacking(ctx context.Context) error {
 		lost := &ColumnLost{Table: l.name, Column: column}
 		err := db.Into(ctx, l.tx, &lost.Values, fmt.Sprintf(`SELECT count(*) FROM %s
 			WHERE interface_id = $1 AND gone_at IS NULL AND %s::text NOT IN ('', '{}')`,
-			l.name, db.Quoted(column)), l.connection)
+			l.name, db.Quoted(column)), l.interfaceID)
 		if err != nil {
 			return err
 		}
@@ -221,7 +221,7 @@ func (l *loading) optional() string {
 // remember loads the fingerprints of the mirror's rows.
 func (l *loading) remember(ctx context.Context) error {
 	rows, err := l.tx.PGX.Query(ctx, `SELECT row_hash FROM `+l.name+` m WHERE interface_id = $1 AND `+l.listed(),
-		l.connection)
+		l.interfaceID)
 	if err != nil {
 		return err
 	}

@@ -88,7 +88,7 @@ func (l *loading) superseded(ctx context.Context) error {
 	var drop []string
 	err := db.Each(ctx, l.tx, "finding records given twice", fmt.Sprintf(`
 		SELECT s.position, s.sourced_id, m.row_hash FROM %s s
-		JOIN %s m ON m.interface_id = $1 AND m.sourced_id = s.sourced_id AND %s AND m.row_hash IS NOT NULL`, l.staged, l.name, l.listed()), []any{l.connection}, func(k known) error {
+		JOIN %s m ON m.interface_id = $1 AND m.sourced_id = s.sourced_id AND %s AND m.row_hash IS NOT NULL`, l.staged, l.name, l.listed()), []any{l.interfaceID}, func(k known) error {
 		at := int(l.known[uint64(k.RowHash)])
 		if at == 0 {
 			return nil
@@ -113,7 +113,7 @@ func (l *loading) keep(ctx context.Context) error {
 	}
 	kept, err := l.names(ctx, fmt.Sprintf(`DELETE FROM %s s USING %s m
 		WHERE s.sourced_id = ANY ($2::text[]) AND m.interface_id = $1 AND m.sourced_id = s.sourced_id AND %s
-			RETURNING s.sourced_id`, l.staged, l.name, l.listed()), l.connection, l.unsure)
+			RETURNING s.sourced_id`, l.staged, l.name, l.listed()), l.interfaceID, l.unsure)
 	l.bad = append(l.bad, kept...)
 	l.copied -= len(kept)
 	return err
@@ -131,7 +131,7 @@ func (l *loading) identify(ctx context.Context) error {
 		err := db.Each(ctx, l.tx, "finding what damaged records were", fmt.Sprintf(`
 			SELECT d.id, coalesce(m.row_hash, 0) AS row_hash, m.sourced_id IS NOT NULL AND NOT EXISTS (SELECT 1
 				FROM %s s WHERE s.sourced_id = d.id) AND count(*) OVER (PARTITION BY d.id) = 1 AS known
-			FROM unnest($2::text[]) d (id) LEFT JOIN %s m ON m.interface_id = $1 AND m.sourced_id = d.id AND %s`, l.staged, l.name, l.listed()), []any{l.connection, l.damaged}, func(d damaged) error {
+			FROM unnest($2::text[]) d (id) LEFT JOIN %s m ON m.interface_id = $1 AND m.sourced_id = d.id AND %s`, l.staged, l.name, l.listed()), []any{l.interfaceID, l.damaged}, func(d damaged) error {
 			if !d.Known || l.known[uint64(d.RowHash)] != 0 {
 				l.incomplete = fmt.Sprintf("what is left of a damaged record looks like %s, and that is not a record that is known and missing", d.ID)
 			}
@@ -168,7 +168,7 @@ func (l *loading) referred(ctx context.Context) error {
 			WHERE r.interface_id = $1 AND r.gone_at = now() AND r.sourced_id <> ALL ($2::text[]) AND (
 				EXISTS (SELECT 1 FROM %[3]s m WHERE m.interface_id = $1 AND m.%[2]s %[5]s AND %[6]s)
 				OR EXISTS (SELECT 1 FROM %[4]s m WHERE m.%[2]s %[5]s AND %[6]s))
-			RETURNING r.sourced_id`, ref.table, ref.column, l.name, l.staged, to, l.counts()), l.connection, deleted)
+			RETURNING r.sourced_id`, ref.table, ref.column, l.name, l.staged, to, l.counts()), l.interfaceID, deleted)
 		if err != nil {
 			return err
 		}
@@ -190,7 +190,7 @@ func (l *loading) inherit(ctx context.Context) error {
 	}
 	_, err := db.Exec(ctx, l.tx, fmt.Sprintf(`UPDATE %s s SET secondary = coalesce((SELECT m.secondary FROM people m
 		WHERE m.interface_id = $1 AND m.sourced_id = s.sourced_id), false)
-		WHERE secondary IS NULL`, l.staged), l.connection)
+		WHERE secondary IS NULL`, l.staged), l.interfaceID)
 	return err
 }
 
@@ -204,7 +204,7 @@ func (l *loading) gone(ctx context.Context) (err error) {
 		for id := range l.deleted {
 			ids = append(ids, id)
 		}
-		l.counted.Gone, err = l.count(ctx, fmt.Sprintf(mark+`m.sourced_id = ANY ($2::text[])`, l.name), l.connection,
+		l.counted.Gone, err = l.count(ctx, fmt.Sprintf(mark+`m.sourced_id = ANY ($2::text[])`, l.name), l.interfaceID,
 			ids)
 		return err
 	}
@@ -216,7 +216,7 @@ func (l *loading) gone(ctx context.Context) (err error) {
 	}
 	l.counted.Gone, err = l.count(ctx, fmt.Sprintf(mark+`(m.row_hash IS NULL
 		OR m.row_hash IN (SELECT unnest($2::bigint[])))
-		AND NOT EXISTS (SELECT 1 FROM %[2]s s WHERE s.sourced_id = m.sourced_id) AND m.sourced_id <> ALL ($3::text[])`, l.name, l.staged), l.connection, unseen, append([]string{}, l.bad...))
+		AND NOT EXISTS (SELECT 1 FROM %[2]s s WHERE s.sourced_id = m.sourced_id) AND m.sourced_id <> ALL ($3::text[])`, l.name, l.staged), l.interfaceID, unseen, append([]string{}, l.bad...))
 	return err
 }
 
@@ -227,7 +227,7 @@ func (l *loading) unlisted(ctx context.Context) error {
 		unknown, err := l.names(ctx, fmt.Sprintf(`SELECT DISTINCT x.id FROM (SELECT DISTINCT %[2]s AS ids
 			FROM %[1]s) l, unnest(l.ids) x (id)
 			WHERE NOT EXISTS (SELECT 1 FROM %[3]s r WHERE r.interface_id = $1 AND r.sourced_id = x.id
-				AND r.gone_at IS NULL)`, l.staged, ref.column, ref.table), l.connection)
+				AND r.gone_at IS NULL)`, l.staged, ref.column, ref.table), l.interfaceID)
 		if err != nil {
 			return err
 		}
@@ -278,7 +278,7 @@ func (l *loading) sharedIdentifiers(ctx context.Context) error {
 				AND identifier = ANY (ARRAY(SELECT identifier FROM asked))
 			UNION ALL SELECT sourced_id, identifier FROM %[1]s WHERE NOT coalesce(secondary, false)
 		) o ON o.identifier = a.identifier AND o.sourced_id <> a.sourced_id GROUP BY 1, 2 ORDER BY 1`, l.staged)
-	args := []any{l.connection}
+	args := []any{l.interfaceID}
 	if l.known == nil { // a first read
 		sql, args = fmt.Sprintf(`SELECT s.position, s.sourced_id AS id, (SELECT min(o.sourced_id) FROM %[1]s o
 			WHERE o.identifier = s.identifier AND o.sourced_id <> s.sourced_id) AS other
@@ -321,7 +321,7 @@ func (l *loading) check(ctx context.Context, dangling, doubled bool) error {
 				WHERE r.interface_id = $1 AND r.sourced_id = o.other) AS was FROM out o`,
 			l.staged, ref.table, ref.column), func(m misplaced) {
 			lacking.add(m, ref, m.Was || l.merged.deleted[ref.table][m.Other])
-		}, l.connection); err != nil {
+		}, l.interfaceID); err != nil {
 			return err
 		}
 	}
@@ -352,12 +352,12 @@ func (l *loading) check(ctx context.Context, dangling, doubled bool) error {
 		twice = append(twice, m.ID)
 		l.merged.notice(finding.EnrolmentDuplicate, l.subject(m),
 			fmt.Sprintf("%s is enrolled in %s by %s already", m.Person, m.Section, m.Other))
-	}, l.connection); err != nil {
+	}, l.interfaceID); err != nil {
 		return err
 	}
 	// What such a record said before is no longer so.
 	n, err := l.count(ctx, `UPDATE enrolments SET gone_at = now(), changed_at = now(), state = 'gone'
-		WHERE interface_id = $1 AND gone_at IS NULL AND sourced_id = ANY ($2::text[])`, l.connection, twice)
+		WHERE interface_id = $1 AND gone_at IS NULL AND sourced_id = ANY ($2::text[])`, l.interfaceID, twice)
 	l.counted.Gone += n
 	return err
 }
@@ -396,7 +396,7 @@ func (l *loading) history(ctx context.Context) error {
 		FROM enrolments m JOIN %s s ON s.sourced_id = m.sourced_id
 		WHERE m.interface_id = $1 AND m.joined_at IS NOT NULL
 			AND (m.gone_at IS NOT NULL AND s.state = 'in' OR (m.section, m.person, m.role) <> (s.section, s.person,
-				s.role))`, l.staged), l.connection)
+				s.role))`, l.staged), l.interfaceID)
 	return err
 }
 
@@ -430,19 +430,19 @@ func (l *loading) write(ctx context.Context) (err error) {
 		WHERE m.interface_id = $1 AND m.sourced_id = s.sourced_id AND (NOT (%[7]s) OR (%[5]s) IS DISTINCT
 			FROM (%[6]s))`,
 		l.name, list("% = s.%", ", "), since, l.staged, list("m.%", ", "), list("s.%",
-			", "), l.listed()), l.connection)
+			", "), l.listed()), l.interfaceID)
 	if err != nil {
 		return err
 	}
 	if _, err = db.Exec(ctx, l.tx, fmt.Sprintf(`UPDATE %s m SET row_hash = s.row_hash FROM %s s
-		WHERE m.interface_id = $1 AND m.sourced_id = s.sourced_id AND m.row_hash IS DISTINCT FROM s.row_hash`, l.name, l.staged), l.connection); err != nil {
+		WHERE m.interface_id = $1 AND m.sourced_id = s.sourced_id AND m.row_hash IS DISTINCT FROM s.row_hash`, l.name, l.staged), l.interfaceID); err != nil {
 		return err
 	}
 	l.counted.Added, err = l.count(ctx, fmt.Sprintf(`
 		INSERT INTO %[1]s (interface_id, sourced_id, %[2]s, row_hash%[5]s)
 		SELECT $1, s.sourced_id, %[3]s, s.row_hash%[6]s FROM %[4]s s
 		WHERE NOT EXISTS (SELECT 1 FROM %[1]s m WHERE m.interface_id = $1 AND m.sourced_id = s.sourced_id)`,
-		l.name, strings.Join(values, ", "), list("s.%", ", "), l.staged, starts, first), l.connection)
+		l.name, strings.Join(values, ", "), list("s.%", ", "), l.staged, starts, first), l.interfaceID)
 	return err
 }
 
@@ -462,7 +462,7 @@ func (l *loading) orphans(ctx context.Context) error {
 			l.counted.Gone++
 			l.merged.notice(finding.ReferenceDeleted, l.name+" "+m.ID,
 				fmt.Sprintf("its %s %q is no longer in the register", ref.noun, m.Other))
-		}, l.connection); err != nil {
+		}, l.interfaceID); err != nil {
 			return err
 		}
 	}

@@ -179,7 +179,7 @@ func Merge(ctx context.Context, tx *db.Tx, interfaceID string, in Incoming) (Mer
 	defer func() { _, _ = db.Exec(ctx, tx, `SET LOCAL enable_nestloop = on`) }()
 	for _, t := range mirrorTables {
 		l := &loading{
-			tx: tx, mirrorTable: t, connection: interfaceID, in: in, merged: &m,
+			tx: tx, mirrorTable: t, interfaceID: interfaceID, in: in, merged: &m,
 			deleted: map[string]bool{},
 		}
 		work := l.merge

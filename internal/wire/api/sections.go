@@ -45,14 +45,14 @@ type Section struct {
 	OpensAt      *time.Time   `json:"opensAt,omitempty" doc:"When its class opens by itself"`
 	Interface    string       `json:"interface,omitempty" doc:"The service's name"`
 	// Counts of the latest comparison, people per outcome.
-	Counts map[roster.Outcome]int `json:"counts,omitempty"`
-	RanAt  *time.Time             `json:"ranAt,omitempty"`
-	Alike  bool                   `json:"alike,omitempty" doc:"Another section has the same title and code: show school, term and teachers"`
-	List   string                 `json:"list,omitempty" enum:"course,organisation,named" doc:"It is a people list of this kind, no section of the register"`
+	Counts     map[roster.Outcome]int `json:"counts,omitempty"`
+	RanAt      *time.Time             `json:"ranAt,omitempty"`
+	Alike      bool                   `json:"alike,omitempty" doc:"Another section has the same title and code: show school, term and teachers"`
+	List       string                 `json:"list,omitempty" enum:"course,organisation,named" doc:"It is a people list of this kind, no section of the register"`
+	Page       string                 `json:"page,omitempty" doc:"Where people open it in the register, when its interface says so; not on the board"`
+	TargetPage string                 `json:"targetPage,omitempty" doc:"Where people open its class at the service, likewise"`
 	// Running says that somebody works at a run of it.
-	Page       string `json:"page,omitempty" doc:"Where people open it in the register, when its interface says so; not on the board"`
-	TargetPage string `json:"targetPage,omitempty" doc:"Where people open its class at the service, likewise"`
-	Running    bool   `json:"running,omitempty" doc:"A run of it is under way or queued; its state is that of before"`
+	Running bool `json:"running,omitempty" doc:"A run of it is under way or queued; its state is that of before"`
 }
 
 // Column is one state on the board.

@@ -8,6 +8,7 @@ package oneroster
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strconv"
 	"time"
 )
@@ -92,19 +93,17 @@ func (d *Date) UnmarshalJSON(text []byte) error {
 func ParseDay(s string) (time.Time, error) {
 	day, rest := s[:min(len(s), len(time.DateOnly))], s[min(len(s), len(time.DateOnly)):]
 	t, err := time.Parse(time.DateOnly, day)
-	if err == nil && rest != "" {
-		err = fmt.Errorf("a time is to stand behind the day")
-		for _, layout := range []string{"T15:04:05Z07:00", "T15:04:05", " 15:04:05", "T15:04Z07:00", "T15:04"} {
-			if _, wrong := time.Parse(layout, rest); wrong == nil {
-				return t, nil
-			}
-		}
+	if err == nil && (rest == "" || slices.ContainsFunc(clockTimes, func(layout string) bool {
+		_, wrong := time.Parse(layout, rest)
+		return wrong == nil
+	})) {
+		return t, nil
 	}
-	if err != nil {
-		return t, fmt.Errorf("%q is not a date like 2026-09-01", s)
-	}
-	return t, nil
+	return t, fmt.Errorf("%q is not a date like 2026-09-01", s)
 }
+
+// clockTimes are the forms of a time behind a day.
+var clockTimes = []string{"T15:04:05Z07:00", "T15:04:05", " 15:04:05", "T15:04Z07:00", "T15:04"}
 
 // MarshalJSON writes YYYY-MM-DD, or "" for the zero Date.
 func (d Date) MarshalJSON() ([]byte, error) {

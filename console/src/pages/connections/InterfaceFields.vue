@@ -1,10 +1,10 @@
 <script setup lang="ts">
-import { useQuery } from '@tanstack/vue-query'
 import InputText from 'primevue/inputtext'
 import { computed } from 'vue'
 
-import { api, ok } from '../../api/client'
+import type { Schemas } from '../../api/client'
 import FieldInput from './FieldInput.vue'
+import { useKinds } from './interface'
 
 /** The kind, label and values of one interface that is made or edited. */
 const props = defineProps<{
@@ -30,13 +30,21 @@ function take(name: string) {
   draft.value.values[name] = ''
   draft.value.removed?.push(name)
 }
-const kinds = useQuery({
-  queryKey: ['kinds'],
-  queryFn: () => ok(api.GET('/api/v1/kinds')),
-  staleTime: Infinity,
-})
+const kinds = useKinds()
 const chosen = computed(() => kinds.data.value?.find((k) => k.name === draft.value.kind))
 const fields = computed(() => chosen.value?.fields.filter((f) => !f.made || props.edit) ?? [])
+/** What an input is told of its field. */
+const about = (f: Schemas['Field']) => ({
+  field: f,
+  prefix: props.prefix,
+  kept: props.edit,
+  removed: draft.value.removed?.includes(f.name),
+  problem: props.wrong[`values.${f.name}`],
+  hint:
+    f.address && props.address && !props.edit
+      ? `A path such as /path is taken under ${props.address}`
+      : undefined,
+})
 const id = (name: string) => (props.prefix ?? '') + name
 </script>
 
@@ -77,12 +85,7 @@ const id = (name: string) => (props.prefix ?? '') + name
     v-for="f in fields.filter((x) => !x.rare)"
     :key="f.name"
     v-model="draft.values[f.name]"
-    :field="f"
-    :prefix="prefix"
-    :kept="!!edit"
-    :removed="draft.removed?.includes(f.name)"
-    :problem="wrong[`values.${f.name}`]"
-    :hint="f.address && address && !edit ? `A path such as /path is taken under ${address}` : undefined"
+    v-bind="about(f)"
     @remove="take(f.name)"
   />
   <details v-if="fields.some((x) => x.rare)">
@@ -91,11 +94,7 @@ const id = (name: string) => (props.prefix ?? '') + name
       v-for="f in fields.filter((x) => x.rare)"
       :key="f.name"
       v-model="draft.values[f.name]"
-      :field="f"
-      :prefix="prefix"
-      :kept="!!edit"
-      :removed="draft.removed?.includes(f.name)"
-      :problem="wrong[`values.${f.name}`]"
+      v-bind="about(f)"
       @remove="take(f.name)"
     />
   </details>

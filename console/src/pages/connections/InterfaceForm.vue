@@ -7,6 +7,7 @@ import { computed, reactive, ref } from 'vue'
 import { api, ok, Problem, type Schemas } from '../../api/client'
 import { useVersion } from '../../parts/draft'
 import Oops from '../../parts/Oops.vue'
+import { useKinds, valuesOf } from './interface'
 import InterfaceFields from './InterfaceFields.vue'
 import Made from './Made.vue'
 
@@ -23,19 +24,13 @@ const draft = reactive({
 })
 const others = computed(() => props.connection.interfaces.some((i) => i.id !== props.edit?.id))
 const made = ref<Record<string, string> | undefined>()
-const kinds = queries.getQueryData<Schemas['Kind'][]>(['kinds'])
+const kinds = useKinds()
 
 const save = useMutation({
   mutationFn: async (untested?: boolean) => {
-    const kind = (queries.getQueryData<Schemas['Kind'][]>(['kinds']) ?? kinds)?.find(
-      (k) => k.name === draft.kind,
-    )
-    const own = new Set(kind?.fields.map((f) => f.name))
-    // What is empty was not entered, or was taken out: then it is sent as empty.
-    const taken = (k: string) => !!props.edit?.settings[k] || draft.removed.includes(k)
-    const values = Object.fromEntries(
-      Object.entries(draft.values).filter(([k, v]) => own.has(k) && (v !== '' || taken(k))),
-    )
+    const kind = kinds.data.value?.find((k) => k.name === draft.kind)
+    const takenOut = (k: string) => !!props.edit?.settings[k] || draft.removed.includes(k)
+    const values = valuesOf(kind, draft.values, takenOut)
     const i = props.edit
       ? await ok(
           api.PATCH('/api/v1/interfaces/{id}', {

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import { useMutation, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { computed, reactive, ref } from 'vue'
 import { useRouter } from 'vue-router'
@@ -7,6 +7,7 @@ import { useRouter } from 'vue-router'
 import { api, ok, Problem, type Schemas } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
+import { useKinds, valuesOf } from './interface'
 import InterfaceFields from './InterfaceFields.vue'
 import Made from './Made.vue'
 import { drafted, sent } from './system'
@@ -15,11 +16,7 @@ import SystemFields from './SystemFields.vue'
 /** Connects an outside system with all its interfaces at once. */
 const router = useRouter()
 const queries = useQueryClient()
-const kinds = useQuery({
-  queryKey: ['kinds'],
-  queryFn: () => ok(api.GET('/api/v1/kinds')),
-  staleTime: Infinity,
-})
+const kinds = useKinds()
 const system = reactive(drafted())
 let made = 0
 const fresh = (kind: string) => ({ key: made++, kind, label: '', values: {} as Record<string, string> })
@@ -34,14 +31,14 @@ const save = useMutation({
       api.POST('/api/v1/connections', {
         body: {
           ...sent(system),
-          interfaces: interfaces.value.map(({ kind, label, values }) => {
-            const own = new Set(kinds.data.value?.find((k) => k.name === kind)?.fields.map((f) => f.name))
-            return {
-              kind,
-              label,
-              values: Object.fromEntries(Object.entries(values).filter(([k, v]) => own.has(k) && v !== '')),
-            }
-          }),
+          interfaces: interfaces.value.map(({ kind, label, values }) => ({
+            kind,
+            label,
+            values: valuesOf(
+              kinds.data.value?.find((k) => k.name === kind),
+              values,
+            ),
+          })),
         },
       }),
     )

@@ -1,4 +1,25 @@
-import type { Schemas } from '../../api/client'
+import { useQuery } from '@tanstack/vue-query'
+
+import { api, ok, type Schemas } from '../../api/client'
+
+/** What interfaces may speak, and the values that each kind asks for. */
+export const useKinds = () =>
+  useQuery({ queryKey: ['kinds'], queryFn: () => ok(api.GET('/api/v1/kinds')), staleTime: Infinity })
+
+/**
+ * The values that are sent: those of the kind's own fields. An empty one was not entered, unless it is taken
+ * out: then it is sent as empty.
+ */
+export function valuesOf(
+  kind: Schemas['Kind'] | undefined,
+  values: Record<string, string>,
+  takenOut: (name: string) => boolean = () => false,
+) {
+  const own = new Set(kind?.fields.map((f) => f.name))
+  return Object.fromEntries(
+    Object.entries(values).filter(([name, v]) => own.has(name) && (v !== '' || takenOut(name))),
+  )
+}
 
 /** What rests there now: the service itself, or single operations of it. */
 export const resting = (i: Schemas['Interface']) =>

@@ -124,7 +124,7 @@ func (s *Service) refused(ctx context.Context) ([]Finding, error) {
 }
 
 // interfaces gives what the probes found.
-func (s *Service) connections(ctx context.Context) ([]Finding, error) {
+func (s *Service) interfaces(ctx context.Context) ([]Finding, error) {
 	all, err := connectionstore.Interfaces(ctx, s.Store)
 	if err != nil {
 		return nil, err
