@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"html/template"
 	"io"
+	"maps"
 	"net/http"
 	"slices"
 	"strings"
@@ -125,14 +126,29 @@ func (l *List) label(id string, data []byte) error {
 
 // apiGet shows one contact.
 func (l *List) apiGet(w http.ResponseWriter, r *http.Request) {
-	l.mu.Lock()
-	c := l.contacts[strings.ToLower(r.PathValue("email"))]
-	l.mu.Unlock()
-	if c == nil {
+	c, ok := l.find(r.PathValue("email"))
+	if !ok {
 		http.Error(w, `{"error": "no such contact"}`, http.StatusNotFound)
 		return
 	}
-	write(w, *c)
+	write(w, c)
+}
+
+func (l *List) find(email string) (Contact, bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	c := l.contacts[strings.ToLower(email)]
+	if c == nil {
+		return Contact{}, false
+	}
+	return c.copy(), true
+}
+
+// copy is the contact as it is now, whatever becomes of its labels while it is sent.
+func (c *Contact) copy() Contact {
+	out := *c
+	out.Labels = slices.Clone(c.Labels)
+	return out
 }
 
 // Contacts is a copy of the list, ordered by address.
@@ -141,23 +157,22 @@ func (l *List) Contacts() []Contact {
 	defer l.mu.Unlock()
 	out := []Contact{}
 	for _, c := range l.contacts {
-		out = append(out, *c)
+		out = append(out, c.copy())
 	}
 	slices.SortFunc(out, func(a, b Contact) int { return strings.Compare(a.Email, b.Email) })
 	return out
 }
 
 func (l *List) json(w http.ResponseWriter, _ *http.Request) {
-	w.Header().Set("Content-Type", "application/json")
-	_ = json.NewEncoder(w).Encode(l.Contacts())
+	write(w, l.Contacts())
 }
 
 // received tells how often each message id came.
 func (l *List) received(w http.ResponseWriter, _ *http.Request) {
 	l.mu.Lock()
-	defer l.mu.Unlock()
-	w.Header().Set("Content-Type", "application/json")
-	_ = json.NewEncoder(w).Encode(l.seen)
+	seen := maps.Clone(l.seen)
+	l.mu.Unlock()
+	write(w, seen)
 }
 
 var list = template.Must(template.New("list").Parse(`<table><tr><th>Contact<th>E-mail address<th>Labels<th>Goes on at</tr>
