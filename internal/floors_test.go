@@ -36,7 +36,7 @@ var floors = [][]string{
 	},
 	// about sections and sets, above what they hold
 	{"internal/core/visibility", "internal/core/linking", "internal/core/rollover"},
-	{"internal/wire/call"},
+	{"internal/wire/call", "internal/wire/config"},
 	{
 		"internal/wire/oneroster", "internal/wire/scim", "internal/wire/xapi", "internal/wire/cartridge",
 		"internal/wire/openbadge", "internal/wire/webhook", "internal/wire/sheet", "internal/wire/api",
@@ -63,6 +63,7 @@ var floors = [][]string{
 	{"internal/app", "internal/client", "console"},
 	{"internal/app/linking", "internal/app/rules"}, // say what sets mean for their classes, and what rules would do
 	{"internal/app/batches"},                       // does with many what the others do with one
+	{"internal/app/config"},                        // writes with the others what files say
 	{"internal/wiring"},                            // puts the use cases together
 	{"internal/web/problem"},
 	{"internal/scenario", "internal/cli", "internal/web", "internal/worker", "internal/apptest"},

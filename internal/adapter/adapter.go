@@ -185,6 +185,28 @@ func (k Kind) Check(values map[string]string) error {
 	return errors.Join(errs...)
 }
 
+// Lacking gives the kind of an interface whose secrets of these names are still to come: it may be
+// without them.
+func (k Kind) Lacking(secrets ...string) Kind {
+	k.Fields = slices.Clone(k.Fields)
+	for i, f := range k.Fields {
+		if f.Secret && slices.Contains(secrets, f.Name) {
+			k.Fields[i].Required = false
+		}
+	}
+	return k
+}
+
+// Missing lists the secrets that an interface needs and has not, by their titles.
+func (k Kind) Missing(secrets map[string]string) (names, titles []string) {
+	for _, f := range k.Fields {
+		if f.Secret && f.Required && secrets[f.Name] == "" {
+			names, titles = append(names, f.Name), append(titles, f.Title)
+		}
+	}
+	return names, titles
+}
+
 // State is what a probe says about one capability.
 type State string
 

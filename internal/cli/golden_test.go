@@ -144,6 +144,7 @@ var changing = []struct {
 	instead string
 }{
 	{regexp.MustCompile(`[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}`), "<id>"},
+	{regexp.MustCompile(`\b[0-9a-f]{32}\b`), "<fingerprint>"},
 	{regexp.MustCompile(`\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(\.\d+)?(Z|[+-]\d\d:\d\d)`), "<time>"},
 	{regexp.MustCompile(`\d{4}-\d\d-\d\d( \d\d:\d\d(:\d\d)?)?`), "<day>"},
 	{
@@ -261,6 +262,8 @@ var readings = []struct {
 	{"awards", true, []string{"badges", "awards"}},
 	{"stages", false, []string{"stages", "list"}},
 	{"history", false, []string{"history"}},
+	{"config-waiting", false, []string{"config", "waiting"}},
+	{"config-compare", false, []string{"config", "compare", "testdata/set-up"}},
 }
 
 // Every call that shows something prints a table for people, and the same as CSV and as
@@ -326,6 +329,9 @@ func wrong(t *testing.T, p *played) {
 		{cli.ExitUsage, "has no command", []string{"sections", "lst"}},
 		{cli.ExitUsage, "no-such-flag", []string{"sections", "list", "--no-such-flag"}},
 		{cli.ExitUsage, "kanban offers add --help", []string{"offers", "add", "Nothing"}},
+		{cli.ExitUsage, "name a folder or files", []string{"config", "compare"}},
+		{cli.ExitUsage, "no-such.yaml", []string{"config", "apply", "no-such.yaml"}},
+		{cli.ExitUsage, "holds no .yaml file", []string{"config", "apply", "testdata"}},
 		{cli.ExitUsage, "limit", []string{"events", "list", "--limit", "many"}},
 		{cli.ExitUsage, "not one of table, json, csv", []string{"--output", "xml", "sections", "list"}},
 		{cli.ExitUsage, "there is no section", []string{"pairings", "show", "NONE-A"}},

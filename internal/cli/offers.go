@@ -21,6 +21,7 @@ func offersOf() *cli.Command {
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "List offers, and what was bought and leads nowhere", Action: listOffers},
 			offersAdd(),
+			switchOffer("on", true), switchOffer("off", false),
 			offersRemove(),
 			{
 				Name: "accesses", Usage: "List what was bought and what was given by hand, one purchase a line",
@@ -164,15 +165,15 @@ func listOffers(ctx context.Context, cmd *cli.Command) error {
 	}
 	if err := tableOf(page.Items, "There is no offer yet. Make one: kanban offers add --help",
 		[]string{
-			"offer", "sold as", "leads to", "grace", "at end", "have access", "ended",
+			"offer", "state", "sold as", "leads to", "grace", "at end", "have access", "ended",
 			"mismatches",
 		}, func(o api.Offer) []string {
-			leads := count(len(o.SectionIDs), "section")
+			leads, state := count(len(o.SectionIDs), "section"), map[bool]string{true: "on", false: "off"}[o.On]
 			if o.CourseID != "" {
 				leads = "a course, " + o.TermRule + " term"
 			}
 			return []string{
-				o.Name, o.Offer, leads, count(o.GraceDays, "day"), o.AtEnd, fmt.Sprint(o.Active),
+				o.Name, state, o.Offer, leads, count(o.GraceDays, "day"), o.AtEnd, fmt.Sprint(o.Active),
 				fmt.Sprint(o.Ended), fmt.Sprint(o.Mismatches),
 			}
 		}).print(cmd); err != nil {
@@ -183,6 +184,33 @@ func listOffers(ctx context.Context, cmd *cli.Command) error {
 		say(cmd, "%s sold %q to %s, and no offer says where it leads.", u.Interface, u.Offer, peopleCount(u.Buyers))
 	}
 	return err
+}
+
+func switchOffer(name string, on bool) *cli.Command {
+	usage := map[bool]string{
+		true:  "Switch an offer on; what was bought while it was off counts from now on",
+		false: "Switch an offer off: it gives nothing and takes nothing",
+	}[on]
+	return &cli.Command{
+		Name: name, Usage: usage, ArgsUsage: "NAME",
+		Description: fmt.Sprintf("  kanban offers %s \"A place in Propagation\"", name),
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			args, err := arguments(cmd, 1)
+			if err != nil {
+				return err
+			}
+			c := connect(cmd)
+			o, err := findOffer(ctx, c, args[0])
+			if err != nil {
+				return err
+			}
+			if _, err := client.Post[api.Offer](ctx, c, "/offers/"+o.ID+"/switch", api.Switch{On: on}); err != nil {
+				return err
+			}
+			say(cmd, "%q is %s.", o.Name, name)
+			return nil
+		},
+	}
 }
 
 func addOffer(ctx context.Context, cmd *cli.Command) error {

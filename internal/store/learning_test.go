@@ -2,6 +2,7 @@ package store_test
 
 import (
 	"encoding/json"
+	"slices"
 	"testing"
 	"time"
 
@@ -40,6 +41,10 @@ func TestOutlines(t *testing.T) {
 	o := must[learning.Outline](t)(learningstore.Outline(ctx, s, course))
 	require.Len(t, o.Modules, 1)
 	missing[learning.Outline](t)(learningstore.Outline(ctx, s, db.NewID()))
+	named := must[[]learningstore.NamedCourse](t)(learningstore.NamedCourses(ctx, s))
+	assert.True(t, slices.ContainsFunc(named, func(c learningstore.NamedCourse) bool {
+		return c.ID == course && c.Code == "PROP" && c.SourcedID != "" && c.InterfaceID != "" && !c.Gone
+	}))
 	kept, version, err := learningstore.OutlineNow(ctx, s, course)
 	require.NoError(t, err)
 	assert.Equal(t, o, kept)

@@ -393,3 +393,40 @@ func TestNewerSchemaIsRefused(t *testing.T) {
 	require.ErrorIs(t, err, db.ErrNewerSchema)
 	assert.ErrorContains(t, err, "start the newer program")
 }
+
+// Use cases that are put together over a transaction read what it wrote, and write with it.
+func TestEverythingIsWithinATransaction(t *testing.T) {
+	s, ctx := storetest.New(t), t.Context()
+	undone := errors.New("undone")
+	names := func(from *db.Database) (names []string) {
+		all, err := connectionstore.Connections(ctx, from)
+		require.NoError(t, err)
+		for _, c := range all {
+			names = append(names, c.Name)
+		}
+		return names
+	}
+	make := func(on *db.Database, name string) error {
+		return on.InTx(ctx, func(tx *db.Tx) error {
+			return db.Create(tx, &connectionstore.Connection{ID: db.NewID(), Name: name, Version: 1}, "making one")
+		})
+	}
+	err := s.InTx(ctx, func(tx *db.Tx) error {
+		within := s.Within(tx)
+		require.NoError(t, make(within, "One"))
+		require.ErrorIs(t, make(within, "One"), db.ErrTaken, "it undoes itself alone")
+		require.NoError(t, within.InShortTx(ctx, func(tx *db.Tx) error {
+			return db.Create(tx, &connectionstore.Connection{ID: db.NewID(), Name: "Two", Version: 1}, "making one")
+		}))
+		assert.Equal(t, []string{"One", "Two"}, names(within))
+		n, err := db.Values[int](ctx, within.Quickly(), "counting", `SELECT count(*)::int FROM connections`)
+		require.NoError(t, err)
+		assert.Equal(t, []int{2}, n)
+		assert.Empty(t, names(s), "nobody else sees it")
+		return undone
+	})
+	require.ErrorIs(t, err, undone)
+	assert.Empty(t, names(s))
+	require.NoError(t, s.InTx(ctx, func(tx *db.Tx) error { return make(s.Within(tx), "Three") }))
+	assert.Equal(t, []string{"Three"}, names(s))
+}

@@ -100,7 +100,7 @@ func (s *Server) makeConnection(ctx context.Context, in *with[api.NewConnection]
 		RestAfter: &b.RestAfter,
 	}}
 	for _, x := range b.Interfaces {
-		n.Interfaces = append(n.Interfaces, connections.NewInterface(x))
+		n.Interfaces = append(n.Interfaces, connections.NewInterface{Kind: x.Kind, Label: x.Label, Values: x.Values})
 	}
 	c, interfaces, made, err := s.Connections.Connect(ctx, auth.Caller(ctx).Name, n)
 	if err != nil {

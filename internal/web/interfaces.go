@@ -154,7 +154,9 @@ func (s *Server) getInterface(ctx context.Context, in *byID) (api.Interface, int
 }
 
 func (s *Server) makeInterface(ctx context.Context, in *withID[api.NewInterface]) (api.Interface, int, error) {
-	c, made, err := s.Connections.Add(ctx, auth.Caller(ctx).Name, in.ID, connections.NewInterface(in.Body))
+	c, made, err := s.Connections.Add(ctx, auth.Caller(ctx).Name, in.ID, connections.NewInterface{
+		Kind: in.Body.Kind, Label: in.Body.Label, Values: in.Body.Values,
+	})
 	if err != nil {
 		return api.Interface{}, 0, err
 	}

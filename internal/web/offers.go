@@ -72,6 +72,10 @@ var (
 		Status: http.StatusNoContent, Tag: "access",
 		Summary: "Say whose a purchase is when Kanban cannot know",
 	}
+	switchOfferOp = operation{
+		ID: "switch-offer", Method: http.MethodPost, Path: "/offers/{id}/switch", Status: http.StatusOK, Tag: "access",
+		Summary: "Switch an offer on or off; what is bought meanwhile counts as soon as it is on",
+	}
 	listUnmappedOp = operation{
 		ID: "list-unmapped", Method: http.MethodGet, Path: "/unmapped", Status: http.StatusOK, Tag: "access",
 		Summary: "What was bought and leads nowhere",
@@ -85,6 +89,7 @@ func (s *Server) offers(a huma.API) {
 	handleTagged(a, makeOfferOp, s.makeOffer)
 	handleTagged(a, editOfferOp, s.editOffer)
 	handleEmpty(a, removeOfferOp, s.removeOffer)
+	handleTagged(a, switchOfferOp, s.switchOffer)
 	handle(a, listSidesOp, s.listSides)
 	handle(a, listAccessesOp, s.listAccesses)
 	handle(a, giveAccessOp, s.giveAccess)
@@ -121,6 +126,11 @@ func (s *Server) editOffer(ctx context.Context, in *edit[api.NewOffer]) (api.Off
 		return api.Offer{}, 0, err
 	}
 	o, err := s.Purchases.Save(ctx, auth.Caller(ctx).Name, in.ID, v, offerOf(in.Body))
+	return s.taggedOffer(ctx, o, err)
+}
+
+func (s *Server) switchOffer(ctx context.Context, in *withID[api.Switch]) (api.Offer, int, error) {
+	o, err := s.Purchases.Switch(ctx, auth.Caller(ctx).Name, in.ID, in.Body.On)
 	return s.taggedOffer(ctx, o, err)
 }
 
@@ -242,7 +252,7 @@ func shownOffer(o purchasestore.Offer, sides []purchases.Side) api.Offer {
 			CourseID: given(o.CourseID), PlatformID: given(o.PlatformID), GraceDays: o.GraceDays, AtEnd: o.AtEnd,
 			OnlyBuyers: o.OnlyBuyers,
 		},
-		ID: o.ID, Version: o.Version,
+		ID: o.ID, On: o.OffSince == nil, Version: o.Version,
 	}
 	for _, x := range sides {
 		if x.OfferID != o.ID {

@@ -130,6 +130,7 @@ func TestEveryOperationAnswersAsDescribed(t *testing.T) {
 		{"offers", walkOffers},
 		{"stages", walkStages},
 		{"settings", walkSettings},
+		{"config", walkConfig},
 		{
 			"findings",
 			walkFindings,
@@ -654,6 +655,9 @@ func walkOffers(x *talk, h *story) {
 	get[api.Page[api.Offer]](x, "/offers")
 	n.Name = "A place in B"
 	x.changes("PUT", at, n)
+	assert.False(t, post[api.Offer](x, at+"/switch", api.Switch{On: false}).On)
+	x.do(409, "POST", at+"/accesses", api.NewAccess{PersonID: x.Person("stu-020").ID, Reason: "won it"})
+	assert.True(t, post[api.Offer](x, at+"/switch", api.Switch{On: true}).On)
 	given := post[api.Access](x, at+"/accesses", api.NewAccess{PersonID: x.Person("stu-020").ID, Reason: "won it"})
 	assert.Len(t, get[api.Page[api.Access]](x, "/accesses?limit=1").Items, 1)
 	get[[]api.Side](x, "/sides")
@@ -715,6 +719,34 @@ func walkSettings(x *talk, h *story) {
 	x.changes("PUT", "/full-comparison", map[string]any{"schedule": map[string]any{"kind": "daily", "at": "04:00"}})
 	x.changes("PUT", "/history", api.HistoryEdit{Months: 24, Gone: 0})
 	x.changes("PUT", "/views", []api.View{{Name: "mine", Query: map[string]string{"text": "Prop"}}})
+}
+
+func walkConfig(x *talk, h *story) {
+	t := x.site.t
+	have := get[api.ConfigFiles](x, "/config")
+	require.Contains(t, have.Files, "rules.yaml")
+	shown := post[api.ConfigComparison](x, "/config/compare", have)
+	assert.Empty(t, shown.Changes)
+	assert.Empty(t, shown.Faults)
+	more := api.ConfigApply{ConfigFiles: api.ConfigFiles{Files: map[string]string{"more.yaml": "outlines:\n" +
+		"  - {course: NONE, modules: [{id: m, title: M, activities: [{id: 'https://x.example/a', title: A, kind: lesson}]}]}\n"}}}
+	more.Fingerprint = "of another one"
+	x.do(409, "POST", "/config/apply", more)
+	more.Fingerprint = post[api.ConfigComparison](x, "/config/compare", more.ConfigFiles).Fingerprint
+	done := post[api.ConfigComparison](x, "/config/apply", more)
+	require.Len(t, done.Changes, 1)
+	assert.Equal(t, "wait", done.Changes[0].What)
+	assert.True(t, done.Applied)
+	assert.Len(t, get[[]api.ConfigWaiting](x, "/config/waiting"), 1)
+	x.do(204, "DELETE", "/config/waiting/outlines/NONE", nil)
+	x.do(404, "DELETE", "/config/waiting/outlines/NONE", nil)
+	refused := post[api.ConfigComparison](x, "/config/apply", api.ConfigFiles{Files: map[string]string{
+		"wrong.yaml": "badges: [{name: B, issuer: Nobody, description: d, criteria: c}]",
+	}})
+	assert.False(t, refused.Applied)
+	require.Len(t, refused.Faults, 1)
+	assert.Equal(t, 1, refused.Faults[0].Line)
+	x.do(200, "GET", "/config/schema", nil)
 }
 
 func walkFindings(x *talk, h *story) {

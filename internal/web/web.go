@@ -171,6 +171,7 @@ func (s *Server) register(a huma.API) {
 	s.stagePlans(a)
 	s.findings(a)
 	s.settings(a)
+	s.config(a)
 	s.stream(a)
 	describeConditions(a)
 	describeRefusals(a)

@@ -11,6 +11,7 @@ import (
 	"kanban/internal/app/access"
 	"kanban/internal/app/badges"
 	"kanban/internal/app/batches"
+	"kanban/internal/app/config"
 	"kanban/internal/app/connections"
 	"kanban/internal/app/history"
 	"kanban/internal/app/linking"
@@ -56,6 +57,7 @@ type UseCases struct {
 	Linking     *linking.Service
 	Lists       *lists.Service
 	Batches     *batches.Service
+	Config      *config.Service
 	Matching    *matching.Service
 	Facts       *pipeline.Facts
 	Deliveries  *pipeline.Deliveries
@@ -74,6 +76,7 @@ type UseCases struct {
 func New(db *db.Database, o Options) *UseCases {
 	x := &UseCases{
 		Access:      &access.Service{Store: db},
+		Config:      &config.Service{Store: db, Maker: maker{o}},
 		Badges:      &badges.Service{Store: db, Public: o.Public + "/open"},
 		Connections: &connections.Service{Store: db, Source: o.Public, Call: o.Call},
 		History:     &history.Service{Store: db},
@@ -111,4 +114,16 @@ func New(db *db.Database, o Options) *UseCases {
 		Sections: sectionStates{db, x.Pairings},
 	}
 	return x
+}
+
+// maker puts the use cases together over a transaction, so that a whole set-up comes in or nothing of it.
+type maker struct{ options Options }
+
+// Parts gives those by which a set-up is written.
+func (m maker) Parts(over *db.Database) config.Parts {
+	x := New(over, m.options)
+	return config.Parts{
+		Connections: x.Connections, Matching: x.Matching, Pairings: x.Pairings, Badges: x.Badges, Outlines: x.Outlines,
+		Purchases: x.Purchases, Rules: x.Rules, Stages: x.Stages, History: x.History, Runs: x.Runs, Facts: x.Facts,
+	}
 }

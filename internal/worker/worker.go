@@ -97,6 +97,9 @@ func (x *shift) eventJobs(workers *river.Workers) {
 	add(x, workers, func(ctx context.Context, _ *river.Job[jobs.ResolveStatements]) error {
 		return uses.Facts.Resolve(ctx)
 	})
+	add(x, workers, func(ctx context.Context, _ *river.Job[jobs.TakeWaiting]) error {
+		return uses.Config.TakeWaiting(ctx)
+	})
 	add(x, workers, func(ctx context.Context, j *river.Job[jobs.RecountCourse]) error {
 		return uses.Facts.Recount(ctx, j.Args)
 	})

@@ -164,6 +164,7 @@ func TestEveryKindOfWorkIsDone(t *testing.T) {
 		jobs.Propose{InterfaceID: register.ID},
 		jobs.Tick{},
 		jobs.ResolveStatements{},
+		jobs.TakeWaiting{},
 		jobs.PassTime{},
 		jobs.TendHistory{},
 		jobs.SettleAccess{},

@@ -73,6 +73,9 @@ type NewInterface struct {
 	Kind   string
 	Label  string // what tells it from the others; chosen when empty and there are others
 	Values map[string]string
+	// Held makes it without the credentials that the other side gives, and paused until a person has
+	// entered them and lets it go on.
+	Held bool
 }
 
 // prepared is an interface that is to be made, checked, with the values that were made for the
@@ -104,6 +107,12 @@ func (s *Service) prepare(at, address string, n NewInterface) (prepared, error) 
 		}
 	}
 	out.row = connectionstore.Interface{ID: db.NewID(), Kind: n.Kind, Label: strings.TrimSpace(n.Label), Version: 1}
+	if n.Held {
+		now := s.Clock.Now()
+		out.row.PausedAt = &now
+		missing, _ := kind.Missing(values)
+		kind = kind.Lacking(missing...)
+	}
 	return out, s.fill(&out.row, kind, at, values)
 }
 
@@ -234,9 +243,12 @@ func (s *Service) fill(c *connectionstore.Interface, kind adapter.Kind, at strin
 	if err := kind.Check(values); err != nil {
 		return fieldRefusal(at, err)
 	}
-	for _, field := range signing[kind.Name] {
-		if err := webhook.CheckSecret(values[field]); err != nil && (values[field] != "" || field == "secret") {
-			return refusal.Invalid(at+"values."+field, "%v", err)
+	for _, f := range kind.Fields {
+		if !slices.Contains(signing[kind.Name], f.Name) || values[f.Name] == "" && !f.Required && !f.Made {
+			continue
+		}
+		if err := webhook.CheckSecret(values[f.Name]); err != nil {
+			return refusal.Invalid(at+"values."+f.Name, "%v", err)
 		}
 	}
 	if kind.Name == adapter.KindEvents {
@@ -253,7 +265,7 @@ func (s *Service) fill(c *connectionstore.Interface, kind adapter.Kind, at strin
 			c.Settings[f.Name] = v
 		}
 	}
-	if len(secrets) == 0 {
+	if c.Secret = nil; len(secrets) == 0 {
 		return nil
 	}
 	text, err := json.Marshal(secrets)
@@ -292,6 +304,9 @@ type Change struct {
 	Paused *bool
 	// Untested lets a new credential replace one that works though a test fails with it.
 	Untested bool
+	// Held is for what nobody has looked at where it comes in: nothing is tested, and an interface that
+	// leads to another host than before is paused and loses what was entered for the old one.
+	Held bool
 }
 
 // pause pauses an interface or lets it go on; nil leaves it as it is. It gives the pairings
@@ -344,17 +359,8 @@ func (s *Service) Update(ctx context.Context, who, id string, version int, chang
 	}
 	kind, _ := adapter.Lookup(c.Kind)
 	values := under(c.Connection.Address, kind, trimmed(change.Values))
-	merged, err := merge(kind, opened, values)
-	if err != nil {
+	if err := s.revalue(ctx, &c, kind, opened, values, &change); err != nil {
 		return c, err
-	}
-	if err := s.fill(&c, kind, "", merged); err != nil {
-		return c, err
-	}
-	if !change.Untested {
-		if err := s.stillWorks(ctx, c, opened, kind); err != nil {
-			return c, err
-		}
 	}
 	due, err := s.pause(ctx, &c, change.Paused)
 	if err != nil {
@@ -383,6 +389,68 @@ func (s *Service) Update(ctx context.Context, who, id string, version int, chang
 		return tx.Announce(ctx, "interface", c.ID)
 	})
 	return c, err
+}
+
+// revalue gives an interface other values; opened is as it was.
+func (s *Service) revalue(ctx context.Context, c *connectionstore.Interface, kind adapter.Kind,
+	opened adapter.Interface, values map[string]string, change *Change,
+) error {
+	if change.Held && movedField(kind, opened, values) != "" {
+		yes := true
+		change.Paused, c.Probe, c.ProbedAt = &yes, nil, nil // what was found was found elsewhere
+		drop(kind, &opened)
+	}
+	merged, err := merge(kind, opened, values)
+	if err != nil {
+		return err
+	}
+	if kind, err = s.mayLack(*c, kind, opened, merged, change.Paused); err != nil {
+		return err
+	}
+	if err := s.fill(c, kind, "", merged); err != nil {
+		return err
+	}
+	if change.Untested || change.Held {
+		return nil
+	}
+	return s.stillWorks(ctx, *c, opened, kind)
+}
+
+// drop takes the secrets away that would go to another host. What only signs stays here.
+func drop(kind adapter.Kind, was *adapter.Interface) {
+	if signs(kind) {
+		return
+	}
+	was.Secret = maps.Clone(was.Secret)
+	for _, f := range kind.Fields {
+		if f.Secret && !f.Made {
+			delete(was.Secret, f.Name)
+		}
+	}
+}
+
+// signs reports whether a kind's secrets never leave, since they only sign what does.
+func signs(kind adapter.Kind) bool { return kind.Name == adapter.KindWebhook }
+
+// mayLack gives the kind of an interface as it is to be checked: while it is paused it may go on
+// lacking the credentials that nobody has entered yet, and it goes on only with them.
+func (s *Service) mayLack(c connectionstore.Interface, kind adapter.Kind, was adapter.Interface,
+	merged map[string]string, pause *bool,
+) (adapter.Kind, error) {
+	paused := c.PausedAt != nil
+	if pause != nil {
+		paused = *pause
+	}
+	lacked, _ := kind.Missing(was.Secret)
+	_, titles := kind.Missing(merged)
+	switch {
+	case len(lacked) == 0:
+	case paused:
+		return kind.Lacking(lacked...), nil
+	case len(titles) > 0:
+		return kind, refusal.Conflict("", "%s has no credential yet; enter first: %s", c.Name, strings.Join(titles, ", "))
+	}
+	return kind, nil
 }
 
 // merge puts changed values over those that an interface has.
@@ -428,17 +496,11 @@ func keepEarlier(kind adapter.Kind, was adapter.Interface, values, merged map[st
 }
 
 // entersAgain refuses to send a stored secret to another host than the one for which it was
-// entered. What only signs stays here.
+// entered.
 func entersAgain(kind adapter.Kind, was adapter.Interface, values map[string]string) error {
-	if kind.Name == adapter.KindWebhook {
+	moved := movedField(kind, was, values)
+	if signs(kind) {
 		return nil
-	}
-	moved := ""
-	for _, f := range kind.Fields {
-		if v, given := values[f.Name]; given && (f.Address || f.Name == "server") &&
-			hostOf(v) != hostOf(was.Settings[f.Name]) {
-			moved = f.Title
-		}
 	}
 	for _, f := range kind.Fields {
 		if moved != "" && f.Secret && !f.Made && was.Secret[f.Name] != "" && values[f.Name] == "" {
@@ -447,6 +509,17 @@ func entersAgain(kind adapter.Kind, was adapter.Interface, values map[string]str
 		}
 	}
 	return nil
+}
+
+// movedField is the title of the field that leads to another host than before, empty when none does.
+func movedField(kind adapter.Kind, was adapter.Interface, values map[string]string) (title string) {
+	for _, f := range kind.Fields {
+		if v, given := values[f.Name]; given && (f.Address || f.Name == "server") &&
+			hostOf(v) != hostOf(was.Settings[f.Name]) {
+			title = f.Title
+		}
+	}
+	return title
 }
 
 // hostOf is the host and port of an address, or of a server without a scheme.
@@ -479,5 +552,6 @@ func (s *Service) AuthenticateKind(ctx context.Context, kind, key, secret string
 	if err != nil {
 		return opened, false, err
 	}
-	return opened, subtle.ConstantTimeCompare([]byte(opened.Secret["secret"]), []byte(secret)) == 1, nil
+	return opened, secret != "" &&
+		subtle.ConstantTimeCompare([]byte(opened.Secret["secret"]), []byte(secret)) == 1, nil
 }

@@ -34,6 +34,9 @@ func (s *Service) Give(ctx context.Context, who, offerID, personID string, until
 	if err != nil {
 		return purchasestore.Access{}, err
 	}
+	if o.OffSince != nil {
+		return purchasestore.Access{}, refusal.Conflict("", "%s is off, so it gives nothing; switch it on first", o.Name)
+	}
 	p, err := rosterstore.FindPerson(ctx, s.Store, personID)
 	if errors.Is(err, db.ErrNotFound) {
 		return purchasestore.Access{}, refusal.Invalid("personId",
@@ -133,6 +136,9 @@ func (s *Service) change(ctx context.Context, accessID string,
 		o, err := purchasestore.FindOffer(ctx, tx, *a.OfferID)
 		if err != nil {
 			return err
+		}
+		if o.OffSince != nil {
+			return nil // it counts as soon as the offer is on
 		}
 		if err := s.settle(ctx, tx, o, a); err != nil {
 			return err

@@ -65,6 +65,9 @@ func (s *Service) Save(ctx context.Context, who, id string, version int, o purch
 	if err := s.check(ctx, &o); err != nil {
 		return kept, err
 	}
+	if id != "" {
+		o.OffSince = kept.OffSince
+	}
 	o.ID, o.Version, o.CreatedAt = kept.ID, kept.Version, kept.CreatedAt
 	err := s.Store.InTx(ctx, func(tx *db.Tx) error {
 		write, what := func() error { return db.Create(tx, &o, "making the offer") }, "made an offer"
@@ -144,6 +147,32 @@ func (s *Service) checkInterface(ctx context.Context, field, id string, kinds ..
 	return err
 }
 
+// Switch switches an offer on or off. While it is off it gives nothing and takes nothing; what is bought
+// or ended meanwhile counts as soon as it is on.
+func (s *Service) Switch(ctx context.Context, who, id string, on bool) (purchasestore.Offer, error) {
+	o, err := purchasestore.FindOffer(ctx, s.Store, id)
+	if err != nil || on == (o.OffSince == nil) {
+		return o, err
+	}
+	what := "switched an offer on"
+	if o.OffSince = nil; !on {
+		now := s.Clock.Now()
+		o.OffSince, what = &now, "switched an offer off"
+	}
+	return o, s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := purchasestore.UpdateOffer(tx, &o); err != nil {
+			return err
+		}
+		if err := tx.Enqueue(ctx, jobs.SettleAccess{OfferID: o.ID}); err != nil {
+			return err
+		}
+		if err := tx.Audit(ctx, who, what, "offer/"+o.ID, map[string]string{"name": o.Name}); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "offer", o.ID)
+	})
+}
+
 // Remove removes an offer. Whoever it enrolled stays enrolled.
 func (s *Service) Remove(ctx context.Context, who, id string) error {
 	o, err := purchasestore.FindOffer(ctx, s.Store, id)
@@ -195,7 +224,7 @@ func (s *Service) Reported(ctx context.Context, tx *db.Tx, c adapter.Interface, 
 		if a, err = purchasestore.KeepAccessNews(ctx, tx, a, x.starts, x.at); err != nil {
 			return err
 		}
-		if mapped {
+		if mapped && o.OffSince == nil {
 			if err := s.settle(ctx, tx, o, a); err != nil {
 				return err
 			}
@@ -239,7 +268,7 @@ func (s *Service) Settle(ctx context.Context, offerID string) error {
 	if errors.Is(err, db.ErrNotFound) {
 		return nil // removed in the meantime
 	}
-	if err != nil {
+	if err != nil || o.OffSince != nil {
 		return err
 	}
 	for after, more := "", true; more; {

@@ -136,6 +136,34 @@ func TestPurchaseEnrolsAndCancellingTakesOutAfterGrace_E10(t *testing.T) {
 	assert.True(t, s.enrolled("stu-030", "sec-soil-a"), "bought again")
 }
 
+// What is bought while an offer is off is kept, and counts as soon as it is on.
+func TestOfferThatIsOffGivesAndTakesNothing_E10(t *testing.T) {
+	s := open(t)
+	o := s.offer("place", "SOIL-A", nil)
+	switched := func(on bool) {
+		t.Helper()
+		_, err := s.Purchases.Switch(t.Context(), "test", o.ID, on)
+		require.NoError(t, err)
+		require.NoError(t, s.Purchases.Settle(t.Context(), o.ID)) // the queued job
+		require.NoError(t, s.Purchases.Tick(t.Context()))
+		s.Deliver()
+	}
+	switched(false)
+	s.tells("1", "purchase.completed", nora, "place", "order-1", s.now.Add(-time.Hour))
+	require.NoError(t, s.Purchases.Tick(t.Context()))
+	s.Deliver()
+	assert.False(t, s.enrolled("stu-030", "sec-soil-a"))
+	switched(true)
+	assert.True(t, s.enrolled("stu-030", "sec-soil-a"))
+
+	switched(false)
+	s.tells("2", "purchase.cancelled", nora, "place", "order-1", s.now)
+	s.Deliver()
+	assert.True(t, s.enrolled("stu-030", "sec-soil-a"))
+	switched(true)
+	assert.False(t, s.enrolled("stu-030", "sec-soil-a"))
+}
+
 // Access and enrolment never disagree silently: somebody takes the buyer out by hand.
 func TestDisagreementsShow_E10(t *testing.T) {
 	s := open(t)

@@ -255,6 +255,11 @@ func (s *Service) follow(ctx context.Context, tx *db.Tx, interfaceID string, mer
 			return 0, err
 		}
 	}
+	if places := merged.Tables["courses"].Added + merged.Tables["sections"].Added; places > 0 {
+		if err := tx.Enqueue(ctx, jobs.TakeWaiting{}); err != nil {
+			return 0, err
+		}
+	}
 	if compared, err = s.compareTouched(ctx, tx, interfaceID, merged.Sections,
 		changed(merged, "people")); err != nil {
 		return compared, err

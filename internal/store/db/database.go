@@ -71,6 +71,9 @@ type Database struct {
 	jobs  *river.Client[pgx.Tx]
 	*vault
 
+	// within is the transaction of a view of the database, see Within; nil for the database itself.
+	within *Tx
+
 	kept sync.Map // in memory, by type, see Kept
 	// slots bounds transactions to half of the connections, so that what reads beside
 	// one it holds always finds another.
@@ -183,11 +186,19 @@ func Kept[T any](s *Database) *T {
 func (s *Database) Records(ctx context.Context) *gorm.DB { return s.db.WithContext(ctx) }
 
 func (s *Database) query(ctx context.Context, text string, args []any) (pgx.Rows, error) {
+	if s.within != nil {
+		return s.within.query(ctx, text, args)
+	}
 	return s.Pool.Query(ctx, text, args...)
 }
 
 // Quickly gives the connections of Quick as something to read from.
-func (s *Database) Quickly() From { return quickly{s.quick, s.Quick} }
+func (s *Database) Quickly() From {
+	if s.within != nil {
+		return s.within
+	}
+	return quickly{s.quick, s.Quick}
+}
 
 type quickly struct {
 	records *gorm.DB

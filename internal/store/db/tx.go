@@ -41,7 +41,21 @@ func (s *Database) InShortTx(ctx context.Context, fn func(*Tx) error) error {
 	return s.inTx(ctx, pgx.TxOptions{BeginQuery: `BEGIN; SET LOCAL plan_cache_mode = force_generic_plan`}, fn)
 }
 
+// Within gives a view of the database from inside a transaction: use cases that are put together
+// over it read what the transaction has written, and what they write in transactions of their own is
+// committed or rolled back with it. It is for one goroutine at a time, and only while the transaction
+// lasts. What such a use case would do after its commit, like closing connections, it must not do.
+func (s *Database) Within(tx *Tx) *Database {
+	return &Database{
+		Pool: s.Pool, Quick: s.Quick, db: tx.DB, quick: tx.DB, jobs: s.jobs, vault: s.vault,
+		slots: s.slots, oneByOne: s.oneByOne, within: tx,
+	}
+}
+
 func (s *Database) inTx(ctx context.Context, options pgx.TxOptions, fn func(*Tx) error) error {
+	if s.within != nil {
+		return s.within.Nested(ctx, func() error { return fn(s.within) })
+	}
 	if err := s.slots.Acquire(ctx, 1); err != nil {
 		return err
 	}

@@ -124,6 +124,15 @@ type Tick struct{}
 // Kind names the job.
 func (Tick) Kind() string { return "tick" }
 
+// TakeWaiting takes in what of a set-up waited for a register.
+type TakeWaiting struct{}
+
+// Kind names the job.
+func (TakeWaiting) Kind() string { return "take-waiting" }
+
+// InsertOpts chooses the queue.
+func (TakeWaiting) InsertOpts() river.InsertOpts { return river.InsertOpts{Queue: QueueReactions} }
+
 // ResolveStatements looks again at statements about people or activities that were
 // not known when they came.
 type ResolveStatements struct{}

@@ -36,6 +36,23 @@ func Courses(ctx context.Context, from db.From) ([]Course, error) {
 		FROM courses c LEFT JOIN outlines o ON o.course_id = c.id WHERE c.gone_at IS NULL`+connectionstore.NotRemoved("c")+` ORDER BY c.title`)
 }
 
+// NamedCourse is a course with what tells it from others.
+type NamedCourse struct {
+	ID          string
+	Title       string
+	Code        string
+	InterfaceID string // of its register
+	SourcedID   string // its register's own identifier
+	Gone        bool   // no longer in the register
+}
+
+// NamedCourses lists every course that was ever in a register, with what tells it from others.
+func NamedCourses(ctx context.Context, from db.From) ([]NamedCourse, error) {
+	return db.Rows[NamedCourse](ctx, from, "listing courses", `SELECT c.id::text, c.title, c.code,
+		c.interface_id::text, c.sourced_id, c.gone_at IS NOT NULL AS gone FROM courses c
+		WHERE true`+connectionstore.NotRemoved("c")+` ORDER BY c.title, c.id`)
+}
+
 // CourseTitle gives the title of a course, empty when it is not there any more.
 func CourseTitle(ctx context.Context, from db.From, id string) (title string, err error) {
 	err = db.Into(ctx, from, &title, `SELECT title FROM courses WHERE id = $1`, id)

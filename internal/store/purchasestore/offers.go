@@ -26,9 +26,11 @@ type Offer struct {
 	GraceDays   int      // how long access outlives its end
 	AtEnd       string   // "unenrol" or "mark"
 	OnlyBuyers  bool     // learners without access are a disagreement
-	Version     int
-	CreatedAt   time.Time
-	UpdatedAt   time.Time
+	// OffSince is since when it gives nothing and takes nothing; nil while it is on.
+	OffSince  *time.Time
+	Version   int
+	CreatedAt time.Time
+	UpdatedAt time.Time
 }
 
 // Offers lists them, ordered by name.
@@ -49,7 +51,7 @@ func UpdateOffer(tx *db.Tx, o *Offer) error {
 	o.Version++
 	o.UpdatedAt = time.Now().UTC()
 	done := tx.DB.Where("id = ? AND version = ?", o.ID, read).Select("name", "interface_id", "offer", "section_ids",
-		"course_id", "term_rule", "platform_id", "grace_days", "at_end", "only_buyers", "version",
+		"course_id", "term_rule", "platform_id", "grace_days", "at_end", "only_buyers", "off_since", "version",
 		"updated_at").Updates(o)
 	if done.Error == nil && done.RowsAffected == 0 {
 		return fmt.Errorf("changing the offer: %w", db.ErrStale)
@@ -281,7 +283,8 @@ func HeldElsewhere(ctx context.Context, tx *db.Tx, a Access, sectionID string, a
 // nothing although they should.
 func Unsettled(ctx context.Context, from db.From, at time.Time) (ids []string, err error) {
 	ids, err = db.Values[string](ctx, from, "finding accesses to settle", `SELECT id::text FROM accesses
-		WHERE offer_id IS NOT NULL AND (trouble <> '' OR ends_on <= $1 AND closed_at IS NULL) ORDER BY id`, at)
+		WHERE offer_id IN (SELECT o.id FROM offers o WHERE o.off_since IS NULL)
+			AND (trouble <> '' OR ends_on <= $1 AND closed_at IS NULL) ORDER BY id`, at)
 	return ids, err
 }
 

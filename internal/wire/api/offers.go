@@ -25,6 +25,7 @@ type NewOffer struct {
 type Offer struct {
 	NewOffer
 	ID         string `json:"id"`
+	On         bool   `json:"on" doc:"While it is off it gives nothing and takes nothing"`
 	Active     int    `json:"active" doc:"People who have access now, those in grace among them"`
 	Ended      int    `json:"ended"`
 	Mismatches int    `json:"mismatches" doc:"People whose access and enrolment do not agree"`
