@@ -62,6 +62,11 @@ export const router = createRouter({
       meta: { title: 'Settings' },
     },
     {
+      path: '/settings/set-up',
+      component: () => import('./pages/settings/SetUpFiles.vue'),
+      meta: { title: 'The set-up as files' },
+    },
+    {
       path: '/pairings/:id',
       component: () => import('./pages/pairings/Pairing.vue'),
       props: true,

@@ -100,6 +100,23 @@ func exportConfig(ctx context.Context, cmd *cli.Command) error {
 	return nil
 }
 
+// showAsFile prints one thing in the form of files; as JSON it is the record of the API.
+func showAsFile(ctx context.Context, cmd *cli.Command, c *client.Client, kind config.Kind, name string,
+	record any,
+) error {
+	if cmd.String("output") == "json" {
+		return printJSON(cmd, record)
+	}
+	got, err := client.Get[api.ConfigFiles](ctx, c,
+		"/config?kind="+string(kind)+"&name="+url.QueryEscape(name))
+	for _, file := range sortedKeys(got.Files) {
+		if file != config.SchemaFile {
+			fmt.Fprint(out(cmd), got.Files[file])
+		}
+	}
+	return err
+}
+
 func sortedKeys(m map[string]string) (names []string) {
 	for name := range m {
 		names = append(names, name)

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http"
@@ -279,4 +280,15 @@ func peopleCount(n int) string {
 		return "1 person"
 	}
 	return fmt.Sprintf("%d people", n)
+}
+
+func readJSON(path string, into any) error {
+	text, err := os.ReadFile(path)
+	if err == nil {
+		err = json.Unmarshal(text, into)
+	}
+	if err != nil {
+		return fmt.Errorf("reading %s: %w", path, err)
+	}
+	return nil
 }

@@ -58,7 +58,6 @@ kanban stages list
 kanban stages off Propagator
 kanban stages on Propagator
 kanban stages remove Propagator
-kanban stages show Propagator > stages.json
 kanban rules catch-up "Greet newcomers" --days 30
 kanban rules catch-up "Greet newcomers" --days 30 --apply
 kanban rules checklist "Greet newcomers"
@@ -69,7 +68,6 @@ kanban rules names activity.completed
 kanban rules off "Greet newcomers"
 kanban rules on "Greet newcomers"
 kanban rules remove "Greet newcomers"
-kanban rules show "Greet newcomers" > rule.json
 kanban rules test-recipient
 kanban rules test-recipient maud@fernmoor.example
 kanban rules versions "Greet newcomers"

@@ -262,6 +262,7 @@ var readings = []struct {
 	{"awards", true, []string{"badges", "awards"}},
 	{"stages", false, []string{"stages", "list"}},
 	{"history", false, []string{"history"}},
+	{"ready-rules", false, []string{"rules", "ready"}},
 	{"config-waiting", false, []string{"config", "waiting"}},
 	{"config-compare", false, []string{"config", "compare", "testdata/set-up"}},
 }
@@ -329,6 +330,8 @@ func wrong(t *testing.T, p *played) {
 		{cli.ExitUsage, "has no command", []string{"sections", "lst"}},
 		{cli.ExitUsage, "no-such-flag", []string{"sections", "list", "--no-such-flag"}},
 		{cli.ExitUsage, "kanban offers add --help", []string{"offers", "add", "Nothing"}},
+		{cli.ExitUsage, "there is no ready rule", []string{"rules", "ready", "nothing"}},
+		{cli.ExitUsage, "choose one of Cuttings, Grafter, Propagation", []string{"rules", "ready", "module-badge"}},
 		{cli.ExitUsage, "name a folder or files", []string{"config", "compare"}},
 		{cli.ExitUsage, "no-such.yaml", []string{"config", "apply", "no-such.yaml"}},
 		{cli.ExitUsage, "holds no .yaml file", []string{"config", "apply", "testdata"}},

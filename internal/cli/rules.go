@@ -2,11 +2,9 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"net/http"
 	"net/url"
-	"os"
 	"slices"
 	"strings"
 
@@ -16,6 +14,7 @@ import (
 	"kanban/internal/core/learning"
 	"kanban/internal/core/rule"
 	"kanban/internal/wire/api"
+	"kanban/internal/wire/config"
 )
 
 func rules() *cli.Command {
@@ -24,6 +23,7 @@ func rules() *cli.Command {
 		Commands: append([]*cli.Command{
 			{Name: "list", Usage: "List rules", Action: listRules},
 			rulesAdd(),
+			rulesReady(),
 			switchRule("on", true), switchRule("off", false),
 		}, ruleWork()...),
 	}
@@ -33,7 +33,8 @@ func rulesAdd() *cli.Command {
 	return &cli.Command{
 		Name: "add", Usage: "Make a rule, which is off at first", ArgsUsage: "NAME", Action: addRule,
 		Description: `Actions happen in the order award, enrol, unenrol, call-operation, send-event, mail, task, append-row. Anything
-else, such as several of a kind or a delay in the middle, is written into a file: see kanban rules show.
+else, such as several of a kind or a delay in the middle, is written into a file: kanban rules show prints one,
+kanban config apply takes it in.
 
   kanban rules add "Greet newcomers" --when section.joined --if 'event.role == "student"' \
       --send-event "Plant news" --field email=person.email --field 'label="learner"'
@@ -42,8 +43,7 @@ else, such as several of a kind or a delay in the middle, is written into a file
   kanban rules add "Nudge" --when person.inactive --days 7 --if '!progress.courseDone' \
       --mail "School mail" --subject "We miss you" --text "Dear {{.person.givenName}}, …" --quiet-hours 20:00-08:00
   kanban rules add "To repeat" --when assessment.failed --undone-by assessment.passed \
-      --call-operation "Plant list/add-label" --field email=person.email --field 'label="to-repeat"'
-  kanban rules add "From a file" --file rule.json`,
+      --call-operation "Plant list/add-label" --field email=person.email --field 'label="to-repeat"'`,
 		Flags: slices.Concat(conditionFlags(), actionFlags()),
 	}
 }
@@ -51,7 +51,6 @@ else, such as several of a kind or a delay in the middle, is written into a file
 // conditionFlags say when a rule acts.
 func conditionFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "file", Usage: "read the whole rule from a JSON file"},
 		&cli.StringFlag{Name: "when", Usage: "what happens: " + triggers()},
 		&cli.StringFlag{Name: "if", Usage: "a condition in CEL"},
 		&cli.StringFlag{Name: "course", Usage: "only in this course (code or title)"},
@@ -181,20 +180,12 @@ func addRule(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	c := connect(cmd)
-	var r api.NewRule
-	if path := cmd.String("file"); path != "" {
-		text, err := os.ReadFile(path)
-		if err == nil {
-			err = json.Unmarshal(text, &r)
-		}
-		if err != nil {
-			return fmt.Errorf("reading the rule from %s: %w", path, err)
-		}
-	} else if r, err = ruleFromFlags(ctx, cmd, c); err != nil {
+	r, err := ruleFromFlags(ctx, cmd, c)
+	if err != nil {
 		return err
 	}
 	if r.Trigger == "" {
-		return usage(cmd, "say when it happens, such as --when section.joined, or give a rule in a file: --file rule.json")
+		return usage(cmd, "say when it happens, such as --when section.joined, or write the rule into a file for: kanban config apply")
 	}
 	r.Name = args[0]
 	made, err := client.Post[api.Rule](ctx, c, "/rules", r)
@@ -422,7 +413,6 @@ func ruleWork() []*cli.Command {
 	return []*cli.Command{
 		ruleShow(),
 		ruleUnsubscribed(),
-		ruleEdit(),
 		ruleRemove(),
 		ruleChecklist(),
 		ruleVersions(),
@@ -437,15 +427,14 @@ func ruleWork() []*cli.Command {
 
 func ruleShow() *cli.Command {
 	return &cli.Command{
-		Name: "show", Usage: "Show a rule as the JSON that add and edit read", ArgsUsage: "NAME",
+		Name: "show", Usage: "Show a rule as the YAML that config apply takes in", ArgsUsage: "NAME",
+		Description: "  kanban rules show \"Greet newcomers\" > rule.yaml\n  kanban config apply rule.yaml",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			_, r, err := ruleNamed(ctx, cmd)
+			c, r, err := ruleNamed(ctx, cmd)
 			if err != nil {
 				return err
 			}
-			text, err := json.MarshalIndent(r.NewRule, "", "  ")
-			fmt.Fprintln(out(cmd), string(text))
-			return err
+			return showAsFile(ctx, cmd, c, config.Rules, r.Name, r)
 		},
 	}
 }
@@ -477,39 +466,6 @@ func ruleUnsubscribed() *cli.Command {
 				func(u api.Unsubscribed) []string {
 					return []string{u.Address, moment(&u.At)}
 				}).print(cmd)
-		},
-	}
-}
-
-func ruleEdit() *cli.Command {
-	return &cli.Command{
-		Name: "edit", Usage: "Change a rule by the JSON in a file; what it did before keeps its version",
-		ArgsUsage:   "NAME",
-		Description: "  kanban rules show \"Greet newcomers\" > rule.json\n  kanban rules edit \"Greet newcomers\" --file rule.json",
-		Flags: append(toComeFlags("when the actions change: "),
-			&cli.StringFlag{Name: "file", Required: true, Usage: "the rule as JSON"}),
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			toCome, err := toComeFrom(cmd)
-			if err != nil {
-				return err
-			}
-			query := ""
-			if toCome != "" {
-				query = "?toCome=" + toCome
-			}
-			c, r, err := ruleNamed(ctx, cmd)
-			if err != nil {
-				return err
-			}
-			n := r.NewRule
-			if err := readJSON(cmd.String("file"), &n); err != nil {
-				return err
-			}
-			changed, err := client.Edit[api.Rule](ctx, c, http.MethodPut, "/rules/"+r.ID+query, r.Version, n)
-			if err == nil {
-				say(cmd, "%q is version %d now.", changed.Name, changed.Version)
-			}
-			return err
 		},
 	}
 }
@@ -691,17 +647,6 @@ func ruleNames() *cli.Command {
 			}).print(cmd)
 		},
 	}
-}
-
-func readJSON(path string, into any) error {
-	text, err := os.ReadFile(path)
-	if err == nil {
-		err = json.Unmarshal(text, into)
-	}
-	if err != nil {
-		return fmt.Errorf("reading %s: %w", path, err)
-	}
-	return nil
 }
 
 func then(actions []rule.Action) string {

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -16,6 +15,7 @@ import (
 	"kanban/internal/client"
 	"kanban/internal/core/stage"
 	"kanban/internal/wire/api"
+	"kanban/internal/wire/config"
 )
 
 func oneSection() cli.Flag {
@@ -30,7 +30,7 @@ func stagePlansOf() *cli.Command {
 			stagePlansList(),
 			stagePlansAdd(),
 			stagePlansShow(),
-			stagePlansEdit(),
+			stagePlansPreview(),
 			switchStagePlan("on", true), switchStagePlan("off", false),
 			stagePlansRemove(),
 			{
@@ -95,29 +95,29 @@ func stagePlansAdd() *cli.Command {
 
 func stagePlansShow() *cli.Command {
 	return &cli.Command{
-		Name: "show", Usage: "A stage plan as JSON, for editing", ArgsUsage: "NAME",
+		Name: "show", Usage: "Show a stage plan as the YAML that config apply takes in", ArgsUsage: "NAME",
+		Description: "  kanban stages show Propagator > stages.yaml\n  kanban config apply stages.yaml",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			_, p, err := stagePlanNamed(ctx, cmd)
+			c, p, err := stagePlanNamed(ctx, cmd)
 			if err != nil {
 				return err
 			}
-			text, err := json.MarshalIndent(p.NewStagePlan, "", "  ")
-			fmt.Fprintln(out(cmd), string(text))
-			return err
+			return showAsFile(ctx, cmd, c, config.StagePlans, p.Name, p)
 		},
 	}
 }
 
-func stagePlansEdit() *cli.Command {
+func stagePlansPreview() *cli.Command {
 	return &cli.Command{
-		Name: "edit", Usage: "Change a stage plan by the JSON in a file; everybody is worked out anew",
-		ArgsUsage:   "NAME",
-		Description: "  kanban stages show Gardener > gardener.json\n  kanban stages edit Gardener --file gardener.json --preview",
-		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "file", Required: true, Usage: "the stage plan as JSON"},
-			&cli.BoolFlag{Name: "preview", Usage: "only say what it would find"},
+		Name: "preview", Usage: "Say what a stage plan would find as it is now; nothing is changed", ArgsUsage: "NAME",
+		Description: "  kanban stages preview Propagator",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			c, p, err := stagePlanNamed(ctx, cmd)
+			if err != nil {
+				return err
+			}
+			return previewStagePlan(ctx, cmd, c, api.StagePlanDraft{NewStagePlan: p.NewStagePlan, ID: p.ID})
 		},
-		Action: editStagePlan,
 	}
 }
 
@@ -245,25 +245,6 @@ func addStagePlan(ctx context.Context, cmd *cli.Command) error {
 	}
 	say(cmd, "Made the stage plan %q. It is off: kanban stages on %q", p.Name, p.Name)
 	return nil
-}
-
-func editStagePlan(ctx context.Context, cmd *cli.Command) error {
-	c, p, err := stagePlanNamed(ctx, cmd)
-	if err != nil {
-		return err
-	}
-	n := api.NewStagePlan{CourseID: p.CourseID}
-	if err := readJSON(cmd.String("file"), &n); err != nil {
-		return err
-	}
-	if cmd.Bool("preview") {
-		return previewStagePlan(ctx, cmd, c, api.StagePlanDraft{NewStagePlan: n, ID: p.ID})
-	}
-	changed, err := client.Edit[api.StagePlan](ctx, c, http.MethodPut, "/stage-plans/"+p.ID, p.Version, n)
-	if err == nil {
-		say(cmd, "%q is version %d now.", changed.Name, changed.Version)
-	}
-	return err
 }
 
 func previewStagePlan(ctx context.Context, cmd *cli.Command, c *client.Client, draft api.StagePlanDraft) error {

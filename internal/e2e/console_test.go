@@ -257,7 +257,6 @@ func makeRules(t *testing.T, b *browser, w *world) {
 		api.Switch{On: true, Untried: true})
 	require.NoError(t, err)
 	b.sees("Greet new learners")
-	b.picture("rules")
 }
 
 func finish(t *testing.T, b *browser, w *world) {

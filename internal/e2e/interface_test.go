@@ -482,12 +482,12 @@ func TestCommandLine(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(manifest, []byte(body(t, req)), 0o600))
 	expect(0, "assessment", "courses", "outline", "PROP", manifest, "--prefix", w.At.Platform+"/activities/")
-	expect(0, "Made the badge", "badges", "add", "Cuttings", "--issuer", "Fernmoor", "--about", "Takes cuttings.",
+	expect(0, "Made the badge", "badges", "add", "Rooted", "--issuer", "Fernmoor", "--about", "Takes cuttings.",
 		"--criteria", "Finish the module.")
 	expect(2, "condition", "rules", "add", "Bad", "--when", "module.completed", "--if", "event.", "--award",
-		"Cuttings")
+		"Rooted")
 	expect(0, "It is off", "rules", "add", "Badge", "--when", "module.completed", "--module", "mod-cuttings",
-		"--award", "Cuttings",
+		"--award", "Rooted",
 		"--mail", scenario.MailName, "--subject", "Well done", "--text", "{{.award.address}}")
 	expect(1, "was not tried out as it is now", "rules", "on", "Badge")
 	expect(0, "is on", "rules", "on", "Badge", "--untried")

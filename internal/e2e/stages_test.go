@@ -97,11 +97,11 @@ func (b *browser) label(label, option string) {
 
 func TestCommandLineStages(t *testing.T) {
 	w := newWorld(t)
-	w.to(w.Connect, w.ReadRegister, w.Pair, w.FirstRun, w.SecondRun, w.Mend, w.MakeRules, w.Join, w.Learn)
+	w.to(w.Connect, w.ReadRegister, w.Pair, w.FirstRun, w.SecondRun, w.Mend, w.SwitchOn, w.Join, w.Learn)
 	env := []string{"KANBAN_ADDRESS=" + w.service.Address, "XDG_CONFIG_HOME=" + t.TempDir()}
 	w.signIn(env)
 	expect := w.expecting(env)
-	expect(0, "There is no stage plan yet", "stages", "list")
+	expect(0, "Propagator", "stages", "list")
 	made := []string{
 		"stages", "add", "Gardener", "--course", "PROP", "--stage",
 		"Cutter: module Cuttings; score Cuttings: what do you know? 80", "--stage", "Helper: badge Cuttings",
@@ -131,12 +131,14 @@ func TestCommandLineStages(t *testing.T) {
 	expect(0, "● score at least 80 % in Cuttings: what do you know?", "stages", "person", "Tamsin Trial")
 	expect(0, "Helper", "events", "list", "--type", "stage.reached")
 
-	file := filepath.Join(t.TempDir(), "gardener.json")
-	text := expect(0, `"title": "Cutter"`, "stages", "show", "Gardener")
-	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(text, `"atLeast": 0.8`, `"atLeast": 0.99`, 1)),
+	file := filepath.Join(t.TempDir(), "gardener.yaml")
+	text := expect(0, `title: Cutter`, "stages", "show", "Gardener")
+	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(text, `atLeast: 0.8`, `atLeast: 0.99`, 1)),
 		0o600))
-	expect(0, "Nothing was changed", "stages", "edit", "Gardener", "--file", file, "--preview")
-	expect(0, "is version 3 now", "stages", "edit", "Gardener", "--file", file)
+	expect(0, "atLeast: 0.8 → 0.99", "config", "compare", file)
+	expect(0, "is switched off", "config", "apply", file)
+	expect(0, "Nothing was changed", "stages", "preview", "Gardener")
+	expect(0, "is on", "stages", "on", "Gardener")
 	soon(t, "the stage is open again", func() bool {
 		out, _ := w.cli(env, "events", "list", "--type", "stage.reopened")
 		return strings.Contains(out, "Cutter")

@@ -283,7 +283,7 @@ func TestReadOutlivesFaults(t *testing.T) {
 // it once. One that can never arrive waits for a person and can be retried.
 func TestDeliveriesAreFollowedAndRetried_E9(t *testing.T) {
 	w := newWorld(t)
-	w.to(w.Connect, w.ReadRegister, w.Pair, w.FirstRun, w.Mend, w.MakeRules)
+	w.to(w.Connect, w.ReadRegister, w.Pair, w.FirstRun, w.Mend, w.SwitchOn)
 	w.set("contacts", fault.Fault{Kind: fault.Cut, Count: 1, Path: "/events"}) // taken, but the answer is lost
 	require.NoError(t, w.Join(t.Context()))
 	soon(t, "the delivery arrived", func() bool {

@@ -9,7 +9,6 @@ import (
 	"strings"
 
 	"kanban/internal/client"
-	"kanban/internal/core/rule"
 	"kanban/internal/wire/api"
 )
 
@@ -30,186 +29,50 @@ const (
 
 var restOfCourse = []string{"act-softwood", "act-union", "act-first-graft"}
 
-// Sell connects the shop, the platform's places and the labels of the contact list, and
-// says to which section a purchase gives access.
+// Sell lets what is bought in the shop give access.
 func (s *Story) Sell(ctx context.Context) error {
-	s.heading("Connecting the shop, the platform's places and the labels of the contact list")
-	for _, x := range []struct {
-		of string // an interface of the connection to which it is added
-		n  api.NewInterface
-	}{
-		{PlatformName, api.NewInterface{Kind: "scim", Label: "places", Values: map[string]string{
-			"address": "/scim/v2", "token": placesToken,
-		}}},
-		{ContactsName, api.NewInterface{Kind: "http-api", Label: "labels", Values: map[string]string{
-			"address": "/api", "token": labelsToken, "probe": "/labels",
-		}}},
-	} {
-		c, err := client.Post[api.Interface](ctx, s.Client, "/connections/"+s.connectionOf(x.of)+"/interfaces", x.n)
-		if err != nil {
-			return err
-		}
-		s.Interfaces[c.Name] = c
-	}
-	if _, err := s.connect(ctx, api.NewConnection{
-		Name: ShopName, Owner: "Shop desk", Address: s.At.Shop,
-		Interfaces: []api.NewInterface{{Kind: "cloudevents"}},
-	}); err != nil {
+	s.heading("Letting what the shop sells give access")
+	offers, err := client.All[api.Offer](ctx, s.Client, "/offers")
+	if err != nil {
 		return err
 	}
-	shop := s.Interfaces[ShopName]
-	if err := s.form(ctx, s.At.Shop+"/reporting", url.Values{
-		"address": {s.Client.Address() + "/reported/" + shop.ID},
-		"secret":  {shop.Made["secret"]},
-	}); err != nil {
-		return fmt.Errorf("telling the shop where to report: %w", err)
+	if len(offers) != 1 {
+		return fmt.Errorf("there are %d offers, expected 1", len(offers))
 	}
-	for name, want := range map[string]string{PlacesName: "works", LabelsName: "works", ShopName: "unproven"} {
-		if _, err := s.probe(ctx, name, want); err != nil {
-			return err
-		}
-	}
-	if err := s.Operations(ctx); err != nil {
+	if s.Offer, err = client.Post[api.Offer](ctx, s.Client, "/offers/"+offers[0].ID+"/switch",
+		api.Switch{On: true}); err != nil {
 		return err
 	}
 	x, err := s.section(ctx)
-	if err != nil {
-		return err
-	}
-	o, err := client.Post[api.Offer](ctx, s.Client, "/offers", api.NewOffer{
-		Name: OfferName, InterfaceID: shop.ID, Offer: offerAtShop, SectionIDs: []string{x.ID},
-		PlatformID: s.Interfaces[PlacesName].ID, GraceDays: 14, AtEnd: "unenrol",
-	})
-	if err != nil {
-		return err
-	}
-	s.Offer = o
-	s.tell("%s gives access to %s, and for %d days after it was cancelled", o.Name, x.Title, o.GraceDays)
-	return nil
-}
-
-// Operations defines how labels are added and removed.
-func (s *Story) Operations(ctx context.Context) error {
-	fields := []rule.OperationField{
-		{Name: "email", Required: true},
-		{Name: "label", Required: true, ListPath: "/labels", List: "answer.body"},
-		{Name: "name"},
-	}
-	at := "/interfaces/" + s.Interfaces[LabelsName].ID + "/operations/"
-	for _, o := range []api.Operation{
-		{
-			Name: "remove-label", Title: "Remove a label from a contact", Method: "DELETE",
-			Path: "/contacts/{email}/labels", Fields: fields[:2], Success: "answer.body.ok",
-		},
-		{
-			Name: "add-label", Title: "Add a label to a contact", Method: "POST", Path: "/contacts/{email}/labels",
-			Fields: fields, Success: "answer.body.ok", Undo: "remove-label", ProofPath: "/contacts/{email}",
-			Proof: "answer.status == 200 && answer.values.label in answer.body.labels",
-		},
-	} {
-		if _, err := client.Send[api.Operation](ctx, s.Client, http.MethodPut, at+o.Name, o); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// label is an action that adds a label.
-func (s *Story) label(name string) api.Action {
-	return api.Action{
-		Kind: rule.CallOperation, InterfaceID: s.Interfaces[LabelsName].ID, Operation: "add-label",
-		Fields: map[string]string{"email": "person.email", "name": "person.name", "label": fmt.Sprintf("%q", name)},
-	}
+	s.tell("%s gives access to %s, and for %d days after it was cancelled", s.Offer.Name, x.Title, s.Offer.GraceDays)
+	return err
 }
 
 // learnersRules are for what learners go through.
-func (s *Story) learnersRules(badge api.Badge) []api.NewRule {
-	mail := s.Interfaces[MailName].ID
-	return []api.NewRule{
-		{
-			Name: "Lesson finished", Trigger: "activity.completed", Condition: `!activity.title.endsWith("?")`,
-			Actions: []api.Action{s.label("learner")},
-		},
-		{
-			Name: "To repeat", Trigger: "assessment.failed", UndoneBy: []string{"assessment.passed"},
-			Actions: []api.Action{
-				s.label("to-repeat"),
-				{
-					Kind: rule.OpenTask, Subject: "Help {{.person.givenName}} with {{.activity.title}}", Owner: Email,
-					DueIn: "3d",
-				},
-			},
-		},
-		{Name: "Passed", Trigger: "assessment.passed", InOrder: true, Actions: []api.Action{s.label("passed")}},
-		{
-			Name: "We miss you", Trigger: "person.inactive", Days: 7,
-			Stop: "progress.courseDone || progress.daysSince < 7", Limit: rule.Limit{
-				Most: 100,
-				Per:  "day",
-			}, Condition: "event.percent > 0", Actions: []api.Action{
-				{
-					Kind: rule.Mail, InterfaceID: mail, Subject: "{{.person.givenName}}, your plants miss you",
-					Text: "Dear {{.person.givenName}},\n\nyou have done {{.event.percent}} % of {{.course.title}}. Go on when you like.\n\nFernmoor Garden School\n",
-				},
-			},
-		},
-		{Name: "Course finished", Trigger: "course.completed", Actions: []api.Action{
-			{Kind: rule.Award, BadgeID: badge.ID},
-			{
-				Kind: rule.Mail, InterfaceID: mail, Subject: "You finished {{.course.title}}",
-				Text: "Dear {{.person.givenName}},\n\nwell done. Your badge is here:\n{{.award.address}}\n\nFernmoor Garden School\n",
-			},
-			{
-				Kind: rule.SendEvent, InterfaceID: s.Interfaces[ContactsName].ID,
-				Fields: map[string]string{
-					"email": "person.email", "name": "person.name",
-					"label": `"finished " + course.title`, "next": "award.address",
-				},
-			},
-			{Kind: rule.AppendRow, Sheet: "Finished", Fields: map[string]string{
-				"who":    "person.name",
-				"course": "course.title", "section": "section.title",
-			}},
-		}},
-	}
-}
+var learnersRules = []string{"Lesson finished", "To repeat", "Passed", "We miss you", "Course finished"}
 
-// BuyersRules makes the rules for what a buyer goes through, tries each out and switches
-// it on.
+// BuyersRules tries the rules for what a buyer goes through and switches each on.
 func (s *Story) BuyersRules(ctx context.Context) error {
-	s.heading("Making the rules for what learners go through, trying each out first")
-	issuers, err := client.Get[api.Page[api.Issuer]](ctx, s.Client, "/issuers")
-	if err != nil {
-		return err
-	}
-	badge, err := client.Post[api.Badge](ctx, s.Client, "/badges",
-		api.NewBadge{
-			IssuerID: issuers.Items[0].ID, Name: "Propagation",
-			Description: "Propagates plants from cuttings and grafts.", Criteria: "Finish the course Propagation.",
-		})
-	if err != nil {
-		return err
-	}
-	for _, r := range s.learnersRules(badge) {
-		made, err := client.Post[api.Rule](ctx, s.Client, "/rules", r)
+	s.heading("Trying the rules for what learners go through, and switching them on")
+	for _, name := range learnersRules {
+		r, err := s.rule(ctx, name)
 		if err != nil {
 			return err
 		}
-		t, err := client.Post[api.Trial](ctx, s.Client, "/rules/"+made.ID+"/trial", api.TrialRequest{})
+		t, err := client.Post[api.Trial](ctx, s.Client, "/rules/"+r.ID+"/trial", api.TrialRequest{})
 		if err != nil {
 			return err
 		}
 		for _, x := range t.Steps {
 			if x.Problem != "" || x.Checked != "" && x.Checked != "exists" {
-				return fmt.Errorf("trying %q: %s %s", made.Name, x.Problem, x.Checked)
+				return fmt.Errorf("trying %q: %s %s", r.Name, x.Problem, x.Checked)
 			}
 		}
-		if _, err = client.Post[api.Rule](ctx, s.Client, "/rules/"+made.ID+"/switch",
+		if _, err = client.Post[api.Rule](ctx, s.Client, "/rules/"+r.ID+"/switch",
 			api.Switch{On: true, Untried: !t.Passed}); err != nil {
 			return err
 		}
-		s.tell("%-16s when %-18s rendered and checked (%s), on", made.Name, made.Trigger+":",
-			strings.Join(kinds(t), ", "))
+		s.tell("%-16s when %-18s rendered and checked (%s), on", r.Name, r.Trigger+":", strings.Join(kinds(t), ", "))
 	}
 	return nil
 }

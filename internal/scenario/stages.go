@@ -3,67 +3,32 @@ package scenario
 import (
 	"context"
 	"fmt"
-	"slices"
 
 	"kanban/internal/client"
-	"kanban/internal/core/stage"
 	"kanban/internal/wire/api"
 )
 
 // StagePlanName is the stage plan of the story.
 const StagePlanName = "Propagator"
 
-// Stages makes the stages of the course, shows first whom they find, and switches them
-// on.
+// Stages shows first whom the stages of the course find, and switches them on.
 func (s *Story) Stages(ctx context.Context) error {
-	s.heading("Making the stages of the course; whoever has reached one already is found")
-	x, err := s.section(ctx)
+	s.heading("Switching the stages of the course on; whoever has reached one already is found")
+	plans, err := client.All[api.StagePlan](ctx, s.Client, "/stage-plans")
 	if err != nil {
 		return err
 	}
-	badges, err := client.Get[api.Page[api.Badge]](ctx, s.Client, "/badges")
-	if err != nil {
-		return err
+	if len(plans) != 1 {
+		return fmt.Errorf("there are %d stage plans, expected 1", len(plans))
 	}
-	named := func(name string) api.Badge {
-		i := slices.IndexFunc(badges.Items, func(b api.Badge) bool { return b.Name == name })
-		return badges.Items[i]
-	}
-	grafter, err := client.Post[api.Badge](ctx, s.Client, "/badges",
-		api.NewBadge{
-			IssuerID: badges.Items[0].IssuerID, Name: "Grafter", Description: "Joins two plants into one.",
-			Criteria: "Reach the stage First graft.",
-		})
-	if err != nil {
-		return err
-	}
-	n := api.NewStagePlan{Name: StagePlanName, CourseID: x.CourseID, Stages: []stage.Stage{
-		{Title: "First cuttings", Criteria: []stage.Criterion{{Kind: stage.Module, ModuleID: "mod-cuttings"}}},
-		{Title: "Badge in hand", Optional: true, Criteria: []stage.Criterion{{
-			Kind:    stage.Badge,
-			BadgeID: named("Cuttings").ID,
-		}}},
-		{Title: "First graft", BadgeID: grafter.ID, Criteria: []stage.Criterion{
-			{Kind: stage.Module, ModuleID: "mod-grafting"}, {
-				Kind:       stage.Score,
-				ActivityID: s.At.Platform + "/activities/act-cuttings-check", AtLeast: 0.8,
-			},
-		}},
-		{Title: "Course and badge", Criteria: []stage.Criterion{
-			{Kind: stage.Course},
-			{Kind: stage.Badge, BadgeID: named("Propagation").ID},
-		}},
-	}}
+	s.StagePlan = plans[0]
 	v, err := client.Post[api.StagePlanPreview](ctx, s.Client, "/stage-plans/preview",
-		api.StagePlanDraft{NewStagePlan: n})
+		api.StagePlanDraft{NewStagePlan: s.StagePlan.NewStagePlan, ID: s.StagePlan.ID})
 	if err != nil {
 		return err
 	}
 	s.tell("preview: of %d people %d would have reached %q, %d %q", v.People, v.Stages[0].Newly, v.Stages[0].Title,
 		v.Stages[1].Newly, v.Stages[1].Title)
-	if s.StagePlan, err = client.Post[api.StagePlan](ctx, s.Client, "/stage-plans", n); err != nil {
-		return err
-	}
 	if _, err := client.Post[api.StagePlan](ctx, s.Client, "/stage-plans/"+s.StagePlan.ID+"/switch",
 		api.Switch{On: true}); err != nil {
 		return err

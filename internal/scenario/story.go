@@ -2,10 +2,14 @@ package scenario
 
 import (
 	"context"
+	"embed"
 	"fmt"
 	"io"
+	"io/fs"
 	"net/http"
 	"net/url"
+	"os"
+	"path"
 	"slices"
 	"strings"
 	"time"
@@ -35,11 +39,13 @@ const (
 	ContactsName  = contactsSystem + ": events"
 	MailName      = "School mail"
 
-	registerClient = "kanban"
 	registerSecret = "green-fingers"
 	workspaceToken = "potting-shed"
 	// NoticeAttribute says in the workspace whether a newcomer gets a welcome message.
 	NoticeAttribute = "urn:fernmoor:params:scim:schemas:extension:welcome:2.0:User:sendWelcome"
+	platformKey     = "garden-platform"
+	platformSecret  = "tick-tick-tick"
+	shopSecret      = "whsec_RmVybm1vb3ItR2FyZGVuLVNob3AtZGVtby1zZWNyZXQ="
 	contactsSecret  = "whsec_RmVybm1vb3ItR2FyZGVuLVNjaG9vbC1kZW1vLXNlY3JldA=="
 
 	sectionCode   = "PROP-A"
@@ -53,6 +59,11 @@ const (
 )
 
 var moduleActivities = []string{"act-tools", "act-softwood", "act-cuttings-check"}
+
+// Interfaces are those of the demo, in the order in which they are tested.
+var Interfaces = []string{
+	RegisterName, PlatformName, WorkspaceName, ContactsName, MailName, PlacesName, LabelsName, ShopName,
+}
 
 // Story is the demo at work.
 type Story struct {
@@ -96,7 +107,7 @@ func (s *Story) Play(ctx context.Context, setupSecret string) error {
 	fmt.Fprintf(s.out, "Fernmoor Garden School, from a register to a badge.\n")
 	for _, step := range []func(context.Context) error{
 		func(ctx context.Context) error { return s.SetUp(ctx, setupSecret) },
-		s.Connect, s.ReadRegister, s.Pair, s.FirstRun, s.SecondRun, s.Mend, s.MakeRules, s.Join, s.Learn,
+		s.Connect, s.ReadRegister, s.Pair, s.FirstRun, s.SecondRun, s.Mend, s.SwitchOn, s.Join, s.Learn,
 		s.Sell, s.BuyersRules, s.Stages, s.Buy, s.Stop, s.FailThenPass, s.Finish, s.Reached,
 	} {
 		if err := step(ctx); err != nil {
@@ -122,38 +133,43 @@ func (s *Story) SetUp(ctx context.Context, secret string) error {
 	return nil
 }
 
-// Connect connects every outside system and tests it; a wrong secret says so.
+// Connect takes the school's set-up in, as which everything arrives off or paused, enters what the
+// outside systems have given, and tests each; a wrong secret says so.
 func (s *Story) Connect(ctx context.Context) error {
-	s.heading("Connecting the outside systems")
-	var names []string
-	for _, n := range s.systems() {
-		made, err := s.connect(ctx, n)
-		if err != nil {
+	s.heading("Taking the school's set-up in from files, and connecting the outside systems")
+	if err := s.takeIn(ctx); err != nil {
+		return err
+	}
+	for _, name := range Interfaces {
+		if err := s.enter(ctx, name, s.credentials()[name]); err != nil {
 			return err
 		}
-		names = append(names, made...)
 	}
 	wrong, err := s.probe(ctx, RegisterName, "wrong-credential")
 	if err != nil {
 		return fmt.Errorf("a wrong secret must be told apart: %w", err)
 	}
 	s.tell("%-25s with a wrong secret: %s (%s)", RegisterName, wrong.State, wrong.Remedy)
-	if _, err := client.Send[api.Interface](ctx, s.Client, http.MethodPatch,
-		"/interfaces/"+s.Interfaces[RegisterName].ID,
-		api.EditInterface{Values: map[string]string{"clientSecret": registerSecret}}); err != nil {
+	if err := s.enter(ctx, RegisterName, map[string]string{"clientSecret": registerSecret}); err != nil {
 		return err
 	}
-	made := s.Interfaces[PlatformName].Made
-	if err := s.post(ctx, s.At.Platform+"/reporting", map[string]string{
-		"endpoint": s.Client.Address() + "/xapi",
-		"key":      made["key"], "secret": made["secret"],
-	}); err != nil {
+	platform := s.Interfaces[PlatformName]
+	platform.Made = map[string]string{
+		"endpoint": s.Client.Address() + "/xapi", "key": platformKey, "secret": platformSecret,
+	}
+	s.Interfaces[PlatformName] = platform
+	if err := s.post(ctx, s.At.Platform+"/reporting", platform.Made); err != nil {
 		return fmt.Errorf("telling the platform where to report: %w", err)
 	}
-	for _, name := range names {
+	if err := s.form(ctx, s.At.Shop+"/reporting", url.Values{
+		"address": {s.Client.Address() + "/reported/" + s.Interfaces[ShopName].ID}, "secret": {shopSecret},
+	}); err != nil {
+		return fmt.Errorf("telling the shop where to report: %w", err)
+	}
+	for _, name := range Interfaces {
 		want := "works"
-		if s.Interfaces[name].Kind == "xapi" {
-			want = "unproven" // until the first statement comes
+		if name == PlatformName || name == ShopName {
+			want = "unproven" // until the first statement or purchase comes
 		}
 		r, err := s.probe(ctx, name, want)
 		if err != nil {
@@ -164,54 +180,75 @@ func (s *Story) Connect(ctx context.Context) error {
 	return nil
 }
 
-// systems are the outside systems with which the demo begins; the register's secret is wrong.
-func (s *Story) systems() []api.NewConnection {
-	return []api.NewConnection{
-		{Name: RegisterName, Owner: "School office", Interfaces: []api.NewInterface{
-			{Kind: "oneroster", Values: map[string]string{
-				"address":      s.At.Register,
-				"tokenAddress": s.At.Register + "/oauth/token", "clientId": registerClient,
-				"clientSecret": "red-fingers", "personPage": s.At.Register + "/#{id}",
-			}},
-		}},
-		{
-			Name: platformSystem, Owner: "Learning team", Address: s.At.Platform,
-			Interfaces: []api.NewInterface{{Kind: "xapi", Label: "activity"}},
-		},
-		{Name: WorkspaceName, Owner: "IT desk", Address: s.At.Workspace, Interfaces: []api.NewInterface{
-			{Kind: "scim", Values: map[string]string{
-				"address": "/scim/v2",
-				"token":   workspaceToken, "notice": NoticeAttribute,
-				"classPage": s.At.Workspace + "/#{id}", "personPage": s.At.Workspace + "/#{id}",
-			}},
-		}},
-		{Name: contactsSystem, Owner: "Newsletter desk", Address: s.At.Contacts, Interfaces: []api.NewInterface{
-			{Kind: "webhook", Label: "events", Values: map[string]string{
-				"address": "/events",
-				"secret":  contactsSecret,
-			}},
-		}},
-		{Name: MailName, Owner: "IT desk", Interfaces: []api.NewInterface{
-			{Kind: "smtp", Values: map[string]string{
-				"server": s.At.SMTP,
-				"from":   "kanban@fernmoor.example", "fromName": "Fernmoor Garden School", "security": "none",
-			}},
-		}},
+// credentials are what has to be entered for each interface; the register's is wrong.
+func (s *Story) credentials() map[string]map[string]string {
+	return map[string]map[string]string{
+		RegisterName:  {"clientSecret": "red-fingers"},
+		WorkspaceName: {"token": workspaceToken},
+		ContactsName:  {"secret": contactsSecret},
+		PlatformName:  {"key": platformKey, "secret": platformSecret},
+		PlacesName:    {"token": placesToken},
+		LabelsName:    {"token": labelsToken},
+		ShopName:      {"secret": shopSecret},
 	}
 }
 
-// connect makes a connection and gives the names of its interfaces.
-func (s *Story) connect(ctx context.Context, n api.NewConnection) (names []string, err error) {
-	c, err := client.Post[api.Connection](ctx, s.Client, "/connections", n)
-	for _, x := range c.Interfaces {
+// enter gives an interface its credentials and lets it go on.
+func (s *Story) enter(ctx context.Context, name string, values map[string]string) error {
+	on := false
+	_, err := client.Send[api.Interface](ctx, s.Client, http.MethodPatch, "/interfaces/"+s.Interfaces[name].ID,
+		api.EditInterface{Values: values, Paused: &on})
+	return err
+}
+
+//go:embed setup/*.yaml
+var setUp embed.FS
+
+// Files is the school's set-up, with the addresses of the stand-ins.
+func (s *Story) Files() (map[string]string, error) {
+	at := map[string]string{
+		"REGISTER": s.At.Register, "PLATFORM": s.At.Platform, "WORKSPACE": s.At.Workspace, "CONTACTS": s.At.Contacts,
+		"SHOP": s.At.Shop, "MAIL": s.At.SMTP,
+	}
+	files := map[string]string{}
+	names, err := fs.Glob(setUp, "setup/*.yaml")
+	for _, name := range names {
+		text, err := setUp.ReadFile(name)
+		if err != nil {
+			return nil, err
+		}
+		files[path.Base(name)] = os.Expand(string(text), func(key string) string { return at[key] })
+	}
+	return files, err
+}
+
+// takeIn takes the school's set-up in.
+func (s *Story) takeIn(ctx context.Context) error {
+	files, err := s.Files()
+	if err != nil {
+		return err
+	}
+	c, err := client.Post[api.ConfigComparison](ctx, s.Client, "/config/apply",
+		api.ConfigApply{ConfigFiles: api.ConfigFiles{Files: files}})
+	if err != nil {
+		return err
+	}
+	if len(c.Faults) > 0 {
+		return fmt.Errorf("the set-up cannot be used: %w", c.Faults[0])
+	}
+	waits := 0
+	for _, x := range c.Changes {
+		if x.What == "wait" {
+			waits++
+		}
+	}
+	s.tell("%d things came in, off or paused; %d wait for the register", len(c.Changes)-waits, waits)
+	all, err := client.All[api.Interface](ctx, s.Client, "/interfaces")
+	for _, x := range all {
 		s.Interfaces[x.Name] = x
-		names = append(names, x.Name)
 	}
-	return names, err
+	return err
 }
-
-// connectionOf gives the id of the connection to which an interface belongs.
-func (s *Story) connectionOf(name string) string { return s.Interfaces[name].ConnectionID }
 
 func (s *Story) probe(ctx context.Context, name, want string) (api.Report, error) {
 	reports, err := client.Post[[]api.Report](ctx, s.Client, "/interfaces/"+s.Interfaces[name].ID+"/probe", nil)
@@ -260,7 +297,13 @@ func (s *Story) ReadRegister(ctx context.Context) error {
 	if len(list) != 9 {
 		return fmt.Errorf("%d sections were read, the school has 9", len(list))
 	}
-	return nil
+	return s.until(ctx, "what waited for the register", func() (bool, error) {
+		waiting, err := client.Get[[]api.ConfigWaiting](ctx, s.Client, "/config/waiting")
+		if err == nil && len(waiting) == 0 {
+			s.tell("what waited for the register has come in: an outline, an offer, a stage plan")
+		}
+		return len(waiting) == 0, err
+	})
 }
 
 func (s *Story) section(ctx context.Context) (api.Section, error) {
@@ -413,63 +456,34 @@ func (s *Story) Mend(ctx context.Context) error {
 	return s.counted(r, map[string]int{"added": 1, "in-step": 9, "needs-person": 2})
 }
 
-// MakeRules makes a badge, loads the outline, and makes two rules and switches them on.
-func (s *Story) MakeRules(ctx context.Context) error {
-	s.heading("Making a badge and two rules, and switching them on")
-	issuer, err := client.Post[api.Issuer](ctx, s.Client, "/issuers",
-		api.NewIssuer{
-			Name: "Fernmoor Garden School", URL: "https://fernmoor.example",
-			Email: "office@fernmoor.example",
-		})
-	if err != nil {
-		return err
-	}
-	badge, err := client.Post[api.Badge](ctx, s.Client, "/badges",
-		api.NewBadge{
-			IssuerID: issuer.ID, Name: "Cuttings", Description: "Takes softwood cuttings that root.",
-			Criteria: "Finish every activity of the module Cuttings and pass its check.",
-		})
-	if err != nil {
-		return err
-	}
-	x, err := s.section(ctx)
-	if err != nil {
-		return err
-	}
-	if err := s.Outline(ctx, x.CourseID); err != nil {
-		return err
-	}
-	for _, r := range []api.NewRule{
-		{
-			Name: "Greet new learners", Trigger: "section.joined", Condition: `event.role == "student"`,
-			Actions: []api.Action{{
-				Kind: "send-event", InterfaceID: s.Interfaces[ContactsName].ID,
-				Fields: map[string]string{
-					"email": "person.email", "name": "person.name",
-					"label": `"learns " + course.title`,
-				},
-			}},
-		},
-		{Name: "Cuttings badge", Trigger: "module.completed", Scope: ruleScope(module), Actions: []api.Action{
-			{Kind: "award", BadgeID: badge.ID},
-			{
-				Kind: "mail", InterfaceID: s.Interfaces[MailName].ID,
-				Subject: "Well done, {{.person.givenName}}: your badge for {{.module.title}}",
-				Text:    "Dear {{.person.givenName}},\n\nyou finished {{.module.title}} in {{.section.title}}. Your badge is here, and anyone can check it:\n{{.award.address}}\n\nFernmoor Garden School\n",
-			},
-		}},
-	} {
-		made, err := client.Post[api.Rule](ctx, s.Client, "/rules", r)
+// SwitchOn switches the first two rules on.
+func (s *Story) SwitchOn(ctx context.Context) error {
+	s.heading("Switching two rules on")
+	for _, name := range []string{"Greet new learners", "Cuttings badge"} {
+		r, err := s.rule(ctx, name)
 		if err != nil {
 			return err
 		}
-		if made, err = client.Post[api.Rule](ctx, s.Client, "/rules/"+made.ID+"/switch",
+		if _, err = client.Post[api.Rule](ctx, s.Client, "/rules/"+r.ID+"/switch",
 			api.Switch{On: true, Untried: true}); err != nil {
 			return err
 		}
-		s.tell("%-20s when %s: on", made.Name, made.Trigger)
+		s.tell("%-20s when %s: on", r.Name, r.Trigger)
 	}
 	return nil
+}
+
+// rule finds one by its name.
+func (s *Story) rule(ctx context.Context, name string) (api.Rule, error) {
+	all, err := client.All[api.Rule](ctx, s.Client, "/rules")
+	i := slices.IndexFunc(all, func(r api.Rule) bool { return r.Name == name })
+	if err == nil && i < 0 {
+		err = fmt.Errorf("there is no rule %q", name)
+	}
+	if err != nil {
+		return api.Rule{}, err
+	}
+	return all[i], nil
 }
 
 // Outline loads the outline of Propagation from the platform.

@@ -26,13 +26,23 @@ var (
 		Summary: "Take files in, all or nothing; what comes in is off or paused",
 	}
 	listWaitingConfigOp = operation{
-		ID: "list-waiting-config", Method: http.MethodGet, Path: "/config/waiting", Status: http.StatusOK, Tag: "config",
+		ID: "list-waiting-config", Method: http.MethodGet, Path: "/config/waiting",
+		Status: http.StatusOK, Tag: "config",
 		Summary: "What came in from files and waits for a register",
 	}
 	forgetWaitingConfigOp = operation{
 		ID: "forget-waiting-config", Method: http.MethodDelete, Path: "/config/waiting/{kind}/{name}",
 		Status: http.StatusNoContent, Tag: "config",
 		Summary: "Let something wait no longer; it does not come in",
+	}
+	listReadyRulesOp = operation{
+		ID: "list-ready-rules", Method: http.MethodGet, Path: "/ready-rules", Status: http.StatusOK, Tag: "rules",
+		Summary: "Rules by purpose, with what each needs and what there is of it",
+	}
+	makeReadyRuleOp = operation{
+		ID: "make-ready-rule", Method: http.MethodPost, Path: "/ready-rules/{key}",
+		Status: http.StatusOK, Tag: "rules",
+		Summary: "Make a ready rule, which is off at first",
 	}
 	configSchemaOp = operation{
 		ID: "config-schema", Method: http.MethodGet, Path: "/config/schema", Status: http.StatusOK, Tag: "config",
@@ -48,10 +58,20 @@ func (s *Server) config(a huma.API) {
 	handle(a, listWaitingConfigOp, s.listWaitingConfig)
 	handleEmpty(a, forgetWaitingConfigOp, s.forgetWaitingConfig)
 	handle(a, configSchemaOp, s.configSchema)
+	handle(a, listReadyRulesOp, s.listReadyRules)
+	handle(a, makeReadyRuleOp, s.makeReadyRule)
 }
 
-func (s *Server) exportConfig(ctx context.Context, _ *struct{}) (api.ConfigFiles, error) {
+type configInput struct {
+	Kind config.Kind `query:"kind" doc:"Only things of this list, such as rules"`
+	Name string      `query:"name" doc:"Only what has this name"`
+}
+
+func (s *Server) exportConfig(ctx context.Context, in *configInput) (api.ConfigFiles, error) {
 	setup, err := s.Config.Export(ctx)
+	if err == nil && in.Kind+config.Kind(in.Name) != "" {
+		setup, err = setup.Only(in.Kind, in.Name)
+	}
 	if err != nil {
 		return api.ConfigFiles{}, err
 	}
@@ -116,4 +136,30 @@ func shownComparison(c app.Comparison, applied bool) api.ConfigComparison {
 		Faults:  each(c.Faults, func(f config.Fault) config.Fault { return f }),
 		Applied: applied, Fingerprint: c.Fingerprint,
 	}
+}
+
+func (s *Server) listReadyRules(ctx context.Context, _ *struct{}) ([]api.ReadyRule, error) {
+	all, err := s.Config.ReadyRules(ctx)
+	return each(all, func(r app.Ready) api.ReadyRule {
+		return api.ReadyRule{Key: r.Key, Title: r.Title, About: r.About, Needs: each(r.Needs,
+			func(n app.Need) api.ReadyNeed {
+				return api.ReadyNeed{Name: n.Name, What: n.What, About: n.About, Choices: each(n.Choices,
+					func(c app.Choice) api.ReadyChoice { return api.ReadyChoice{Value: c.Value, Title: c.Title} })}
+			})}
+	}), err
+}
+
+type readyInput struct {
+	Rule string `path:"key" doc:"Of the ready rule"`
+	Key  string `header:"Idempotency-Key" doc:"Any text of your choice; a repeat within a day gets the first answer"`
+	Body api.NewReadyRule
+}
+
+func (s *Server) makeReadyRule(ctx context.Context, in *readyInput) (api.Rule, error) {
+	r, err := s.Config.AddReady(ctx, auth.Caller(ctx).Name, in.Rule, in.Body.Name, in.Body.Needs)
+	if err != nil {
+		return api.Rule{}, err
+	}
+	shown, _, err := s.getRule(ctx, &byID{ID: r.ID})
+	return shown, err
 }

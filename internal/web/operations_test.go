@@ -747,6 +747,16 @@ func walkConfig(x *talk, h *story) {
 	require.Len(t, refused.Faults, 1)
 	assert.Equal(t, 1, refused.Faults[0].Line)
 	x.do(200, "GET", "/config/schema", nil)
+	assert.Len(t, get[api.ConfigFiles](x, "/config?kind=rules").Files, 2, "the rules, and the schema")
+	ready := get[[]api.ReadyRule](x, "/ready-rules")
+	require.NotEmpty(t, ready)
+	x.do(422, "POST", "/ready-rules/to-repeat", api.NewReadyRule{})
+	x.do(404, "POST", "/ready-rules/nothing", api.NewReadyRule{})
+	helped := post[api.Rule](x, "/ready-rules/to-repeat", api.NewReadyRule{
+		Name: "Help", Needs: map[string]string{"owner": "maud@fernmoor.example"},
+	})
+	assert.False(t, helped.On)
+	x.do(204, "DELETE", "/rules/"+helped.ID, nil)
 }
 
 func walkFindings(x *talk, h *story) {

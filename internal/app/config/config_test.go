@@ -83,7 +83,7 @@ badges:
   - {name: Cuttings, issuer: Fernmoor Garden School, description: Takes cuttings., criteria: Finish the module.}
 outlines:
   - course: PROP
-    percentages: [50, 100]
+    percentages: [25, 100]
     modules:
       - id: mod-cuttings
         title: Cuttings
@@ -510,4 +510,46 @@ func anySetUp(random *rand.Rand) (s config.Setup) {
 		}
 	}
 	return s
+}
+
+// Every ready rule can be made and would work, and arrives switched off.
+func TestReadyRulesOnlyHaveToBeToldWhatTheyNeed(t *testing.T) {
+	w := grown(t)
+	all, err := w.Config.ReadyRules(t.Context())
+	require.NoError(t, err)
+	require.Len(t, all, 5)
+	_, err = w.Config.AddReady(t.Context(), "Maud", "welcome", "", nil)
+	refused, is := refusal.As(err)
+	require.True(t, is)
+	assert.Equal(t, "needs.mail", refused.Field)
+	assert.Contains(t, refused.Detail, "connect one first: Mail (SMTP)")
+
+	mail := map[string]string{"server": w.Standins.Addresses.SMTP, "from": "a@x.example", "security": "none"}
+	w.Connect("smtp", "School mail", mail)
+	for _, r := range all {
+		needs := map[string]string{}
+		for _, n := range r.Needs {
+			if n.What == app.NeedsAddress {
+				needs[n.Name] = "maud@fernmoor.example"
+			}
+		}
+		made, err := w.Config.AddReady(t.Context(), "Maud", r.Key, "", needs) // there is one of each
+		require.NoError(t, err, r.Key)
+		assert.Equal(t, r.Title, made.Name)
+		assert.Nil(t, made.OnSince)
+		_, err = w.Rules.Switch(t.Context(), "Maud", made.ID, true, rules.Ask)
+		require.NoError(t, err, "it can be switched on: %s", r.Key)
+	}
+	badge := ruled(t, w, "Badge for a module")
+	assert.Equal(t, "mod-cuttings", badge.Scope.Module)
+	assert.Equal(t, w.Section("PROP-A").CourseID, badge.Scope.Course, "a module of another course is another one")
+	_, err = w.Config.AddReady(t.Context(), "Maud", "welcome", "", nil)
+	require.ErrorContains(t, err, "another rule is called", "nothing is overwritten")
+
+	w.Connect("smtp", "Other mail", mail)
+	_, err = w.Config.AddReady(t.Context(), "Maud", "welcome", "Welcome again", nil)
+	require.ErrorContains(t, err, "choose one of Other mail, School mail", "two that look alike are asked about")
+	other := map[string]string{"mail": "Chat workspace"}
+	_, err = w.Config.AddReady(t.Context(), "Maud", "welcome", "Welcome again", other)
+	require.ErrorContains(t, err, `there is no "Chat workspace"`)
 }

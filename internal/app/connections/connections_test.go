@@ -291,3 +291,16 @@ func TestReplacedSigningSecretGoesOn(t *testing.T) {
 	assert.Equal(t, map[string]string{"secret": third, "earlier": first},
 		change(map[string]string{"secret": third, "earlier": first}), "as it was given")
 }
+
+// A secret that is taken away is gone, the only one of an interface too.
+func TestEmptiedSecretIsGone(t *testing.T) {
+	w := apptest.New(t)
+	c := w.Connect(adapter.KindHTTP, "API", map[string]string{"address": "https://x.example/api", "token": "seed"})
+	_, err := w.Connections.Update(t.Context(), "Maud", c.ID, 0, connections.Change{
+		Values: map[string]string{"token": ""}, Untested: true,
+	})
+	require.NoError(t, err)
+	opened, err := w.Connections.Open(t.Context(), c.ID)
+	require.NoError(t, err)
+	assert.Empty(t, opened.Secret)
+}

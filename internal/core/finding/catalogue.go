@@ -515,7 +515,7 @@ var catalogue = []Entry{
 	{
 		NeededGone, Block, "what a rule needs is gone",
 		"A label, group or operation that the rule names is not at the service any more. Its deliveries will wait.",
-		"Make it at the service again, or choose another one in the rule: kanban rules edit NAME. What waits goes on by itself once it is found; it is looked for daily, and at once with: kanban rules check-now.", OwnerService,
+		"Make it at the service again, or choose another one in the rule. What waits goes on by itself once it is found; it is looked for daily, and at once with: kanban rules check-now.", OwnerService,
 	},
 	{
 		RecordsProposed, Note, "second accounts or test learners, it seems",

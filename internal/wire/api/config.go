@@ -49,3 +49,31 @@ type ConfigWaiting struct {
 	Who string    `json:"who" doc:"Who took it in"`
 	At  time.Time `json:"at"`
 }
+
+// ReadyRule is a rule by its purpose, which only has to be told what it needs.
+type ReadyRule struct {
+	Key   string      `json:"key" doc:"By which it is asked for"`
+	Title string      `json:"title"`
+	About string      `json:"about"`
+	Needs []ReadyNeed `json:"needs"`
+}
+
+// ReadyNeed is something that a ready rule has to be told.
+type ReadyNeed struct {
+	Name    string        `json:"name"`
+	What    string        `json:"what" enum:"interface,badge,module,address"`
+	About   string        `json:"about"`
+	Choices []ReadyChoice `json:"choices" doc:"What there is of it; none for an address, which is typed"`
+}
+
+// ReadyChoice is one that a need can be met with.
+type ReadyChoice struct {
+	Value string `json:"value"`
+	Title string `json:"title"`
+}
+
+// NewReadyRule makes a ready rule.
+type NewReadyRule struct {
+	Name  string            `json:"name,omitempty" doc:"What the rule is to be called; its title when absent"`
+	Needs map[string]string `json:"needs,omitempty" doc:"What it needs, by name; what is not given is taken when there is only one of it"`
+}

@@ -168,6 +168,24 @@ func ItemsOf(s Setup) (out []Part) {
 	return out
 }
 
+// Only gives what of a set-up is of a kind, any when it is empty, and has a name, any when that is
+// empty; names are compared without regard to case.
+func (s Setup) Only(kind Kind, name string) (out Setup, err error) {
+	for _, p := range ItemsOf(s) {
+		if whole[p.Kind] || kind != "" && p.Kind != kind || name != "" && !strings.EqualFold(p.Name, name) {
+			continue
+		}
+		text, err := marshal(p.Thing)
+		if err != nil {
+			return out, err
+		}
+		if err := Whole(&out, p.Kind, text); err != nil {
+			return out, err
+		}
+	}
+	return out, nil
+}
+
 func parts[T any](out []Part, kind Kind, list []T, name func(T) string) []Part {
 	for _, x := range list {
 		out = append(out, Part{kind, name(x), x})

@@ -2,6 +2,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
+import ToggleSwitch from 'primevue/toggleswitch'
 import { computed, ref } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
@@ -29,6 +30,16 @@ const remove = useMutation({
     ok(api.DELETE('/api/v1/offers/{id}', { params: { path: { id: o.id } } })),
   onSuccess: () => queries.invalidateQueries(),
 })
+const flip = useMutation({
+  mutationFn: (o: Schemas['Offer']) =>
+    ok(
+      api.POST('/api/v1/offers/{id}/switch', {
+        params: { path: { id: o.id } },
+        body: { on: !o.on },
+      }),
+    ),
+  onSettled: () => queries.invalidateQueries(),
+})
 const one = computed(() => offers.data.value?.items.find((o) => o.id === props.id))
 const verdicts: Record<string, string> = {
   agrees: '● agree',
@@ -50,7 +61,7 @@ const leads = (o: Schemas['Offer']) =>
   >
     <Button size="small" label="Make an offer…" @click="form = {}" />
   </PageHead>
-  <Oops :error="remove.error.value" />
+  <Oops :error="remove.error.value ?? flip.error.value" />
   <p v-for="u in unmapped.data.value" :key="u.offer" class="sheet unmapped">
     <b>▲ {{ u.interface }} sold “{{ u.offer }}”</b> to {{ u.buyers }}
     {{ u.buyers === 1 ? 'person' : 'people' }}, and no offer says where it leads.
@@ -68,6 +79,15 @@ const leads = (o: Schemas['Offer']) =>
     :again="offers.refetch"
     empty="No offer yet. Connect the service that sells, then say to which sections a purchase gives access."
   >
+    <Column header="On">
+      <template #body="{ data }">
+        <ToggleSwitch
+          :model-value="data.on"
+          :aria-label="`${data.name} is on`"
+          @update:model-value="flip.mutate(data)"
+        />
+      </template>
+    </Column>
     <Column header="Offer">
       <template #body="{ data }"
         ><RouterLink :to="`/access/${data.id}`">{{ data.name }}</RouterLink></template

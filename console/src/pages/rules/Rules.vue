@@ -12,6 +12,7 @@ import { actions, happening } from '../../parts/triggers'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import { useFlip } from './flip'
+import ReadyRules from './ReadyRules.vue'
 import RuleForm from './RuleForm.vue'
 import SwitchOff from './SwitchOff.vue'
 import SwitchOn from './SwitchOn.vue'
@@ -20,6 +21,7 @@ type Rule = Schemas['Rule']
 
 const list = useQuery({ queryKey: ['rules'], queryFn: () => ok(api.GET('/api/v1/rules')) })
 const rows = computed(() => list.data.value?.items)
+const ready = ref(false)
 const form = ref<{ edit?: Rule } | undefined>()
 const { flip, asking, leave } = useFlip()
 const router = useRouter()
@@ -34,6 +36,7 @@ const then = (r: Rule) =>
   >
     <RouterLink to="/deliveries">Deliveries</RouterLink>
     <RouterLink to="/tasks">Tasks</RouterLink>
+    <Button size="small" variant="outlined" label="Ready rules…" @click="ready = true" />
     <Button size="small" label="Make a rule…" @click="form = {}" />
   </PageHead>
   <Oops :error="asking ? null : flip.error.value" />
@@ -56,7 +59,7 @@ const then = (r: Rule) =>
     :loading="list.isLoading.value"
     :error="list.error.value"
     :again="list.refetch"
-    empty="No rule yet. Make one, try it out, then switch it on."
+    empty="No rule yet. Make one or choose a ready one, try it out, then switch it on."
     :choose="(r) => router.push(`/rules/${(r as Rule).id}`)"
   >
     <Column header="On">
@@ -100,6 +103,7 @@ const then = (r: Rule) =>
       /></template>
     </Column>
   </Listing>
+  <ReadyRules v-if="ready" @close="ready = false" />
   <RuleForm v-if="form" :edit="form.edit" @close="form = undefined" />
 </template>
 

@@ -74,7 +74,9 @@ function add() {
 </script>
 
 <template>
-  <PageHead title="Settings" about="how pairings are made and kept, for the whole institution" />
+  <PageHead title="Settings" about="how pairings are made and kept, for the whole institution">
+    <RouterLink to="/settings/set-up">The set-up as files</RouterLink>
+  </PageHead>
   <Oops :error="templates.error.value ?? pause.error.value ?? whole.error.value" />
   <div class="two">
     <section>

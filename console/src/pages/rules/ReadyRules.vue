@@ -1,0 +1,152 @@
+<script setup lang="ts">
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import Dialog from 'primevue/dialog'
+import InputText from 'primevue/inputtext'
+import Select from 'primevue/select'
+import { computed, ref, watch } from 'vue'
+import { useRouter } from 'vue-router'
+
+import { api, ok, Problem, type Schemas } from '../../api/client'
+import Oops from '../../parts/Oops.vue'
+
+/** Offers rules by purpose, and makes one out of what it needs. */
+const emit = defineEmits<{ close: [] }>()
+const queries = useQueryClient()
+const router = useRouter()
+const list = useQuery({
+  queryKey: ['rules', 'ready'],
+  queryFn: () => ok(api.GET('/api/v1/ready-rules')),
+})
+const chosen = ref<Schemas['ReadyRule'] | undefined>()
+const name = ref('')
+const needs = ref<Record<string, string>>({})
+watch(chosen, (r) => {
+  name.value = r?.title ?? ''
+  needs.value = {}
+  for (const n of r?.needs ?? []) needs.value[n.name] = n.choices.length === 1 ? n.choices[0]!.value : ''
+})
+const make = useMutation({
+  mutationFn: () =>
+    ok(
+      api.POST('/api/v1/ready-rules/{key}', {
+        params: { path: { key: chosen.value!.key } },
+        body: { name: name.value, needs: needs.value },
+      }),
+    ),
+  onSuccess: async (r) => {
+    await queries.invalidateQueries({ queryKey: ['rules'] })
+    emit('close')
+    await router.push(`/rules/${r.id}`)
+  },
+})
+const lacking = computed(() =>
+  chosen.value?.needs.filter((n) => n.what !== 'address' && !n.choices.length).map((n) => nothing[n.what]),
+)
+const nothing: Record<string, { text: string; to: string; link: string }> = {
+  interface: { text: 'Nothing of the kind is connected.', to: '/connections/new', link: 'Connect a system' },
+  badge: { text: 'There is no badge.', to: '/badges', link: 'Make one' },
+  module: { text: 'No course has an outline.', to: '/outlines', link: 'Set one' },
+}
+const wrong = computed(() => (make.error.value instanceof Problem ? make.error.value.fields : {}))
+</script>
+
+<template>
+  <Dialog
+    visible
+    modal
+    :header="chosen ? chosen.title : 'Ready rules'"
+    :style="{ width: '36rem' }"
+    @update:visible="emit('close')"
+  >
+    <Oops :error="list.error.value" :again="list.refetch" />
+    <ul v-if="!chosen" class="ready">
+      <li v-for="r in list.data.value" :key="r.key">
+        <div>
+          <b>{{ r.title }}</b>
+          <p class="faint">{{ r.about }}</p>
+        </div>
+        <Button
+          size="small"
+          variant="outlined"
+          label="Choose"
+          :aria-label="`Choose ${r.title}`"
+          @click="chosen = r"
+        />
+      </li>
+    </ul>
+    <form v-else @submit.prevent="make.mutate()">
+      <p class="faint">{{ chosen.about }} It is made switched off.</p>
+      <p v-for="x in lacking" :key="x?.to" class="urgent">
+        ▲ {{ x?.text }} <RouterLink v-if="x" :to="x.to">{{ x.link }}</RouterLink>
+      </p>
+      <label class="field"
+        >Name of the rule
+        <InputText id="ready-name" v-model="name" size="small" maxlength="200" />
+      </label>
+      <label v-for="n in chosen.needs" :key="n.name" class="field">
+        {{ n.about }}
+        <InputText
+          v-if="n.what === 'address'"
+          :id="`ready-${n.name}`"
+          v-model="needs[n.name]"
+          size="small"
+          type="email"
+        />
+        <Select
+          v-else
+          :id="`ready-${n.name}`"
+          v-model="needs[n.name]"
+          size="small"
+          :options="n.choices"
+          option-label="title"
+          option-value="value"
+          placeholder="choose"
+          :aria-label="n.about"
+        />
+        <span v-if="wrong[`needs.${n.name}`]" class="urgent">▲ {{ wrong[`needs.${n.name}`] }}</span>
+      </label>
+      <Oops :error="make.error.value" />
+      <div class="actions">
+        <Button
+          type="submit"
+          label="Make the rule"
+          :disabled="!!lacking?.length"
+          :loading="make.isPending.value"
+        />
+        <Button type="button" variant="text" label="Back" @click="chosen = undefined" />
+      </div>
+    </form>
+  </Dialog>
+</template>
+
+<style scoped>
+.ready {
+  list-style: none;
+  padding: 0;
+  margin: 0;
+}
+
+.ready li {
+  display: flex;
+  justify-content: space-between;
+  align-items: center;
+  gap: 1rem;
+  padding: 0.5rem 0;
+  border-top: 1px solid var(--line);
+}
+
+.ready p {
+  margin: 0.1rem 0 0;
+}
+
+.field {
+  display: grid;
+  gap: 0.25rem;
+  margin: 0.7rem 0;
+}
+
+.urgent {
+  color: var(--signal);
+}
+</style>
