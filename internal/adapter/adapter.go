@@ -32,6 +32,8 @@ type Interface struct {
 	Settings map[string]string
 	Secret   map[string]string
 	System   System
+	// Bearer gives the token of one that is let in by signing in; see call.Options. nil for all others.
+	Bearer func(ctx context.Context, refused string) (token string, err error)
 }
 
 // System is what holds for all interfaces of an outside system together.
@@ -157,7 +159,7 @@ func (k Kind) Check(values map[string]string) error {
 	for _, f := range k.Fields {
 		v := values[f.Name]
 		switch {
-		case v == "" && f.Required:
+		case v == "" && f.Required && !(f.Name == "token" && SignsIn(values)):
 			fail(f.Name, "is missing. %s", f.Help)
 		case v == "":
 		case v != strings.TrimSpace(v):
@@ -176,6 +178,9 @@ func (k Kind) Check(values map[string]string) error {
 			if wrong := badTemplate(f.Name, v); wrong != "" {
 				fail(f.Name, "%s", wrong)
 			}
+		}
+		if wrong := badSignIn(f.Name, values); wrong != "" {
+			fail(f.Name, "%s", wrong)
 		}
 		if wrong := k.shape(f, values); v != "" && wrong != "" {
 			fail(f.Name, "%s", wrong)
@@ -197,10 +202,10 @@ func (k Kind) Lacking(secrets ...string) Kind {
 	return k
 }
 
-// Missing lists the secrets that an interface needs and has not, by their titles.
-func (k Kind) Missing(secrets map[string]string) (names, titles []string) {
+// Missing lists the secrets that an interface needs and has not among its values, with their titles.
+func (k Kind) Missing(values map[string]string) (names, titles []string) {
 	for _, f := range k.Fields {
-		if f.Secret && f.Required && secrets[f.Name] == "" {
+		if f.Secret && f.Required && values[f.Name] == "" && !(f.Name == "token" && SignsIn(values)) {
 			names, titles = append(names, f.Name), append(titles, f.Title)
 		}
 	}

@@ -54,6 +54,7 @@ func gateOf(id string, atOnce, perMinute int) *gate {
 // and the same for all interfaces of its connection together. The limits hold for each process of
 // the service.
 func Limited(c Interface, o call.Options) call.Options {
+	o.Bearer = c.Bearer
 	perMinute, err := strconv.Atoi(c.Settings["perMinute"])
 	if err != nil {
 		perMinute = 0

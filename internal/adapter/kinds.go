@@ -142,6 +142,7 @@ var Kinds = []Kind{
 				Required: true,
 			},
 			until,
+			letInBy, signInAt, authorizeAt, tokenAt, clientID, clientSecret, scopes,
 			{
 				Name: "notice", Title: "Notice attribute",
 				Help: "Optional: the service's own attribute that says whether a newcomer is notified of their account, written urn:…:User:attribute. Kanban sets it to false unless a pairing asks for notices",
@@ -259,6 +260,7 @@ var Kinds = []Kind{
 				Secret: true,
 			},
 			until,
+			letInBy, signInAt, authorizeAt, tokenAt, clientID, clientSecret, scopes,
 			{
 				Name: "userName", Title: "User name",
 				Help: "Only when the service wants a user name and a password; else the token is sent as a bearer token",

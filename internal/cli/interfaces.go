@@ -55,6 +55,7 @@ func interfaces() *cli.Command {
 			interfacesEdit(),
 			{Name: "probe", Usage: "Test every capability", ArgsUsage: "NAME", Action: probeInterface},
 			interfacesShow(),
+			interfacesSignIn(),
 			interfacesRead(),
 			pause("pause", "Pause: what depends on it waits", true),
 			pause("resume", "Resume a paused interface", false),

@@ -123,8 +123,23 @@ func (b *browser) sees(text string) {
 // until waits until an expression is true.
 func (b *browser) until(expression string) {
 	b.t.Helper()
-	ask(b, chromedp.Poll[bool](expression, chromedp.WithPollingInterval(50*time.Millisecond),
-		chromedp.WithPollingTimeout(30*time.Second)))
+	poll := chromedp.Poll[bool](expression, chromedp.WithPollingInterval(50*time.Millisecond),
+		chromedp.WithPollingTimeout(30*time.Second))
+	for range 50 { // a page that gives way to another one ends what is asked of it
+		ctx, cancel := context.WithTimeout(b.ctx, 40*time.Second)
+		_, err := chromedp.Run(ctx, poll)
+		cancel()
+		if err == nil || !gaveWay(err) {
+			break
+		}
+		time.Sleep(100 * time.Millisecond) // until the other one is there
+	}
+	ask(b, poll)
+}
+
+// gaveWay reports whether a page was left while something was asked of it.
+func gaveWay(err error) bool {
+	return strings.Contains(err.Error(), "Cannot find context") || strings.Contains(err.Error(), "navigated or closed")
 }
 
 func quoted(text string) string { return "`" + strings.ReplaceAll(text, "`", "\\`") + "`" }

@@ -56,6 +56,50 @@ func TestConsoleSetUpFiles(t *testing.T) {
 	b.until(`document.querySelector('[aria-label="We miss you is on"]')?.checked === false`)
 }
 
+// An interface is let in by signing in at its service, in the browser; another account is asked about.
+func TestConsoleSigningIn(t *testing.T) {
+	w := newWorld(t)
+	w.to()
+	c := w.connect("http-api", "Labels", map[string]string{
+		"address": w.At.Contacts + "/api", "probe": "/labels", "letInBy": "signing in", "signInAt": w.At.Contacts,
+		"clientId": "kanban-app", "clientSecret": "seed-tray", "scopes": "labels.read labels.write",
+	})
+	b := w.browse("/connections/" + c.ConnectionID)
+	b.sees("Nobody has signed in at the service yet.")
+	b.click("Sign in…")
+	b.sees("An app called kanban-app asks for: labels.read labels.write")
+	b.leaves("#refuse")
+	b.sees("the service granted nothing: You refused.")
+	b.leaves("main p a")
+	b.click("Sign in…")
+	b.leaves("#allow")
+	b.sees("Access is granted by newsletter@fernmoor.example")
+	b.leaves("main p a")
+	b.sees("Let in as newsletter@fernmoor.example, with labels.read, labels.write.")
+	b.sees("it renews itself")
+	b.click("Test")
+	b.sees("GET /labels was answered.")
+	b.click("Sign in again…")
+	b.choose("account", "maud@fernmoor.example")
+	b.leaves("#allow")
+	b.sees("it is the grant of another account than before")
+	b.open(ask(b, chromedp.Evaluate[string](`location.pathname + location.search`))) // reloaded: a code counts once
+	b.sees("was used already")
+	b.open("/connections/" + c.ConnectionID)
+	b.sees("Somebody signed in as maud@fernmoor.example")
+	b.picture("signing-in")
+	b.click("Take it")
+	b.sees("Let in as maud@fernmoor.example")
+
+	env := []string{"KANBAN_ADDRESS=" + w.service.Address, "XDG_CONFIG_HOME=" + t.TempDir()}
+	w.signIn(env)
+	expect := w.expecting(env)
+	expect(1, "waiting for a decision", "interfaces", "sign-in", "Labels", "--drop")
+	expect(1, "nobody has signed in yet", "interfaces", "sign-in", "Labels", "--wait", "1ms")
+	expect(0, "is given up", "interfaces", "sign-in", "Labels", "--end")
+	expect(3, "nobody has signed in at the service yet", "interfaces", "probe", "Labels")
+}
+
 // A ready rule only has to be told what it needs.
 func TestConsoleReadyRules(t *testing.T) {
 	w := newWorld(t)
@@ -89,4 +133,14 @@ func TestConsoleReadyRules(t *testing.T) {
 		}
 	}
 	assert.True(t, found)
+}
+
+// leaves presses what leads to another page, away from whoever presses.
+func (b *browser) leaves(selector string) {
+	b.t.Helper()
+	b.until(`!!document.querySelector(` + quoted(selector) + `)`)
+	_, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`document.querySelector(`+quoted(selector)+`).click() || true`))
+	if err != nil && !gaveWay(err) {
+		require.NoError(b.t, err)
+	}
 }

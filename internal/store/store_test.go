@@ -14,8 +14,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kanban/internal/apptest"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/rule"
+	"kanban/internal/store/accessstore"
 	"kanban/internal/store/connectionstore"
 	"kanban/internal/store/db"
 	"kanban/internal/store/deliverystore"
@@ -429,4 +431,60 @@ func TestEverythingIsWithinATransaction(t *testing.T) {
 	assert.Empty(t, names(s))
 	require.NoError(t, s.InTx(ctx, func(tx *db.Tx) error { return make(s.Within(tx), "Three") }))
 	assert.Equal(t, []string{"Three"}, names(s))
+}
+
+func TestGrants(t *testing.T) {
+	w := apptest.New(t)
+	s, ctx := w.Store, t.Context()
+	c := w.Connect("smtp", "Mail", map[string]string{"server": "mail.example:25", "from": "a@x.example"})
+	now, pending, err := connectionstore.Grants(ctx, s, c.ID)
+	require.NoError(t, err)
+	assert.Nil(t, now)
+	assert.Nil(t, pending)
+	keep := func(g connectionstore.Grant) {
+		t.Helper()
+		g.InterfaceID, g.GrantedAt, g.Token = c.ID, time.Now().UTC(), []byte("sealed")
+		require.NoError(t, s.InTx(ctx, func(tx *db.Tx) error { return connectionstore.KeepGrant(ctx, tx, g) }))
+	}
+	keep(connectionstore.Grant{Account: "ada", Scopes: []string{"a", "b"}})
+	keep(connectionstore.Grant{Account: "ada again", Scopes: []string{}})
+	keep(connectionstore.Grant{Account: "bram", Pending: true, Trouble: "another one", Scopes: []string{}})
+	now, pending, err = connectionstore.Grants(ctx, s, c.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "ada again", now.Account)
+	assert.Empty(t, now.Scopes)
+	assert.False(t, now.Ended())
+	assert.Equal(t, "bram", pending.Account)
+	all, err := connectionstore.AllGrants(ctx, s)
+	require.NoError(t, err)
+	assert.Len(t, all, 2)
+	require.NoError(t, s.InTx(ctx, func(tx *db.Tx) error { return connectionstore.DropGrant(ctx, tx, c.ID, true) }))
+	_, pending, err = connectionstore.Grants(ctx, s, c.ID)
+	require.NoError(t, err)
+	assert.Nil(t, pending)
+}
+
+func TestSignIns(t *testing.T) {
+	w := apptest.New(t)
+	s, ctx := w.Store, t.Context()
+	c := w.Connect("smtp", "Mail", map[string]string{"server": "mail.example:25", "from": "a@x.example"})
+	a := accessstore.Administrator{ID: db.NewID(), Name: "Maud", Email: "m@x.example", PasswordHash: "none"}
+	now := time.Now().UTC()
+	require.NoError(t, s.InTx(ctx, func(tx *db.Tx) error {
+		require.NoError(t, db.Create(tx, &a, "making one"))
+		for n, began := range []time.Time{now.Add(-time.Hour), now} {
+			require.NoError(t, connectionstore.KeepSignIn(ctx, tx, connectionstore.SignIn{
+				State: []byte{byte(n)}, InterfaceID: c.ID, AdministratorID: a.ID,
+				Verifier: []byte("sealed"), BeganAt: began,
+			}, now.Add(-15*time.Minute)))
+		}
+		_, err := connectionstore.TakeSignIn(ctx, tx, []byte{0})
+		require.ErrorIs(t, err, db.ErrNotFound, "it is too old")
+		begun, err := connectionstore.TakeSignIn(ctx, tx, []byte{1})
+		require.NoError(t, err)
+		assert.Equal(t, a.ID, begun.AdministratorID)
+		_, err = connectionstore.TakeSignIn(ctx, tx, []byte{1})
+		require.ErrorIs(t, err, db.ErrNotFound, "once")
+		return nil
+	}))
 }

@@ -288,6 +288,11 @@ func (s *Server) oneInterface(ctx context.Context, c connectionstore.Interface) 
 		Connection: c.Connection.Name, Label: c.Label, Paused: c.Paused(), PausedAlone: c.PausedAt != nil,
 		Probe: []api.Report{}, ProbedAt: c.ProbedAt, Version: c.Version, Rests: []api.Rest{}, RemovedAt: c.RemovedAt,
 	}
+	now, pending, err := s.Connections.Grants(ctx, c.ID)
+	if err != nil {
+		return out, err
+	}
+	out.SignsIn, out.Grant, out.Pending = adapter.SignsIn(c.Settings), shownGrant(c, now), shownGrant(c, pending)
 	if c.RemovedAt != nil { // nothing of it works or is tested
 		out.Checklist = api.Checklist{Steps: []api.Step{}}
 		return out, nil

@@ -14,10 +14,12 @@ import (
 
 	"kanban/internal/adapter"
 	"kanban/internal/app/access"
+	"kanban/internal/app/connections"
 	"kanban/internal/core/learning"
 	"kanban/internal/core/roster"
 	"kanban/internal/core/stage"
 	"kanban/internal/core/visibility"
+	"kanban/internal/standin/signin"
 	"kanban/internal/store/db"
 	"kanban/internal/store/eventstore"
 	"kanban/internal/wire/api"
@@ -108,6 +110,7 @@ func TestEveryOperationAnswersAsDescribed(t *testing.T) {
 	}{
 		{"sign-in", walkDoors},
 		{"interfaces", walkInterfaces},
+		{"signing in", walkSigningIn},
 		{"matching", walkMatched},
 		{
 			"sections",
@@ -719,6 +722,52 @@ func walkSettings(x *talk, h *story) {
 	x.changes("PUT", "/full-comparison", map[string]any{"schedule": map[string]any{"kind": "daily", "at": "04:00"}})
 	x.changes("PUT", "/history", api.HistoryEdit{Months: 24, Gone: 0})
 	x.changes("PUT", "/views", []api.View{{Name: "mine", Query: map[string]string{"text": "Prop"}}})
+}
+
+func walkSigningIn(x *talk, _ *story) {
+	t, at := x.site.t, x.Standins.Addresses.Contacts
+	values := map[string]string{
+		"address": at + "/api", "probe": "/labels", "letInBy": "signing in", "signInAt": at,
+		"clientId": signin.ClientID, "clientSecret": signin.ClientSecret,
+	}
+	one := made[api.Connection](x, "/connections", api.NewConnection{
+		Name: "Signed in", Interfaces: []api.NewInterface{{Kind: "http-api", Values: values}},
+	})
+	path := "/interfaces/" + one.Interfaces[0].ID
+	assert.True(t, one.Interfaces[0].SignsIn)
+	signs := func(account string) {
+		t.Helper()
+		u, err := url.Parse(post[api.SignInAt](x, path+"/sign-in", nil).Address)
+		require.NoError(t, err)
+		form := u.Query()
+		form.Set("account", account)
+		u.RawQuery = ""
+		stays := func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+		client := &http.Client{CheckRedirect: stays}
+		resp, err := client.PostForm(u.String(), form)
+		require.NoError(t, err)
+		require.NoError(t, resp.Body.Close())
+		back, err := resp.Location()
+		require.NoError(t, err)
+		_, err = x.Connections.EndSignIn(t.Context(), get[api.Caller](x, "/session").ID, "Maud", connections.Returned{
+			State: back.Query().Get("state"), Code: back.Query().Get("code"),
+		})
+		require.NoError(t, err)
+	}
+	x.do(409, "DELETE", path+"/grant", nil)
+	x.do(409, "POST", path+"/grant", api.GrantDecision{})
+	signs(signin.Accounts[0])
+	shown := get[api.Interface](x, path)
+	require.NotNil(t, shown.Grant)
+	assert.Equal(t, signin.Accounts[0], shown.Grant.Account)
+	signs(signin.Accounts[1])
+	require.NotNil(t, get[api.Interface](x, path).Pending)
+	shown = post[api.Interface](x, path+"/grant", api.GrantDecision{Take: true})
+	assert.Equal(t, signin.Accounts[1], shown.Grant.Account)
+	assert.Nil(t, shown.Pending)
+	x.do(204, "DELETE", path+"/grant", nil)
+	assert.Nil(t, get[api.Interface](x, path).Grant)
+	x.do(204, "DELETE", "/connections/"+one.ID, nil)
 }
 
 func walkConfig(x *talk, h *story) {

@@ -19,6 +19,7 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
+	"kanban/internal/app/connections"
 	"kanban/internal/store/db"
 	"kanban/internal/web/auth"
 	"kanban/internal/web/problem"
@@ -76,6 +77,7 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	r.Group(func(r chi.Router) {
 		r.Use(http.NewCrossOriginProtection().Handler, s.auth.NoteVisitor, s.auth.Sessions, s.auth.Identify,
 			s.idempotent, s.conditional)
+		r.Get(connections.GrantedPath, s.granted)
 		r.Get("/api/v1/safety-copies/{id}", s.safetyCopy)
 		r.Get("/api/v1/sheets/{file}", s.sheetFile)
 		r.Get("/api/v1/courses/{id}/outline.csv", s.outlineTable)
@@ -172,6 +174,7 @@ func (s *Server) register(a huma.API) {
 	s.findings(a)
 	s.settings(a)
 	s.config(a)
+	s.granting(a)
 	s.stream(a)
 	describeConditions(a)
 	describeRefusals(a)

@@ -763,6 +763,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/interfaces/{id}/grant": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a grant that is pending, or drop it */
+        post: operations["decide-grant"];
+        /** Give up what was granted */
+        delete: operations["end-grant"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/interfaces/{id}/matching": {
         parameters: {
             query?: never;
@@ -948,6 +966,23 @@ export interface paths {
         put?: never;
         /** Bring a removed interface back as it was */
         post: operations["restore-interface"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/interfaces/{id}/sign-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Where to sign in at a service, to grant an interface access */
+        post: operations["sign-in-at-service"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3837,6 +3872,29 @@ export interface components {
             /** Format: int64 */
             underWay: number;
         };
+        Grant: {
+            /** @description Whose it is, as the service says; empty when it does not */
+            account: string;
+            /**
+             * Format: date-time
+             * @description When it ends; one that renews itself is renewed before
+             */
+            expiresAt?: string;
+            /** Format: date-time */
+            grantedAt: string;
+            grantedBy: string;
+            /** @description Scopes that were asked for and not granted */
+            missing: string[];
+            /** @description It is renewed without anybody signing in */
+            renews: boolean;
+            scopes: string[];
+            /** @description Why it waits for a decision, or has ended */
+            trouble?: string;
+        };
+        GrantDecision: {
+            /** @description It counts from now on; else it is dropped */
+            take: boolean;
+        };
         GroupToRemove: {
             interfaceId: string;
             ref: string;
@@ -3954,6 +4012,8 @@ export interface components {
             /** @description Name of the outside system */
             connection: string;
             connectionId: string;
+            /** @description What was granted by signing in there; absent when nothing was */
+            grant?: components["schemas"]["Grant"];
             id: string;
             kind: string;
             /** @description What tells it from the others of its connection; empty for one that needs no label */
@@ -3970,6 +4030,8 @@ export interface components {
             paused: boolean;
             /** @description By itself: it stays so when the connection is resumed */
             pausedAlone: boolean;
+            /** @description A grant that waits for a decision; the former one counts meanwhile */
+            pending?: components["schemas"]["Grant"];
             probe: components["schemas"]["Report"][];
             /** Format: date-time */
             probedAt?: string;
@@ -3983,6 +4045,8 @@ export interface components {
             settings: {
                 [key: string]: string;
             };
+            /** @description It is let in by signing in at the service */
+            signsIn: boolean;
             /** @description The kind in words */
             title: string;
             /** Format: int64 */
@@ -5575,6 +5639,10 @@ export interface components {
         SignIn: {
             email: string;
             password: string;
+        };
+        SignInAt: {
+            /** @description To be opened in a browser in which you are signed in here */
+            address: string;
         };
         SpaceCandidate: {
             /**
@@ -9569,6 +9637,158 @@ export interface operations {
             };
         };
     };
+    "decide-grant": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GrantDecision"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Interface"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "end-grant": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-matching": {
         parameters: {
             query?: never;
@@ -10663,6 +10883,86 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Interface"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "sign-in-at-service": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignInAt"];
                 };
             };
             /** @description Unauthorized */

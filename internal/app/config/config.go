@@ -56,21 +56,21 @@ type work struct {
 	store *db.Database
 	who   string
 	names *names
+	stale bool // whether what files make has to be read again
 }
 
 func (s *Service) work(over *db.Database, who string) *work {
 	return &work{Parts: s.Maker.Parts(over), store: over, who: who}
 }
 
-// book gives the names of what things refer to, read anew after something was written that others may
-// name.
-func (w *work) book(ctx context.Context) (*names, error) {
-	if w.names == nil {
-		n, err := readNames(ctx, w.store)
-		if err != nil {
-			return nil, err
-		}
-		w.names = n
+// book gives the names of what things refer to.
+func (w *work) book(ctx context.Context) (_ *names, err error) {
+	switch {
+	case w.names == nil:
+		w.names, err = readNames(ctx, w.store)
+	case w.stale:
+		_, err = w.names.readOwn(ctx, w.store)
 	}
-	return w.names, nil
+	w.stale = false
+	return w.names, err
 }

@@ -27,25 +27,10 @@ type names struct {
 
 func readNames(ctx context.Context, from *db.Database) (*names, error) {
 	var n names
-	interfaces, err := connectionstore.Interfaces(ctx, from)
+	registers, err := n.readOwn(ctx, from)
 	if err != nil {
 		return nil, err
 	}
-	registers := map[string]string{}
-	for _, x := range interfaces {
-		registers[x.ID] = x.Name
-	}
-	n.interfaces = namedBy(interfaces, func(x connectionstore.Interface) (id, name string) { return x.ID, x.Name })
-	issuers, err := badgestore.Issuers(ctx, from)
-	if err != nil {
-		return nil, err
-	}
-	n.issuers = namedBy(issuers, func(x badgestore.Issuer) (id, name string) { return x.ID, x.Name })
-	badges, err := badgestore.Badges(ctx, from)
-	if err != nil {
-		return nil, err
-	}
-	n.badges = namedBy(badges, func(x badgestore.ListedBadge) (id, name string) { return x.ID, x.Name })
 	courses, err := learningstore.NamedCourses(ctx, from)
 	if err != nil {
 		return nil, err
@@ -58,6 +43,28 @@ func readNames(ctx context.Context, from *db.Database) (*names, error) {
 	n.courses = listOf(all)
 	n.sections, err = readSections(ctx, from, registers)
 	return &n, err
+}
+
+// readOwn reads what files make, and gives the names of the interfaces by id. What registers have is not
+// read again: files make nothing of that.
+func (n *names) readOwn(ctx context.Context, from *db.Database) (registers map[string]string, err error) {
+	interfaces, err := connectionstore.Interfaces(ctx, from)
+	if err != nil {
+		return nil, err
+	}
+	registers = map[string]string{}
+	for _, x := range interfaces {
+		registers[x.ID] = x.Name
+	}
+	n.interfaces = namedBy(interfaces, func(x connectionstore.Interface) (id, name string) { return x.ID, x.Name })
+	issuers, err := badgestore.Issuers(ctx, from)
+	if err != nil {
+		return nil, err
+	}
+	n.issuers = namedBy(issuers, func(x badgestore.Issuer) (id, name string) { return x.ID, x.Name })
+	badges, err := badgestore.Badges(ctx, from)
+	n.badges = namedBy(badges, func(x badgestore.ListedBadge) (id, name string) { return x.ID, x.Name })
+	return registers, err
 }
 
 // namedBy makes a list of what is called by its one name.

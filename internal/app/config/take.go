@@ -99,6 +99,9 @@ type taken struct {
 // key is by what it is found in an export.
 func (t *taken) key() key { return keyOf(t.item.Kind, cmp.Or(t.name, t.item.Name)) }
 
+// makesNames are the kinds of things that others name.
+var makesNames = map[config.Kind]bool{config.Connections: true, config.Issuers: true, config.Badges: true}
+
 // take takes items in, each undone by itself when something is wrong with it, and says everything that
 // is wrong.
 func (w *work) take(ctx context.Context, tx *db.Tx, items []config.Item) (done []taken, faults faulty, err error) {
@@ -108,7 +111,7 @@ func (w *work) take(ctx context.Context, tx *db.Tx, items []config.Item) (done [
 		var wrong faulty
 		var waiting waits
 		refused, is := refusal.As(err)
-		w.names = nil // it may have named something new, or undone that
+		w.stale = w.stale || makesNames[item.Kind]
 		switch {
 		case err == nil:
 		case errors.As(err, &wrong):

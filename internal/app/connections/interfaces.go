@@ -47,7 +47,22 @@ func (s *Service) Open(ctx context.Context, id string) (adapter.Interface, error
 	if err != nil {
 		return adapter.Interface{}, err
 	}
-	return s.Unlock(c)
+	return s.Opened(ctx, c)
+}
+
+// Opened gives an interface that has been read with its secrets, as it calls its service: one that is let
+// in by signing in with the token that was granted.
+func (s *Service) Opened(ctx context.Context, c connectionstore.Interface) (adapter.Interface, error) {
+	out, err := s.Unlock(c)
+	if err != nil || !adapter.SignsIn(c.Settings) {
+		return out, err
+	}
+	plain := out
+	out.Bearer = func(ctx context.Context, refused string) (string, error) {
+		return s.grantedToken(ctx, plain, refused)
+	}
+	_, err = out.Bearer(ctx, "") // whoever opens it learns at once that nobody has signed in
+	return out, err
 }
 
 // Unlock gives an interface that has been read with its secrets.
@@ -374,6 +389,11 @@ func (s *Service) Update(ctx context.Context, who, id string, version int, chang
 		if err := connectionstore.UpdateInterface(tx, &c); err != nil {
 			return nameTaken(err, "label", c.Name)
 		}
+		if movedField(kind, opened, values) != "" { // what was granted is not sent to another host
+			if err := dropGrants(ctx, tx, c.ID); err != nil {
+				return err
+			}
+		}
 		if adapter.DatesOf(opened.Settings) != adapter.DatesOf(c.Settings) { // its dates mean something else now
 			if err := mirror.ReadAnew(ctx, tx, c.ID); err != nil {
 				return err
@@ -410,7 +430,7 @@ func (s *Service) revalue(ctx context.Context, c *connectionstore.Interface, kin
 	if err := s.fill(c, kind, "", merged); err != nil {
 		return err
 	}
-	if change.Untested || change.Held {
+	if change.Untested || change.Held || adapter.SignsIn(c.Settings) { // signing in is tested by itself
 		return nil
 	}
 	return s.stillWorks(ctx, *c, opened, kind)
@@ -441,7 +461,9 @@ func (s *Service) mayLack(c connectionstore.Interface, kind adapter.Kind, was ad
 	if pause != nil {
 		paused = *pause
 	}
-	lacked, _ := kind.Missing(was.Secret)
+	before := maps.Clone(was.Settings)
+	maps.Copy(before, was.Secret)
+	lacked, _ := kind.Missing(before)
 	_, titles := kind.Missing(merged)
 	switch {
 	case len(lacked) == 0:

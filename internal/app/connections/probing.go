@@ -22,6 +22,7 @@ import (
 	"kanban/internal/store/connectionstore"
 	"kanban/internal/store/db"
 	"kanban/internal/store/deliverystore"
+	"kanban/internal/wire/call"
 	"kanban/internal/wire/oneroster"
 )
 
@@ -74,10 +75,19 @@ var credentials = map[string]bool{
 // Probe asks the outside system about every capability and keeps the answer.
 func (s *Service) Probe(ctx context.Context, id string) ([]adapter.Report, error) {
 	c, err := s.Open(ctx, id)
-	if err != nil {
-		return nil, err
+	_, outside := call.As(err)
+	var reports []adapter.Report
+	var told told
+	switch {
+	case err == nil:
+		reports, told, err = s.look(ctx, c)
+	case outside: // nobody has signed in at the service, say
+		kind, _ := adapter.Lookup(c.Kind)
+		for _, capability := range kind.Capabilities {
+			reports = append(reports, adapter.ReportOf(capability, "", err))
+		}
+		err = nil
 	}
-	reports, told, err := s.look(ctx, c)
 	if err != nil {
 		return nil, err
 	}

@@ -18,8 +18,8 @@ import (
 // Connections gives interfaces with their secrets.
 type Connections interface {
 	adapter.Opener
-	// Unlock does the same with one that has been read.
-	Unlock(c connectionstore.Interface) (adapter.Interface, error)
+	// Opened does the same with one that has been read.
+	Opened(ctx context.Context, c connectionstore.Interface) (adapter.Interface, error)
 }
 
 // Badges awards badges.

@@ -42,18 +42,20 @@ type interfacesOf struct {
 // open gives an interface with its secrets.
 func (c *interfacesOf) open(ctx context.Context, id string) (adapter.Interface, error) {
 	c.mu.Lock()
-	defer c.mu.Unlock()
-	if x, ok := c.opened[id]; ok {
+	x, opened := c.opened[id]
+	read, there := c.all[id]
+	c.mu.Unlock()
+	if opened {
 		return x, nil
 	}
-	read, there := c.all[id]
-	var x adapter.Interface
-	var err error
+	var err error // nobody waits meanwhile: a grant may have to be renewed at its service
 	if there {
-		x, err = c.s.Connections.Unlock(read)
+		x, err = c.s.Connections.Opened(ctx, read)
 	} else {
 		x, err = c.s.Connections.Open(ctx, id)
 	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
 	if err == nil {
 		if c.opened == nil {
 			c.opened = map[string]adapter.Interface{}

@@ -78,6 +78,14 @@ func (s *Service) Interface(ctx context.Context, c connectionstore.Interface) (C
 			list = append(list, Step{what + " does not rest", false, describeRest(r, true)})
 		}
 	}
+	if err == nil && adapter.SignsIn(c.Settings) {
+		var now *connectionstore.Grant
+		now, _, err = connectionstore.Grants(ctx, s.Store, c.ID)
+		list = append(list, Step{
+			"Somebody has signed in at the service", now != nil && !now.Ended(),
+			fmt.Sprintf("Sign in there: kanban interfaces sign-in %q", c.Name),
+		})
+	}
 	return append(list, Step{"Not paused", !c.Paused(), "Resume it"}), err
 }
 

@@ -1,6 +1,7 @@
 package reports
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -129,7 +130,10 @@ func (s *Service) interfaces(ctx context.Context) ([]Finding, error) {
 	if err != nil {
 		return nil, err
 	}
-	var list []Finding
+	list, err := s.grants(ctx, all)
+	if err != nil {
+		return nil, err
+	}
 	for _, c := range all {
 		if c.Trouble != "" && !c.Paused() {
 			list = append(list, noticed(Mend, finding.Code(c.TroubleCode), "comparing", c.Name, c.Trouble,
@@ -161,6 +165,34 @@ func (s *Service) interfaces(ctx context.Context) ([]Finding, error) {
 			if r.Code != "" && string(r.Code) != c.TroubleCode {
 				list = append(list, noticed(Mend, r.Code, string(r.Capability), c.Name, r.Detail,
 					"/connections/"+c.ConnectionID))
+			}
+		}
+	}
+	return list, nil
+}
+
+// grants gives the grants that have ended or end soon, and those that wait for a decision.
+func (s *Service) grants(ctx context.Context, all []connectionstore.Interface) (list []Finding, err error) {
+	granted, err := connectionstore.AllGrants(ctx, s.Store)
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range all {
+		for _, g := range granted {
+			if g.InterfaceID != c.ID || c.Paused() {
+				continue
+			}
+			at, what := "/connections/"+c.ConnectionID, "signing in"
+			switch {
+			case g.Pending:
+				list = append(list, noticed(Mend, finding.SignInPending, what, c.Name, g.Trouble, at))
+			case g.Ended():
+				list = append(list, noticed(Mend, finding.SignInEnded, what, c.Name, g.Trouble, at))
+			case g.ExpiresAt != nil && !g.Renews:
+				if text := endsIn(*g.ExpiresAt, s.Clock.Now()); text != "" {
+					list = append(list, noticed(Mend, finding.CredentialEnds, text, c.Name,
+						"the grant of "+cmp.Or(g.Account, "an unknown account")+" cannot be renewed; sign in again", at))
+				}
 			}
 		}
 	}

@@ -117,6 +117,8 @@ const (
 	NeededGone        Code = "needed-and-gone"
 	RecordsProposed   Code = "records-proposed"
 	CredentialEnds    Code = "credential-ends"
+	SignInEnded       Code = "sign-in-ended"
+	SignInPending     Code = "sign-in-pending"
 	InACircle         Code = "rules-in-a-circle"
 	ChainStopped      Code = "chain-stopped"
 	Reversed          Code = "completion-reversed"
@@ -531,6 +533,17 @@ var catalogue = []Entry{
 		CredentialEnds, Warn, "credential ends soon",
 		"The token, secret or password of the interface stops working on the day that was entered with it.",
 		"Get a new one from the service's administrator and enter it with its own last day: kanban interfaces edit NAME --set expires=YYYY-MM-DD. It is tested before it replaces the old one.", OwnerService,
+	},
+	{
+		SignInEnded, Block, "sign-in has ended",
+		"The service takes what was granted by signing in there no more: it was withdrawn, or has run out.",
+		"Sign in again: kanban interfaces sign-in NAME, or Sign in… on the interface in the console. What waits goes on by itself.",
+		OwnerAdministrator,
+	},
+	{
+		SignInPending, Warn, "sign-in waits for a decision",
+		"Somebody signed in at the service as another account than before, or what worked would not work with it. Until it is decided the former grant counts.", "Take it or drop it: kanban interfaces sign-in NAME --take, or --drop.",
+		OwnerAdministrator,
 	},
 	{
 		StillToCome, Note, "deliveries are still to come", "What the rule has set going is not all done.",

@@ -13,8 +13,10 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"kanban/internal/standin/page"
+	"kanban/internal/standin/signin"
 	"kanban/internal/wire/webhook"
 )
 
@@ -23,6 +25,9 @@ const Secret = "whsec_RmVybm1vb3ItR2FyZGVuLVNjaG9vbC1kZW1vLXNlY3JldA=="
 
 // Token of the list's own API.
 const Token = "seed-packet"
+
+// tokensLast is how long an access token lasts that was granted by signing in.
+const tokensLast = time.Hour
 
 // Labels that the list has; its API takes no others.
 var Labels = []string{"learner", "cuttings-done", "to-repeat", "passed", "finished"}
@@ -38,6 +43,7 @@ type Contact struct {
 
 // List is the stand-in. Use New.
 type List struct {
+	SignIn   *signin.Server // grants access to the API to whoever is signed in there
 	mux      *http.ServeMux
 	mu       sync.Mutex
 	contacts map[string]*Contact
@@ -46,7 +52,10 @@ type List struct {
 
 // New is an empty list.
 func New() *List {
-	l := &List{mux: http.NewServeMux(), contacts: map[string]*Contact{}, seen: map[string]int{}}
+	l := &List{
+		SignIn: signin.New(tokensLast), mux: http.NewServeMux(), contacts: map[string]*Contact{},
+		seen: map[string]int{},
+	}
 	l.mux.HandleFunc("POST /events", l.receive)
 	l.mux.HandleFunc("GET /contacts", l.json)
 	l.mux.HandleFunc("GET /api/labels", l.withToken(func(w http.ResponseWriter,
@@ -58,6 +67,8 @@ func New() *List {
 	l.mux.HandleFunc("GET /api/contacts/{email}", l.withToken(l.apiGet))
 	l.mux.HandleFunc("DELETE /api/contacts/{email}/labels", l.withToken(l.apiRemove))
 	l.mux.HandleFunc("GET /received", l.received)
+	l.mux.Handle("/oauth/", l.SignIn)
+	l.mux.Handle("/.well-known/", l.SignIn)
 	l.mux.HandleFunc("GET /{$}", l.page)
 	return l
 }

@@ -98,8 +98,33 @@ type Interface struct {
 	Rests        []Rest            `json:"rests" doc:"What fails in a row there: the service itself, or single operations of it"`
 	RemovedAt    *time.Time        `json:"removedAt,omitempty" doc:"When it was removed; it can be restored for 30 days"`
 	Version      int               `json:"version"`
+	SignsIn      bool              `json:"signsIn" doc:"It is let in by signing in at the service"`
+	Grant        *Grant            `json:"grant,omitempty" doc:"What was granted by signing in there; absent when nothing was"`
+	Pending      *Grant            `json:"pending,omitempty" doc:"A grant that waits for a decision; the former one counts meanwhile"`
 	// Made is filled once, in the answer to making the interface.
 	Made map[string]string `json:"made,omitempty" doc:"Values made for the other side; shown only now"`
+}
+
+// Grant is what was granted by signing in at a service.
+type Grant struct {
+	Account   string     `json:"account" doc:"Whose it is, as the service says; empty when it does not"`
+	Scopes    []string   `json:"scopes"`
+	Missing   []string   `json:"missing" doc:"Scopes that were asked for and not granted"`
+	GrantedAt time.Time  `json:"grantedAt"`
+	GrantedBy string     `json:"grantedBy"`
+	ExpiresAt *time.Time `json:"expiresAt,omitempty" doc:"When it ends; one that renews itself is renewed before"`
+	Renews    bool       `json:"renews" doc:"It is renewed without anybody signing in"`
+	Trouble   string     `json:"trouble,omitempty" doc:"Why it waits for a decision, or has ended"`
+}
+
+// SignInAt is where somebody signs in at a service.
+type SignInAt struct {
+	Address string `json:"address" doc:"To be opened in a browser in which you are signed in here"`
+}
+
+// GrantDecision says what becomes of a grant that is pending.
+type GrantDecision struct {
+	Take bool `json:"take" doc:"It counts from now on; else it is dropped"`
 }
 
 // Rest is a service, or one operation of it, that fails in a row and may be left alone for

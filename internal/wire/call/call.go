@@ -95,6 +95,10 @@ type Options struct {
 	// Enter is asked before each call and may wait: it bounds how many calls a
 	// service gets at once and in a minute. leave ends the call. nil bounds nothing.
 	Enter func(ctx context.Context) (leave func(), err error)
+	// Bearer gives the token that each call carries (RFC 6750 section 2.1); refused is one that the service
+	// has just refused, so that another one is wanted, and the call is made once more with that. nil leaves
+	// the calls as they are.
+	Bearer func(ctx context.Context, refused string) (token string, err error)
 	// Transport carries the calls; one of its own when nil.
 	Transport *http.Transport
 	// Redirects says which are followed, none when zero.
@@ -183,6 +187,13 @@ func (c *Client) Do(ctx context.Context, req *http.Request) (Answer, error) {
 	if err != nil {
 		return Answer{}, fmt.Errorf("preparing a call to %s: %w", req.URL.Redacted(), err)
 	}
+	token := ""
+	if c.options.Bearer != nil {
+		if token, err = c.options.Bearer(ctx, ""); err != nil {
+			return Answer{}, err
+		}
+		retryable.Header.Set("Authorization", "Bearer "+token)
+	}
 	if c.options.Enter != nil {
 		leave, err := c.options.Enter(ctx)
 		if err != nil {
@@ -190,6 +201,15 @@ func (c *Client) Do(ctx context.Context, req *http.Request) (Answer, error) {
 		}
 		defer leave()
 	}
+	answer, err := c.do(retryable)
+	if p, is := As(err); !is || p.Kind != WrongCredential || c.options.Bearer == nil {
+		return answer, err
+	}
+	next, problem := c.options.Bearer(ctx, token)
+	if problem != nil || next == token {
+		return answer, errors.Join(problem, err)
+	}
+	retryable.Header.Set("Authorization", "Bearer "+next)
 	return c.do(retryable)
 }
 

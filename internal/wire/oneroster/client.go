@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -76,40 +75,14 @@ func (c *Client) Authorise(ctx context.Context) (scopes []string, err error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if !c.token.Valid() {
-		token, err := c.grant.Token(ctx)
+		token, err := c.grant.Token(context.WithValue(ctx, oauth2.HTTPClient, c.http.PlainHTTP()))
 		if err != nil {
-			return nil, tokenProblem(err)
+			return nil, call.TokenProblem(err)
 		}
 		c.token = token
 	}
 	granted, _ := c.token.Extra("scope").(string)
 	return strings.Fields(granted), nil
-}
-
-func tokenProblem(err error) error {
-	var refused *oauth2.RetrieveError
-	if !errors.As(err, &refused) {
-		return fmt.Errorf("getting an access token: %w",
-			&call.Problem{Kind: call.Unreachable, Detail: err.Error(), Err: err})
-	}
-	p := &call.Problem{
-		Kind: call.WrongCredential, Status: refused.Response.StatusCode,
-		Detail: refused.ErrorDescription, Err: err,
-	}
-	if p.Detail == "" {
-		p.Detail = refused.ErrorCode
-	}
-	switch {
-	case refused.ErrorCode == "invalid_scope":
-		p.Kind = call.NotAllowed
-	case p.Status >= 500:
-		p.Kind = call.Broken
-	case p.Status == http.StatusNotFound:
-		p.Kind = call.NotFound
-	case p.Status == http.StatusTooManyRequests:
-		p.Kind = call.Throttled
-	}
-	return fmt.Errorf("getting an access token: %w", p)
 }
 
 func (c *Client) forgetToken() {

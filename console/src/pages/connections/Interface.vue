@@ -10,6 +10,7 @@ import Oops from '../../parts/Oops.vue'
 import Signal from '../../parts/Signal.vue'
 import { when } from '../../parts/when'
 import { capabilities, refused, resting } from './interface'
+import Grant from './Grant.vue'
 import InterfaceForm from './InterfaceForm.vue'
 import RemoveDialog from './RemoveDialog.vue'
 
@@ -95,6 +96,7 @@ const error = computed(() => upload.error.value ?? probe.error.value ?? pause.er
           ></span
         >
       </div>
+      <Grant v-if="i.signsIn" :one="i" />
       <p v-if="i.lastRead" class="faint fresh">
         Last read:
         <RouterLink :to="`/runs/${i.lastRead.id}`"
