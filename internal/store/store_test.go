@@ -488,3 +488,45 @@ func TestSignIns(t *testing.T) {
 		return nil
 	}))
 }
+
+func TestStatementDocuments(t *testing.T) {
+	w := apptest.New(t)
+	s, ctx := w.Store, t.Context()
+	c := w.Connect("xapi", "Platform", nil)
+	at := eventstore.StatementDocument{InterfaceID: c.ID, Place: []byte("place"), DocumentID: "one"}
+	_, ok, err := eventstore.FindDocument(ctx, s, at)
+	require.NoError(t, err)
+	assert.False(t, ok)
+	now := time.Now().UTC()
+	require.NoError(t, s.InTx(ctx, func(tx *db.Tx) error {
+		require.NoError(t, eventstore.LockDocument(ctx, tx, at))
+		for _, registration := range []string{"", "r"} {
+			for _, body := range []string{"first", "second"} {
+				d := at
+				d.Registration, d.Body, d.ChangedAt = registration, []byte(body), now
+				require.NoError(t, eventstore.KeepDocument(ctx, tx, d))
+			}
+		}
+		return nil
+	}))
+	d, ok, err := eventstore.FindDocument(ctx, s, at)
+	require.NoError(t, err)
+	require.True(t, ok)
+	assert.Equal(t, "second", string(d.Body))
+	ids := func(after time.Time) []string {
+		list, err := eventstore.DocumentIDs(ctx, s, eventstore.StatementDocument{
+			InterfaceID: c.ID, Place: at.Place,
+		}, after)
+		require.NoError(t, err)
+		return list
+	}
+	assert.Equal(t, []string{"one"}, ids(time.Time{}), "under two registrations, and one id")
+	assert.Empty(t, ids(now.Add(time.Second)))
+	drop := func(d eventstore.StatementDocument) {
+		require.NoError(t, s.InTx(ctx, func(tx *db.Tx) error { return eventstore.DropDocuments(ctx, tx, d) }))
+	}
+	drop(at)
+	assert.Equal(t, []string{"one"}, ids(time.Time{}), "that of the registration is there still")
+	drop(eventstore.StatementDocument{InterfaceID: c.ID, Place: at.Place})
+	assert.Empty(t, ids(time.Time{}))
+}

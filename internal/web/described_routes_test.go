@@ -40,7 +40,7 @@ func TestEveryRouteIsDescribed(t *testing.T) {
 		}
 		// Scripts ask first, and in the alternate syntax everything is a POST.
 		if strings.HasPrefix(route, "/xapi/") && (method == http.MethodOptions ||
-			method == http.MethodPost && route != "/xapi/statements") {
+			method == http.MethodPost && route != "/xapi/statements" && !described["POST "+route]) {
 			return nil
 		}
 		if method != http.MethodHead {

@@ -63,6 +63,136 @@ var outside = []struct {
 	},
 	{
 		operation: operation{
+			ID: "xapi-read-state", Method: http.MethodGet, Path: "/xapi/activities/state",
+			Status: http.StatusOK, Tag: "services",
+			Summary: "Read state of an agent in an activity, or list the ids (xAPI 1.0.3, Communication 2.3)",
+		},
+		security: "basic", answers: "application/json",
+		query:   []string{"activityId", "agent", "registration", "stateId", "since"},
+		refuses: []int{400, 401, 404},
+	},
+	{
+		operation: operation{
+			ID: "xapi-keep-state", Method: http.MethodPut, Path: "/xapi/activities/state",
+			Status: http.StatusNoContent, Tag: "services",
+			Summary: "Keep state of an agent in an activity (xAPI 1.0.3, Communication 2.3)",
+		},
+		security: "basic", takes: []string{"application/json", "application/octet-stream"},
+		query:   []string{"activityId", "agent", "registration", "stateId"},
+		refuses: []int{400, 401, 409, 412, 413},
+	},
+	{
+		operation: operation{
+			ID: "xapi-merge-state", Method: http.MethodPost, Path: "/xapi/activities/state",
+			Status: http.StatusNoContent, Tag: "services",
+			Summary: "Merge state of an agent in an activity with the one that is there (xAPI 1.0.3, Communication 2.3)",
+		},
+		security: "basic", takes: []string{"application/json", "application/octet-stream"},
+		query:   []string{"activityId", "agent", "registration", "stateId"},
+		refuses: []int{400, 401, 412, 413},
+	},
+	{
+		operation: operation{
+			ID: "xapi-drop-state", Method: http.MethodDelete, Path: "/xapi/activities/state",
+			Status: http.StatusNoContent, Tag: "services",
+			Summary: "Drop state of an agent in an activity (xAPI 1.0.3, Communication 2.3)",
+		},
+		security: "basic", query: []string{"activityId", "agent", "registration", "stateId"},
+		refuses: []int{400, 401, 412},
+	},
+	{
+		operation: operation{
+			ID: "xapi-read-activity-profile", Method: http.MethodGet, Path: "/xapi/activities/profile",
+			Status: http.StatusOK, Tag: "services",
+			Summary: "Read a profile of an activity, or list the ids (xAPI 1.0.3, Communication 2.7)",
+		},
+		security: "basic", answers: "application/json", query: []string{"activityId", "profileId", "since"},
+		refuses: []int{400, 401, 404},
+	},
+	{
+		operation: operation{
+			ID: "xapi-keep-activity-profile", Method: http.MethodPut, Path: "/xapi/activities/profile",
+			Status: http.StatusNoContent, Tag: "services",
+			Summary: "Keep a profile of an activity (xAPI 1.0.3, Communication 2.7)",
+		},
+		security: "basic", takes: []string{"application/json", "application/octet-stream"},
+		query:   []string{"activityId", "profileId"},
+		refuses: []int{400, 401, 409, 412, 413},
+	},
+	{
+		operation: operation{
+			ID: "xapi-merge-activity-profile", Method: http.MethodPost, Path: "/xapi/activities/profile",
+			Status: http.StatusNoContent, Tag: "services",
+			Summary: "Merge a profile of an activity with the one that is there (xAPI 1.0.3, Communication 2.7)",
+		},
+		security: "basic", takes: []string{"application/json", "application/octet-stream"},
+		query:   []string{"activityId", "profileId"},
+		refuses: []int{400, 401, 412, 413},
+	},
+	{
+		operation: operation{
+			ID: "xapi-drop-activity-profile", Method: http.MethodDelete, Path: "/xapi/activities/profile",
+			Status: http.StatusNoContent, Tag: "services",
+			Summary: "Drop a profile of an activity (xAPI 1.0.3, Communication 2.7)",
+		},
+		security: "basic", query: []string{"activityId", "profileId"},
+		refuses: []int{400, 401, 412},
+	},
+	{
+		operation: operation{
+			ID: "xapi-read-agent-profile", Method: http.MethodGet, Path: "/xapi/agents/profile",
+			Status: http.StatusOK, Tag: "services",
+			Summary: "Read a profile of an agent, or list the ids (xAPI 1.0.3, Communication 2.6)",
+		},
+		security: "basic", answers: "application/json", query: []string{"agent", "profileId", "since"},
+		refuses: []int{400, 401, 404},
+	},
+	{
+		operation: operation{
+			ID: "xapi-keep-agent-profile", Method: http.MethodPut, Path: "/xapi/agents/profile",
+			Status: http.StatusNoContent, Tag: "services",
+			Summary: "Keep a profile of an agent (xAPI 1.0.3, Communication 2.6)",
+		},
+		security: "basic", takes: []string{"application/json", "application/octet-stream"},
+		query:   []string{"agent", "profileId"},
+		refuses: []int{400, 401, 409, 412, 413},
+	},
+	{
+		operation: operation{
+			ID: "xapi-merge-agent-profile", Method: http.MethodPost, Path: "/xapi/agents/profile",
+			Status: http.StatusNoContent, Tag: "services",
+			Summary: "Merge a profile of an agent with the one that is there (xAPI 1.0.3, Communication 2.6)",
+		},
+		security: "basic", takes: []string{"application/json", "application/octet-stream"},
+		query:   []string{"agent", "profileId"},
+		refuses: []int{400, 401, 412, 413},
+	},
+	{
+		operation: operation{
+			ID: "xapi-drop-agent-profile", Method: http.MethodDelete, Path: "/xapi/agents/profile",
+			Status: http.StatusNoContent, Tag: "services",
+			Summary: "Drop a profile of an agent (xAPI 1.0.3, Communication 2.6)",
+		},
+		security: "basic", query: []string{"agent", "profileId"},
+		refuses: []int{400, 401, 412},
+	},
+	{
+		operation: operation{
+			ID: "xapi-activity", Method: http.MethodGet, Path: "/xapi/activities", Status: http.StatusOK,
+			Tag:     "services",
+			Summary: "What is known of an activity (xAPI 1.0.3, Communication 2.5)",
+		},
+		security: "basic", answers: "application/json", query: []string{"activityId"}, refuses: []int{400, 401},
+	},
+	{
+		operation: operation{
+			ID: "xapi-agent", Method: http.MethodGet, Path: "/xapi/agents", Status: http.StatusOK, Tag: "services",
+			Summary: "What is known of an agent (xAPI 1.0.3, Communication 2.4)",
+		},
+		security: "basic", answers: "application/json", query: []string{"agent"}, refuses: []int{400, 401},
+	},
+	{
+		operation: operation{
 			ID: "report-events", Method: http.MethodPost, Path: "/reported/{id}", Status: http.StatusNoContent,
 			Tag: "services", Summary: "Report CloudEvents, signed; a batch is answered with 200 and what became of each",
 		},

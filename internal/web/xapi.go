@@ -29,9 +29,7 @@ func (s *Server) xapi(r chi.Router) {
 	read := func(path string, h http.HandlerFunc) {
 		r.Get(path, h)
 		r.Head(path, h)
-		r.Options(path, func(w http.ResponseWriter, r *http.Request) {
-			problem.Write(w, http.StatusForbidden, "scripts of this origin may not report here; enter the origin in the interface")
-		})
+		r.Options(path, notListed)
 		r.Post(path, func(w http.ResponseWriter, r *http.Request) { // but for the alternate syntax
 			w.Header().Set("Allow", "GET, HEAD")
 			problem.Write(w, http.StatusMethodNotAllowed, "nothing can be posted here; the API is described at /openapi.json")
@@ -39,8 +37,11 @@ func (s *Server) xapi(r chi.Router) {
 	}
 	read("/xapi/about", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set(xapi.VersionHeader, xapi.Version)
-		writeJSON(w, http.StatusOK, map[string]any{"version": []string{xapi.Version}})
+		writeJSON(w, http.StatusOK, map[string]any{"version": []string{xapi.Version, xapi.Version2}})
 	})
+	read("/xapi/activities", s.activity)
+	read("/xapi/agents", s.agent)
+	s.documents(r)
 	read("/xapi/statements", s.listStatements)
 	read("/xapi/statements/more/{token}", s.listStatements)
 	r.Post("/xapi/statements", s.statements)
@@ -56,7 +57,8 @@ func writeJSON(w http.ResponseWriter, status int, body any) {
 // platform finds the interface that a request is for; ok is false when it was
 // answered already.
 func (s *Server) platform(w http.ResponseWriter, r *http.Request) (via adapter.Interface, ok bool) {
-	w.Header().Set(xapi.VersionHeader, xapi.Version)
+	spoken := spokenVersion(r)
+	w.Header().Set(xapi.VersionHeader, cmp.Or(spoken, xapi.Version))
 	key, secret, _ := r.BasicAuth()
 	via, known, err := s.Connections.Authenticate(r.Context(), key, secret)
 	switch {
@@ -67,12 +69,23 @@ func (s *Server) platform(w http.ResponseWriter, r *http.Request) (via adapter.I
 		w.Header().Set("WWW-Authenticate", `Basic realm="xAPI"`)
 		problem.Write(w, http.StatusUnauthorized,
 			"the key or the secret is not right; both are shown when the interface is made")
-	case !strings.HasPrefix(r.Header.Get(xapi.VersionHeader), "1.0"):
-		problem.Write(w, http.StatusBadRequest, xapi.VersionHeader+" must be 1.0.x")
+	case spoken == "":
+		problem.Write(w, http.StatusBadRequest, xapi.VersionHeader+" must be 1.0.x or 2.0.x")
 	default:
 		return via, true
 	}
 	return via, false
+}
+
+// spokenVersion is the version that a request says it is of, empty for one that is not spoken.
+func spokenVersion(r *http.Request) string {
+	of := r.Header.Get(xapi.VersionHeader)
+	for prefix, version := range map[string]string{"1.0": xapi.Version, "2.0": xapi.Version2} {
+		if of == prefix || strings.HasPrefix(of, prefix+".") {
+			return version
+		}
+	}
+	return ""
 }
 
 // listStatements answers what is asked for, page by page (Communication 2.1.3 to
@@ -242,9 +255,9 @@ func readStatements(w http.ResponseWriter, r *http.Request) (list []xapi.Stateme
 			return nil, nil, nil, true, err
 		}
 	}
-	list, raw, err = xapi.Parse(body, parts...)
+	list, raw, err = xapi.ParseVersion(spokenVersion(r), body, parts...)
 	if err == nil && r.Method == http.MethodPut {
-		err = onlyOne(list, r.URL.Query().Get("statementId"))
+		err = onlyOne(spokenVersion(r), list, r.URL.Query().Get("statementId"))
 	}
 	return list, raw, parts, true, err
 }
@@ -341,7 +354,7 @@ func writeFaults(w http.ResponseWriter, status int, detail string, faults xapi.F
 }
 
 // onlyOne checks a PUT: one statement, whose id is that of the address.
-func onlyOne(list []xapi.Statement, id string) error {
+func onlyOne(version string, list []xapi.Statement, id string) error {
 	if len(list) != 1 || id == "" {
 		return errors.New("PUT takes one statement and its statementId")
 	}
@@ -349,5 +362,5 @@ func onlyOne(list []xapi.Statement, id string) error {
 		return errors.New("the statement's id is not the statementId of the address")
 	}
 	list[0].ID = strings.ToLower(id)
-	return list[0].Check()
+	return list[0].CheckVersion(version)
 }

@@ -43,7 +43,7 @@ func (s *Server) fromBrowsers(next http.Handler) http.Handler {
 				}, ", "))
 			}
 			if r.Method == http.MethodOptions && listed {
-				w.Header().Set("Access-Control-Allow-Methods", "GET, HEAD, POST, PUT")
+				w.Header().Set("Access-Control-Allow-Methods", "GET, HEAD, POST, PUT, DELETE")
 				w.Header().Set("Access-Control-Allow-Headers", strings.Join(alternate[:7], ", "))
 				w.Header().Set("Access-Control-Max-Age", "600")
 				w.WriteHeader(http.StatusNoContent)
@@ -70,8 +70,8 @@ func unfolded(w http.ResponseWriter, r *http.Request) (other *http.Request, wron
 	if len(query) != 1 || len(query["method"]) != 1 {
 		return nil, "an alternate request has nothing but method in its address; the parameters stand in its form"
 	}
-	if !slices.Contains([]string{http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut}, method) {
-		return nil, "method must be one of GET, HEAD, POST and PUT"
+	if !slices.Contains([]string{"GET", "HEAD", "POST", "PUT", "DELETE"}, method) {
+		return nil, "method must be one of GET, HEAD, POST, PUT and DELETE"
 	}
 	r.Body = http.MaxBytesReader(w, r.Body, mostForm)
 	text, err := io.ReadAll(r.Body)
@@ -95,6 +95,9 @@ func unfolded(w http.ResponseWriter, r *http.Request) (other *http.Request, wron
 		}
 	}
 	form.Del("content")
+	if strings.HasPrefix(other.Header.Get(xapi.VersionHeader), "2.") {
+		return nil, "xAPI 2.0 has no alternate requests; send the request as it is"
+	}
 	other.Header.Del("Content-Length")
 	if content != "" && other.Header.Get("Content-Type") == "" {
 		other.Header.Set("Content-Type", "application/json")

@@ -18,8 +18,10 @@ const oneStatement = `{"id":"9d2c0b0e-65b0-4c2e-9c0c-0d6a6f2a0001","actor":{"mbo
 	"verb":{"id":"http://adlnet.gov/expapi/verbs/completed"},"object":{"id":"https://platform.example/q & a"}}`
 
 // platform connects an xAPI interface and gives the headers of its requests.
-func (x *site) xapiPlatform(origins string) []string {
-	c, made := x.ConnectMade("xapi", "Platform", nil)
+func (x *site) xapiPlatform(origins string) []string { return x.xapiNamed("Platform", origins) }
+
+func (x *site) xapiNamed(name, origins string) []string {
+	c, made := x.ConnectMade("xapi", name, nil)
 	_, err := x.Connections.Update(x.t.Context(), "test", c.ID, 0,
 		connections.Change{Values: map[string]string{"origins": origins}})
 	require.NoError(x.t, err)
@@ -83,7 +85,8 @@ func TestAlternateRequests(t *testing.T) {
 	for name, c := range map[string][2]string{
 		"two parameters":      {"GET&limit=1", form()},
 		"method twice":        {"GET&method=PUT", form()},
-		"an unknown method":   {"DELETE", form()},
+		"an unknown method":   {"PATCH", form()},
+		"a method of 2.0":     {"GET", form("X-Experience-API-Version", "2.0.0")},
 		"no form":             {"GET", "%zz"},
 		"too long":            {"POST", form("content", strings.Repeat(" ", 11<<20))},
 		"an unknown argument": {"GET", form("colour", "red")},

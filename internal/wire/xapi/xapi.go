@@ -1,4 +1,4 @@
-// Package xapi reads and writes xAPI 1.0.3 statements.
+// Package xapi reads and writes xAPI statements, of 1.0.3 and of 2.0 (IEEE 9274.1.1).
 //
 //	statements, err := xapi.Parse(body)
 //	for _, s := range statements { fmt.Println(s.Actor, s.Verb.ID, s.Object.ID) }
@@ -23,6 +23,7 @@ import (
 // Version spoken, sent and required in the header X-Experience-API-Version.
 const (
 	Version       = "1.0.3"
+	Version2      = "2.0.0"
 	VersionHeader = "X-Experience-API-Version"
 )
 
@@ -162,6 +163,24 @@ type Context struct {
 		Other    Activities `json:"other,omitempty"`
 	} `json:"contextActivities,omitzero"`
 	Extensions Extensions `json:"extensions,omitempty"`
+
+	// Who else has to do with it, of xAPI 2.0 only; nothing follows from it here.
+	ContextAgents []ContextAgent `json:"contextAgents,omitempty"`
+	ContextGroups []ContextGroup `json:"contextGroups,omitempty"`
+}
+
+// ContextAgent is an agent who has to do with a statement, and in which capacities (xAPI 2.0, 4.2.5).
+type ContextAgent struct {
+	ObjectType    string   `json:"objectType"` // contextAgent
+	Agent         *Agent   `json:"agent"`
+	RelevantTypes []string `json:"relevantTypes,omitempty"` // IRIs
+}
+
+// ContextGroup is the same of a group.
+type ContextGroup struct {
+	ObjectType    string   `json:"objectType"` // contextGroup
+	Group         *Agent   `json:"group"`
+	RelevantTypes []string `json:"relevantTypes,omitempty"` // IRIs
 }
 
 // Statement is one statement (Data 2.4).
@@ -209,6 +228,12 @@ func (f Faults) Is(target error) bool { return target == ErrStatement }
 // When some of them are not valid the error is Faults with the position of each, and the others are
 // returned: a batch is taken whole or not at all (Communication 2.1.2) unless the two sides agreed otherwise.
 func Parse(body []byte, parts ...Attachment) ([]Statement, []json.RawMessage, error) {
+	return ParseVersion(Version, body, parts...)
+}
+
+// ParseVersion reads statements of a version, which was named with them: Version or Version2. A statement of
+// 2.0 that does not name it gets it.
+func ParseVersion(version string, body []byte, parts ...Attachment) ([]Statement, []json.RawMessage, error) {
 	var list []jsontext.Value
 	if t := bytes.TrimSpace(body); len(t) > 0 && t[0] == '{' {
 		list = []jsontext.Value{t}
@@ -228,8 +253,12 @@ func Parse(body []byte, parts ...Attachment) ([]Statement, []json.RawMessage, er
 		if err != nil {
 			err = fmt.Errorf("%w: %w", ErrStatement, err)
 		} else {
-			if err = s.Check(); err == nil {
+			if err = s.CheckVersion(version); err == nil {
 				err = numbers(text)
+			}
+			if err == nil && version == Version2 && s.Version == "" {
+				s.Version = Version2
+				text, err = withVersion(text)
 			}
 			hashes, wrong := s.checkAttachments(came)
 			for _, hash := range hashes {
@@ -263,7 +292,10 @@ const mostIRI = 2_000
 
 // Check reports the first thing that is wrong with the statement (Data 2.2 and 2.4), an
 // ErrStatement.
-func (s Statement) Check() error {
+func (s Statement) Check() error { return s.CheckVersion(Version) }
+
+// CheckVersion does so for a statement that came as one of a version, Version or Version2.
+func (s Statement) CheckVersion(version string) error {
 	fail := func(format string, args ...any) error {
 		return fmt.Errorf("%w: %s", ErrStatement, fmt.Sprintf(format, args...))
 	}
@@ -285,8 +317,12 @@ func (s Statement) Check() error {
 			return fail("%s has %d bytes, at most %d can be used", name, len(text), mostIRI)
 		}
 	}
-	if s.Version != "" && !strings.HasPrefix(s.Version, "1.0") {
-		return fail("version %q is not 1.0.x", s.Version)
+	if second := version == Version2; s.Version != "" && !strings.HasPrefix(s.Version, "1.0") &&
+		!(second && strings.HasPrefix(s.Version, "2.0")) {
+		return fail("version %q is not %s", s.Version, map[bool]string{true: "2.0.x or 1.0.x", false: "1.0.x"}[second])
+	}
+	if err := s.Context.checkOthers(version); err != nil {
+		return fail("%v", err)
 	}
 	if err := s.checkParts(); err != nil {
 		return fail("%v", err)
@@ -353,6 +389,60 @@ func (s Statement) checkParts() error {
 		}
 	}
 	return nil
+}
+
+// checkOthers looks at who else has to do with a statement.
+func (c *Context) checkOthers(version string) error {
+	if c == nil || len(c.ContextAgents)+len(c.ContextGroups) == 0 {
+		return nil
+	}
+	if version != Version2 {
+		return errors.New("context has contextAgents or contextGroups, which only xAPI 2.0 knows; send the header " +
+			VersionHeader + ": " + Version2)
+	}
+	one := func(name, objectType, wanted string, a *Agent, types []string) error {
+		switch {
+		case objectType != wanted:
+			return fmt.Errorf("%s.objectType is %q, not %s", name, objectType, wanted)
+		case a == nil:
+			return fmt.Errorf("%s names nobody", name)
+		case wanted == "contextGroup" && a.ObjectType != Group, wanted == "contextAgent" && a.ObjectType == Group:
+			return fmt.Errorf("%s is no %s", name, strings.ToLower(strings.TrimPrefix(wanted, "context")))
+		case a.identifiers() > 1, a.identifiers() == 0 && len(a.Member) == 0:
+			return fmt.Errorf("%s needs exactly one of mbox, mbox_sha1sum, openid and account", name)
+		case types != nil && len(types) == 0:
+			return fmt.Errorf("%s.relevantTypes is empty", name)
+		}
+		for _, t := range types {
+			if !isIRI(t) {
+				return fmt.Errorf("%s.relevantTypes has %q, which is not an IRI", name, t)
+			}
+		}
+		return a.check(name)
+	}
+	for i, x := range c.ContextAgents {
+		if err := one(fmt.Sprintf("context.contextAgents[%d]", i), x.ObjectType, "contextAgent", x.Agent,
+			x.RelevantTypes); err != nil {
+			return err
+		}
+	}
+	for i, x := range c.ContextGroups {
+		if err := one(fmt.Sprintf("context.contextGroups[%d]", i), x.ObjectType, "contextGroup", x.Group,
+			x.RelevantTypes); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// withVersion lets a statement say that it is one of 2.0.
+func withVersion(text []byte) ([]byte, error) {
+	var m map[string]any
+	if err := exact(text, &m); err != nil {
+		return nil, err
+	}
+	m["version"] = Version2
+	return json.Marshal(m)
 }
 
 // check looks at what identifies an agent or a group.
