@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/client"
+	"kanban/internal/scenario"
 	"kanban/internal/wire/api"
 )
 
@@ -54,6 +55,57 @@ func TestConsoleSetUpFiles(t *testing.T) {
 	expect(0, "Nothing waits.", "config", "waiting")
 	b.open("/rules")
 	b.until(`document.querySelector('[aria-label="We miss you is on"]')?.checked === false`)
+}
+
+// What the demo has set up is the same in an empty installation, before and after its register is read.
+func TestDemosSetUpIsTheSameElsewhere(t *testing.T) {
+	w := newWorld(t)
+	other := anotherWorld(t)
+	require.NoError(t, w.Play(t.Context(), w.service.SetupSecret))
+	other.to()
+	files := func(w *world) map[string]string {
+		t.Helper()
+		got, err := client.Get[api.ConfigFiles](t.Context(), w.Client, "/config")
+		require.NoError(t, err)
+		return got.Files
+	}
+	apply := func() api.ConfigComparison {
+		t.Helper()
+		c, err := client.Post[api.ConfigComparison](t.Context(), other.Client, "/config/apply",
+			api.ConfigApply{ConfigFiles: api.ConfigFiles{Files: files(w)}})
+		require.NoError(t, err)
+		require.Empty(t, c.Faults)
+		return c
+	}
+	require.NotEmpty(t, apply().Changes)
+	require.Equal(t, files(w), files(other))
+	require.Empty(t, apply().Changes, "once more changes nothing")
+
+	all, err := client.All[api.Interface](t.Context(), other.Client, "/interfaces")
+	require.NoError(t, err)
+	for _, x := range all {
+		assert.True(t, x.Paused, "%s acts for nobody", x.Name)
+		if x.Name == scenario.RegisterName {
+			other.Interfaces[x.Name] = x
+			on := false
+			_, err := client.Send[api.Interface](t.Context(), other.Client, "PATCH", "/interfaces/"+x.ID,
+				api.EditInterface{Values: map[string]string{"clientSecret": "green-fingers"}, Paused: &on})
+			require.NoError(t, err)
+		}
+	}
+	_, err = other.Read(t.Context()) // that of the other world, whose address stands in the files
+	require.NoError(t, err)
+	soon(t, "what waited has come in", func() bool {
+		waiting, err := client.Get[[]api.ConfigWaiting](t.Context(), other.Client, "/config/waiting")
+		return err == nil && len(waiting) == 0
+	})
+	require.Equal(t, files(w), files(other))
+	require.Empty(t, apply().Changes)
+	rules, err := client.All[api.Rule](t.Context(), other.Client, "/rules")
+	require.NoError(t, err)
+	for _, r := range rules {
+		assert.False(t, r.On, r.Name)
+	}
 }
 
 // An interface is let in by signing in at its service, in the browser; another account is asked about.

@@ -72,6 +72,12 @@ var environment = []string{"KANBAN_FAST_DATABASE=yes"}
 func newWorld(t *testing.T) *world {
 	t.Helper()
 	t.Parallel() // most of it is waiting for what happens by itself
+	return anotherWorld(t)
+}
+
+// anotherWorld is one more in the same test.
+func anotherWorld(t *testing.T) *world {
+	t.Helper()
 	w := &world{t: t, data: dataFolder(t)}
 	var err error
 	w.standins, err = scenario.StartStandins(t.Context(), filepath.Join(bin, "standins"), 0)

@@ -105,9 +105,9 @@ func (s *Service) takeIn(ctx context.Context, tx *db.Tx, who string, items []con
 	if err != nil {
 		return out, err
 	}
-	print := fingerprint(items, before)
-	out.Fingerprint = print
-	if seen != "" && seen != print {
+	mark := fingerprint(items, before)
+	out.Fingerprint = mark
+	if seen != "" && seen != mark {
 		return out, refusal.Conflict("", "something was changed since you compared, here or in the files; compare again")
 	}
 	var changed []config.Item
@@ -124,7 +124,7 @@ func (s *Service) takeIn(ctx context.Context, tx *db.Tx, who string, items []con
 			return err
 		}
 		out = compared(before, after, done)
-		out.Faults, out.Fingerprint = append(slices.Clone(twice), faults...), print
+		out.Faults, out.Fingerprint = append(slices.Clone(twice), faults...), mark
 		config.SortFaults(out.Faults)
 		for _, t := range done {
 			if !before.same(after, t.key()) {

@@ -56,7 +56,15 @@ func (n *names) readOwn(ctx context.Context, from *db.Database) (registers map[s
 	for _, x := range interfaces {
 		registers[x.ID] = x.Name
 	}
-	n.interfaces = namedBy(interfaces, func(x connectionstore.Interface) (id, name string) { return x.ID, x.Name })
+	removed, err := connectionstore.RemovedInterfaces(ctx, from)
+	if err != nil {
+		return nil, err
+	}
+	var all []named
+	for _, x := range append(interfaces, removed...) { // one that was removed can be named still, and used no more
+		all = append(all, named{x.ID, []string{x.Name}, x.RemovedAt == nil})
+	}
+	n.interfaces = listOf(all)
 	issuers, err := badgestore.Issuers(ctx, from)
 	if err != nil {
 		return nil, err
