@@ -10,11 +10,7 @@ import (
 	"net/url"
 	"strings"
 	"time"
-
-	"kanban/internal/core/rule"
 )
-
-func ruleScope(module string) rule.Scope { return rule.Scope{Module: module} }
 
 // until asks again and again until something has happened.
 func (s *Story) until(ctx context.Context, what string, happened func() (bool, error)) error {

@@ -190,8 +190,7 @@ func (s *Service) doubt(ctx context.Context, row connectionstore.Interface, befo
 	token oauth.Token, account string,
 ) (string, error) {
 	if before != nil && !strings.EqualFold(before.Account, account) {
-		return fmt.Sprintf("it is the grant of another account than before: %s, before %s", cmp.Or(account, "unknown"),
-			cmp.Or(before.Account, "unknown")), nil
+		return fmt.Sprintf("that is another account than before (%s)", cmp.Or(before.Account, "unknown")), nil
 	}
 	c, err := s.Unlock(row)
 	if err != nil {

@@ -143,8 +143,11 @@ const summary = computed(
       <li v-for="c in seen.changes" :key="c.kind + c.name">
         <b>{{ signs[c.what] }} {{ words(c) }}</b>
         <div v-for="f in c.fields" :key="f.path" class="differs">
-          <code>{{ f.path }}</code>: <del v-if="f.before">{{ f.before }}</del>
-          <ins v-if="f.after">{{ f.after }}</ins>
+          <code>{{ f.path }}</code>: <del v-if="f.before">{{ f.before }}</del><template
+            v-if="f.before && f.after"
+          >
+            → </template
+          ><ins v-if="f.after">{{ f.after }}</ins>
         </div>
         <div v-for="n in c.notes" :key="n" class="faint">{{ n }}</div>
         <div v-if="c.waits" class="faint">{{ c.waits }}; it comes in once a register has it</div>
