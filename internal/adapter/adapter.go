@@ -101,6 +101,8 @@ type Field struct {
 	Template bool     `json:"template,omitempty" doc:"Must be an address with {…} where something of each record goes"`
 	Date     bool     `json:"date,omitempty" doc:"Must be a day, such as 2027-08-31"`
 	Rare     bool     `json:"rare,omitempty" doc:"Seldom has to be touched"`
+	// SignIn is for what says where somebody signs in, and for what is sent there only.
+	SignIn bool `json:"-"`
 	// Made values are made by Kanban, to be entered at the other side.
 	Made bool `json:"made,omitempty" doc:"Made by Kanban, to be entered at the other side"`
 }
@@ -143,6 +145,16 @@ func DatesOf(settings map[string]string) Dates {
 type FieldError struct{ Field, Problem string }
 
 func (e *FieldError) Error() string { return e.Field + ": " + e.Problem }
+
+// Field is one of the kind's fields by its name, empty when it has none of that name.
+func (k Kind) Field(name string) Field {
+	for _, f := range k.Fields {
+		if f.Name == name {
+			return f
+		}
+	}
+	return Field{}
+}
 
 // Check reports every value that is missing, unknown or of the wrong form.
 // Values are given by field name, secrets among them.

@@ -16,17 +16,17 @@ var (
 	signInAt = Field{
 		Name: "signInAt", Title: "Authorization server",
 		Help:    "For signing in: its address (issuer); where people sign in and tokens are given out is asked there",
-		Address: true, Rare: true,
+		Address: true, SignIn: true, Rare: true,
 	}
 	authorizeAt = Field{
 		Name: "authorizeAt", Title: "Where people sign in",
 		Help:    "For signing in at a server that does not say its addresses itself: the authorization address",
-		Address: true, Rare: true,
+		Address: true, SignIn: true, Rare: true,
 	}
 	tokenAt = Field{
 		Name: "tokenAt", Title: "Where tokens are given out",
 		Help:    "For signing in at a server that does not say its addresses itself: the token address",
-		Address: true, Rare: true,
+		Address: true, SignIn: true, Rare: true,
 	}
 	clientID = Field{
 		Name: "clientId", Title: "Client id",
@@ -34,7 +34,7 @@ var (
 	}
 	clientSecret = Field{
 		Name: "clientSecret", Title: "Client secret",
-		Help: "For signing in: given together with the client id; leave empty when there is none", Secret: true, Rare: true,
+		Help: "For signing in: given together with the client id; leave empty when there is none", Secret: true, SignIn: true, Rare: true,
 	}
 	scopes = Field{
 		Name: "scopes", Title: "Scopes",
@@ -44,6 +44,11 @@ var (
 
 // SignsIn reports whether an interface with these settings is let in by signing in.
 func SignsIn(settings map[string]string) bool { return settings["letInBy"] == BySigning }
+
+// SignsInSomewhere reports whether these settings say where somebody signs in.
+func SignsInSomewhere(settings map[string]string) bool {
+	return settings["signInAt"]+settings["authorizeAt"]+settings["tokenAt"] != ""
+}
 
 // badSignIn says what is missing for signing in, by field; empty when nothing is.
 func badSignIn(name string, values map[string]string) string {

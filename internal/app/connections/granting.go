@@ -147,7 +147,23 @@ func (s *Service) EndSignIn(ctx context.Context, administratorID, who string, r 
 		return g, err
 	}
 	g.Grant.Pending = g.Grant.Trouble != ""
-	return g, s.keepGrant(ctx, who, g.Interface, g.Grant)
+	if err := s.keepGrant(ctx, who, g.Interface, g.Grant); err != nil {
+		return g, err
+	}
+	if g.Grant.Pending {
+		return g, nil
+	}
+	return g, s.testAnew(ctx, g.Interface.ID)
+}
+
+// testAnew tests an interface whose grant is another one now.
+func (s *Service) testAnew(ctx context.Context, id string) error {
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	if _, err := s.Probe(ctx, id); err != nil && ctx.Err() == nil {
+		return err
+	}
+	return nil // a test that takes too long is made again later
 }
 
 // exchange trades a code for a token, and asks whose it is.
@@ -263,7 +279,7 @@ func (s *Service) DecidePending(ctx context.Context, who, id string, take bool) 
 	if pending == nil {
 		return refusal.Conflict("", "no grant of %s is waiting for a decision", row.Name)
 	}
-	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := connectionstore.DropGrant(ctx, tx, id, true); err != nil {
 			return err
 		}
@@ -281,6 +297,10 @@ func (s *Service) DecidePending(ctx context.Context, who, id string, take bool) 
 		}
 		return tx.Announce(ctx, "interface", id)
 	})
+	if err != nil || !take {
+		return err
+	}
+	return s.testAnew(ctx, id)
 }
 
 // EndGrant gives up what was granted, and tells the service so where it takes that.

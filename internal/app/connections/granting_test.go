@@ -22,6 +22,7 @@ import (
 	"kanban/internal/apptest"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
+	"kanban/internal/standin/contacts"
 	"kanban/internal/standin/signin"
 	"kanban/internal/store/accessstore"
 	"kanban/internal/store/connectionstore"
@@ -118,6 +119,17 @@ func (x *signing) works() error {
 		}
 	}
 	return nil
+}
+
+// tested gives what the last test said.
+func (x *signing) tested() adapter.State {
+	x.t.Helper()
+	row, err := connectionstore.FindInterface(x.t.Context(), x.Store, x.api.ID)
+	require.NoError(x.t, err)
+	var reports []adapter.Report
+	require.NoError(x.t, json.Unmarshal(row.Probe, &reports))
+	require.Len(x.t, reports, 1)
+	return reports[0].State
 }
 
 func (x *signing) codes() (all []finding.Code) {
@@ -411,6 +423,9 @@ func TestRenewalsThatFail(t *testing.T) {
 		return token
 	}
 	x.signIn(signin.Accounts[0])
+	mu.Lock()
+	refreshed = nil // the test of it, in which the service does not take the first token
+	mu.Unlock()
 	assert.Equal(t, "first", token())
 	says(http.StatusServiceUnavailable, "later")
 	x.now = x.now.Add(600*time.Second - 30*time.Second)
@@ -427,4 +442,32 @@ func TestRenewalsThatFail(t *testing.T) {
 	assert.Contains(t, token(), "the sign-in has ended: invalid_grant; sign in again")
 	assert.Contains(t, token(), "sign in again")
 	assert.Equal(t, []string{"r1", "r1", "r1", "r1", "r2", "r2"}, refreshed, "asked for when it is needed, and not again once it has ended")
+}
+
+// An interface that has a token already turns to signing in; from then on its client secret stays where it
+// was entered for.
+func TestInterfaceWithATokenTurnsToSigningIn(t *testing.T) {
+	x := signs(t, map[string]string{
+		"letInBy": "", "signInAt": "", "clientId": "", "clientSecret": "", "scopes": "", "token": contacts.Token,
+	})
+	require.NoError(t, x.works())
+	_, err := x.Connections.Update(t.Context(), "Maud", x.api.ID, 0, connections.Change{Values: map[string]string{
+		"letInBy": adapter.BySigning, "signInAt": x.Standins.Addresses.Contacts, "clientId": signin.ClientID,
+		"clientSecret": signin.ClientSecret, "scopes": "labels.read labels.write",
+	}})
+	require.NoError(t, err)
+	x.signIn(signin.Accounts[0])
+	assert.Equal(t, adapter.Works, x.tested(), "it is tested by itself")
+
+	for _, name := range []string{"signInAt", "authorizeAt", "tokenAt"} {
+		_, err = x.Connections.Update(t.Context(), "Maud", x.api.ID, 0, connections.Change{
+			Values: map[string]string{name: "https://elsewhere.example/token"},
+		})
+		var refused *refusal.Error
+		require.ErrorAs(t, err, &refused, name)
+		assert.Equal(t, "values.clientSecret", refused.Field, name)
+	}
+	now, _, err := x.Connections.Grants(t.Context(), x.api.ID)
+	require.NoError(t, err)
+	assert.NotNil(t, now)
 }

@@ -520,26 +520,32 @@ func keepEarlier(kind adapter.Kind, was adapter.Interface, values, merged map[st
 // entersAgain refuses to send a stored secret to another host than the one for which it was
 // entered.
 func entersAgain(kind adapter.Kind, was adapter.Interface, values map[string]string) error {
-	moved := movedField(kind, was, values)
 	if signs(kind) {
 		return nil
 	}
 	for _, f := range kind.Fields {
-		if moved != "" && f.Secret && !f.Made && was.Secret[f.Name] != "" && values[f.Name] == "" {
-			return refusal.Invalid("values."+f.Name,
-				"enter it again: %q leads to another host now, and what was entered for the old one is not sent there", moved)
+		if f.Secret && !f.Made && was.Secret[f.Name] != "" && values[f.Name] == "" {
+			if moved := movedField(kind, was, values, f.Name); moved != "" {
+				return refusal.Invalid("values."+f.Name,
+					"enter it again: %q leads to another host now, and what was entered for the old one is not sent there", moved)
+			}
 		}
 	}
 	return nil
 }
 
-// movedField is the title of the field that leads to another host than before, empty when none does.
-func movedField(kind adapter.Kind, was adapter.Interface, values map[string]string) (title string) {
+// movedField is the title of the field that leads a secret to another host than before, empty when none
+// does. Without a secret any is meant.
+func movedField(kind adapter.Kind, was adapter.Interface, values map[string]string, secret ...string) (title string) {
 	for _, f := range kind.Fields {
-		if v, given := values[f.Name]; given && (f.Address || f.Name == "server") &&
-			hostOf(v) != hostOf(was.Settings[f.Name]) {
-			title = f.Title
+		v, given := values[f.Name]
+		if !given || !f.Address && f.Name != "server" || hostOf(v) == hostOf(was.Settings[f.Name]) {
+			continue
 		}
+		if f.SignIn && (!adapter.SignsInSomewhere(was.Settings) || len(secret) > 0 && !kind.Field(secret[0]).SignIn) {
+			continue // nobody could sign in before, or the secret does not go there
+		}
+		title = f.Title
 	}
 	return title
 }
