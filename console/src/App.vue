@@ -1,17 +1,23 @@
 <script setup lang="ts">
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import ConfirmDialog from 'primevue/confirmdialog'
 import Toast from 'primevue/toast'
+import { useConfirm } from 'primevue/useconfirm'
 import { computed, ref, watch } from 'vue'
-import { useRoute, useRouter } from 'vue-router'
+import { type RouteLocationRaw, useRoute, useRouter } from 'vue-router'
 
 import { api, ok, Problem } from './api/client'
-import { listen, live, stop } from './api/live'
+import { left, listen, live, over, stop } from './api/live'
+import { askWith } from './parts/form/ask'
+import { letGo } from './parts/form/typed'
 import Oops from './parts/Oops.vue'
 import { entered } from './router'
 
 const route = useRoute()
 const router = useRouter()
 const queries = useQueryClient()
+askWith(useConfirm())
 const pages = [
   ['/board', 'Board'],
   ['/sections', 'Sections'],
@@ -35,7 +41,7 @@ const maintenance = useQuery({
 
 watch(
   () => route.matched.length > 0 && !route.meta.open,
-  (inside) => inside && listen(queries),
+  (inside) => inside && listen(queries, signedOut),
   { immediate: true },
 )
 
@@ -53,9 +59,20 @@ async function signOut() {
     }
   }
   stop()
+  await leave('/sign-in')
+}
+
+// Nothing of what was seen stays in a browser whose person has signed out.
+async function leave(to: RouteLocationRaw) {
   entered(false)
+  await router.push(to)
   queries.clear()
-  await router.push('/sign-in')
+}
+
+function signedOut() {
+  left()
+  letGo()
+  if (!route.meta.open) void leave({ path: '/sign-in', query: { then: route.fullPath } })
 }
 </script>
 
@@ -84,16 +101,22 @@ async function signOut() {
     <span class="live faint" :title="live ? 'This page updates itself.' : 'Trying to reach the service.'">
       <i :class="{ on: live }" /> {{ live ? 'up to date' : 'connecting' }}
     </span>
-    <button class="out" type="button" @click="signOut">Sign out</button>
+    <Button unstyled class="out" type="button" @click="signOut">Sign out</Button>
   </header>
   <p v-if="inside && maintenance.data.value?.on" class="paused" role="status">
     ‖ Everything is paused by {{ maintenance.data.value.by }}. {{ maintenance.data.value.note }} What is due
     waits. <RouterLink to="/settings">Go on…</RouterLink>
   </p>
+  <p v-if="inside && over" class="paused" role="alert">
+    ▲ Your session has ended; what is shown may be out of date.
+    <a :href="`/sign-in?then=${encodeURIComponent(route.fullPath)}`" target="_blank">Sign in again…</a> This
+    page goes on then.
+  </p>
   <main :class="{ wide: !route.meta.open }">
     <Oops v-if="inside" :error="staying" :again="signOut" />
     <RouterView />
   </main>
+  <ConfirmDialog :style="{ width: '28rem' }" />
   <Toast position="bottom-right" />
 </template>
 

@@ -3,6 +3,7 @@ import 'primeicons/primeicons.css'
 
 import { QueryClient, VueQueryPlugin } from '@tanstack/vue-query'
 import PrimeVue from 'primevue/config'
+import ConfirmationService from 'primevue/confirmationservice'
 import ToastService from 'primevue/toastservice'
 import { createApp } from 'vue'
 
@@ -25,5 +26,6 @@ createApp(App)
   .use(router)
   .use(VueQueryPlugin, { queryClient: queries })
   .use(PrimeVue, { theme: { preset, options: { darkModeSelector: '.never' } } })
+  .use(ConfirmationService)
   .use(ToastService)
   .mount('#app')

@@ -1,6 +1,7 @@
 import { createRouter, createWebHistory } from 'vue-router'
 
 import { api } from './api/client'
+import { mayLeave } from './parts/form/typed'
 
 declare module 'vue-router' {
   interface RouteMeta {
@@ -199,7 +200,8 @@ export function entered(yes: boolean) {
   known = yes
 }
 
-router.beforeEach(async (to) => {
+router.beforeEach(async (to, from) => {
+  if (to.path !== from.path && !(await mayLeave())) return false
   document.title = to.meta.title ? `${to.meta.title} · Kanban` : 'Kanban'
   if (to.meta.open || known) return true
   const { response } = await api.GET('/api/v1/session').catch(() => ({ response: undefined }))

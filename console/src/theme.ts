@@ -33,6 +33,10 @@ const paper = {
 /** The look of every PrimeVue part: ink on paper, square corners, no shadows. */
 export const preset = definePreset(Aura, {
   primitive: { borderRadius: { none: '0', xs: '1px', sm: '2px', md: '2px', lg: '3px', xl: '3px' } },
+  components: {
+    checkbox: { root: { width: '1rem', height: '1rem' }, icon: { size: '0.75rem' } },
+    radiobutton: { root: { width: '1rem', height: '1rem' }, icon: { size: '0.5rem' } },
+  },
   semantic: {
     primary: ink,
     colorScheme: {

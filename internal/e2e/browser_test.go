@@ -170,7 +170,13 @@ func (b *browser) press(selector string) {
 		b.until(`(() => { ` + found + ` const e = found(` + s + `); if (!e) return false; window.pressed = false;
 			const exact = e.matches('button, a'); // one that moved between the press and its end gives the click to what holds it
 			document.addEventListener('click', (c) => { window.pressed = e.contains(c.target) || !exact && (c.target.contains(e) || e.parentElement.contains(c.target)) }, {capture: true, once: true}); return true })()`)
-		b.do(chromedp.Click(selector))
+		ctx, cancel := context.WithTimeout(b.ctx, 40*time.Second)
+		_, err := chromedp.Run(ctx, chromedp.Steps(chromedp.Click(selector)))
+		cancel()
+		if err != nil && strings.Contains(err.Error(), "Could not find node") {
+			continue // it was drawn anew in that very moment
+		}
+		require.NoError(b.t, err, selector)
 		if ask(b, chromedp.Evaluate[bool](`window.pressed !== false`)) { // another page knows nothing of it
 			return
 		}
@@ -203,23 +209,8 @@ func (b *browser) set(selector, value string) {
 	for range 10 {
 		b.do(chromedp.WaitVisible(selector))
 		b.until(still) // a dialog that opens takes the focus once
-		b.until(`(() => { ` + found + ` const e = found(` + s + `); if (!e) return false; e.focus(); if (!/^(date|time|datetime-local)$/.test(e.type)) e.select(); return document.activeElement === e })()`)
-		keys := value
-		switch kind := ask(b, chromedp.Evaluate[string](`(() => { `+found+` return found(`+s+`).type })()`)); kind {
-		case "datetime-local":
-			at, err := time.Parse("2006-01-02T15:04", value)
-			require.NoError(b.t, err)
-			keys = at.Format("01022006\t0304PM")
-		case "date":
-			at, err := time.Parse(time.DateOnly, value)
-			require.NoError(b.t, err)
-			keys = at.Format("01022006")
-		case "time":
-			at, err := time.Parse("15:04", value)
-			require.NoError(b.t, err)
-			keys = at.Format("0304PM")
-		}
-		b.do(chromedp.SendKeys(selector, keys))
+		b.until(`(() => { ` + found + ` const e = found(` + s + `); if (!e) return false; e.focus(); e.select(); return document.activeElement === e })()`)
+		b.do(chromedp.SendKeys(selector, value))
 		if ask(b, chromedp.Evaluate[string](`(() => { `+found+` return found(`+s+`)?.value ?? '' })()`)) == value {
 			return
 		}
@@ -227,13 +218,58 @@ func (b *browser) set(selector, value string) {
 	b.t.Fatalf("%q cannot be typed into %s", value, selector)
 }
 
-// choose picks an option of a select by typing its text.
+// choose picks an option of a list by its text, as a person does: the list is opened and the option clicked.
+// Of a long list it is looked for first.
 func (b *browser) choose(id, option string) {
 	b.t.Helper()
-	selector, chosen := "#"+id,
-		`(() => { const s = document.getElementById(`+quoted(id)+`); return s.selectedOptions[0]?.text.trim() ?? '' })()`
+	b.chooseIn(`#`+id, option)
+}
+
+// label picks an option of the list that is labelled so.
+func (b *browser) label(label, option string) {
+	b.t.Helper()
+	b.chooseIn(`[role=combobox][aria-label=`+xpath(label)+`]`, option)
+}
+
+func (b *browser) chooseIn(selector, option string) {
+	b.t.Helper()
+	s := quoted(selector)
 	b.do(chromedp.WaitVisible(selector))
-	b.until(`[...document.getElementById(` + quoted(id) + `).options].some(o => o.text.trim() === ` + quoted(option) + `)`)
+	if ask(b, chromedp.Evaluate[bool](`document.querySelector(`+s+`)?.tagName === 'SELECT'`)) {
+		b.chooseNative(selector, option)
+		return
+	}
+	shows := `document.querySelector(` + s + `)?.innerText.trim() === ` + quoted(option)
+	for range 5 {
+		b.press(selector)
+		b.until(`!!document.querySelector('.p-select-overlay') && ` + still)
+		at := `//*[contains(@class,"p-select-overlay")]//li[@role="option"][@aria-label=` + xpath(option) + `]`
+		b.until(`!!document.querySelector('.p-select-overlay .p-select-filter, .p-select-overlay [role=option]')`)
+		if ask(b, chromedp.Evaluate[bool](`!!document.querySelector('.p-select-overlay .p-select-filter')`)) {
+			b.set(`.p-select-overlay .p-select-filter`, option)
+		}
+		b.press(at)
+		b.until(`!document.querySelector('.p-select-overlay') && ` + still)
+		if ask(b, chromedp.Evaluate[bool](shows)) {
+			return
+		}
+	}
+	b.t.Fatalf("%q cannot be chosen in %s", option, selector)
+}
+
+// finds types into a field that looks for what is typed, and chooses the first of what it offers that begins
+// so, or holds it.
+func (b *browser) finds(label, text, option string) {
+	b.t.Helper()
+	b.set(`input[aria-label=`+xpath(label)+`]`, text)
+	b.press(`//*[contains(@class,"p-autocomplete-overlay")]//li[@role="option"][contains(normalize-space(.), ` + xpath(option) + `)]`)
+	b.until(`!document.querySelector('.p-autocomplete-overlay') && ` + still)
+}
+
+// chooseNative picks an option of a browser's own list by typing its text: on the pages of the stand-ins.
+func (b *browser) chooseNative(selector, option string) {
+	b.t.Helper()
+	chosen := `(() => { const s = document.querySelector(` + quoted(selector) + `); return s.selectedOptions[0]?.text.trim() ?? '' })()`
 	for range 10 {
 		b.until(still)
 		b.do(chromedp.SendKeys(selector, option))

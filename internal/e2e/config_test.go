@@ -161,12 +161,8 @@ func TestConsoleReadyRules(t *testing.T) {
 	b.sees("The module that has to be finished")
 	b.click("Make the rule")
 	b.sees("is missing (the badge that is awarded): choose one of Cuttings, Grafter, Propagation")
-	for label, option := range map[string]string{
-		"The badge that is awarded": "Grafter", "The module that has to be finished": "Propagation: Grafting",
-	} {
-		b.press(`[aria-label="` + label + `"]`)
-		b.press(`//li[@role="option"][normalize-space(.)=` + xpath(option) + `]`)
-	}
+	b.choose("ready-badge", "Grafter")
+	b.choose("ready-module", "Propagation: Grafting")
 	b.set("#ready-name", "Grafting badge")
 	b.click("Make the rule")
 	b.sees("Grafting badge")

@@ -87,14 +87,6 @@ func TestConsoleStages(t *testing.T) {
 	b.until(`!document.body.innerText.includes('Beginner')`)
 }
 
-// label picks an option of the select with an aria-label.
-func (b *browser) label(label, option string) {
-	b.t.Helper()
-	script := `(() => { const s = document.querySelector('[aria-label=` + xpath(label) + `]'); const o = [...(s?.options ?? [])].find(o => o.text.trim() === ` + quoted(option) + `);
-		if (!o) return false; s.value = o.value; s.dispatchEvent(new Event('change', {bubbles: true})); return true })()`
-	b.until(script)
-}
-
 func TestCommandLineStages(t *testing.T) {
 	w := newWorld(t)
 	w.to(w.Connect, w.ReadRegister, w.Pair, w.FirstRun, w.SecondRun, w.Mend, w.SwitchOn, w.Join, w.Learn)

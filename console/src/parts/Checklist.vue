@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import Button from 'primevue/button'
 import { computed, ref } from 'vue'
 
 import type { Schemas } from '../api/client'
@@ -12,12 +13,12 @@ const done = computed(() => props.list.steps.filter((s) => s.done).length)
 
 <template>
   <div class="checklist">
-    <button type="button" :aria-expanded="open" @click="open = !open">
+    <Button unstyled type="button" :aria-expanded="open" @click="open = !open">
       <b v-if="list.live" class="live">● live</b>
       <template v-else
         ><b>○ {{ done }} of {{ list.steps.length }}</b> next: {{ next?.title }}</template
       >
-    </button>
+    </Button>
     <ol v-if="open">
       <li v-for="s in list.steps" :key="s.title" :class="{ done: s.done }">
         <span aria-hidden="true">{{ s.done ? '●' : '○' }}</span>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import InputText from 'primevue/inputtext'
+import TextField from './form/TextField.vue'
 
 /** Asks for what a service wants to know of classes and the register does not say. */
 defineProps<{ missing: string[] }>()
@@ -14,15 +14,15 @@ const words: Record<string, string> = {
 
 <template>
   <div class="details">
-    <div v-for="m in missing" :key="m" class="field">
-      <label :for="`detail-${m}`">{{ words[m] ?? m }}</label>
-      <InputText
-        :id="`detail-${m}`"
-        size="small"
-        :model-value="details[m]"
-        @change="details = { ...details, [m]: ($event.target as HTMLInputElement).value }"
-      />
-    </div>
+    <TextField
+      v-for="m in missing"
+      :id="`detail-${m}`"
+      :key="m"
+      :label="words[m] ?? m"
+      :model-value="details[m]"
+      lazy
+      @update:model-value="(text) => (details = { ...details, [m]: text ?? '' })"
+    />
   </div>
 </template>
 

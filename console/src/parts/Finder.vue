@@ -1,6 +1,6 @@
 <script setup lang="ts">
-import { useQuery } from '@tanstack/vue-query'
-import { computed, ref, useId, watch } from 'vue'
+import AutoComplete from 'primevue/autocomplete'
+import { ref, watch } from 'vue'
 
 /** What was found; `apart` tells it from another one with the same label. */
 interface Found {
@@ -12,45 +12,63 @@ interface Found {
 /** Finds one of very many by typing; the model is its id, empty for none. */
 const props = defineProps<{
   label: string
+  inputId?: string
   /** Gives what fits a text, a few at most. */
   search: (text: string) => Promise<Found[]>
 }>()
 const id = defineModel<string>({ required: true })
-const list = useId()
-const text = ref('')
-/** What was found so far, by label: a label that was chosen is no text to search for. */
-const seen = ref<Record<string, string>>({})
-/** Labels of which no two are the same. */
-function told(list: Found[]) {
-  const alike = (key: (f: Found) => string) => (f: Found) => list.filter((o) => key(o) === key(f)).length > 1
-  const longer = (f: Found) => (f.apart ? `${f.label} · ${f.apart}` : f.label)
-  return list.map((f) => ({
-    id: f.id,
-    label: !alike((o) => o.label)(f)
-      ? f.label
-      : alike(longer)(f)
-        ? `${longer(f)} · ${f.id.slice(-8)}`
-        : longer(f),
-  }))
+const picked = ref<Found | string | null>(null)
+const found = ref<Found[]>([])
+const problem = ref('')
+async function look(text: string) {
+  problem.value = ''
+  try {
+    found.value = await props.search(text)
+  } catch (e) {
+    found.value = []
+    problem.value = `It could not be looked for: ${e instanceof Error ? e.message : String(e)}`
+  }
 }
-const found = useQuery({
-  queryKey: ['finder', props.label, text],
-  queryFn: async () => told(await props.search(text.value)),
-  enabled: computed(() => text.value.trim().length > 1 && !seen.value[text.value]),
+watch(picked, (p) => (id.value = p && typeof p === 'object' ? p.id : ''))
+watch(id, (now) => {
+  if (!now && picked.value && typeof picked.value === 'object') picked.value = null
 })
-watch(found.data, (list) => list?.forEach((f) => (seen.value[f.label] = f.id)))
-watch([text, seen], () => (id.value = seen.value[text.value] ?? ''), { deep: true })
 </script>
 
 <template>
-  <input v-model="text" class="filter" type="search" :list="list" :aria-label="label" :placeholder="label" />
-  <datalist :id="list">
-    <option v-for="f in found.data.value" :key="f.id" :value="f.label" />
-  </datalist>
+  <span class="finder">
+    <AutoComplete
+      v-model="picked"
+      :suggestions="found"
+      :input-id="inputId"
+      :aria-label="label"
+      :placeholder="label"
+      option-label="label"
+      :min-length="2"
+      :delay="200"
+      empty-search-message="Nothing fits."
+      @complete="look($event.query)"
+    >
+      <template #option="{ option }"
+        ><span
+          >{{ option.label }} <span v-if="option.apart" class="faint">{{ option.apart }}</span></span
+        ></template
+      >
+    </AutoComplete>
+    <small v-if="problem" class="problem" role="alert">{{ problem }}</small>
+  </span>
 </template>
 
 <style scoped>
-input {
+.finder {
+  display: inline-grid;
+}
+
+.finder :deep(input) {
   width: 11rem;
+}
+
+.problem {
+  color: var(--signal);
 }
 </style>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import Button from 'primevue/button'
 import { computed, nextTick, ref, watch } from 'vue'
 
 import { Problem } from '../api/client'
@@ -22,8 +23,8 @@ watch(
 <template>
   <div v-if="error" ref="box" class="oops" role="alert">
     <span>▲ {{ error.message }}</span>
-    <button v-if="over && stale" type="button" @click="over(stale)">Save mine all the same</button>
-    <button v-if="again" type="button" @click="again()">Try again</button>
+    <Button v-if="over && stale" unstyled type="button" @click="over(stale)">Save mine all the same</Button>
+    <Button v-if="again" unstyled type="button" @click="again()">Try again</Button>
   </div>
 </template>
 

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import Button from 'primevue/button'
 /** Turning the pages of a list, the newest first unless said otherwise; the cursors of the
  * pages before are kept. */
 const cursor = defineModel<string[]>({ required: true })
@@ -11,8 +12,10 @@ const {
 
 <template>
   <p class="actions">
-    <button v-if="cursor.length" type="button" @click="cursor = cursor.slice(0, -1)">← {{ back }}</button>
-    <button v-if="next" type="button" @click="cursor = [...cursor, next]">{{ on }} →</button>
+    <Button v-if="cursor.length" unstyled type="button" @click="cursor = cursor.slice(0, -1)"
+      >← {{ back }}</Button
+    >
+    <Button v-if="next" unstyled type="button" @click="cursor = [...cursor, next]">{{ on }} →</Button>
   </p>
 </template>
 

@@ -1,5 +1,10 @@
 <script setup lang="ts">
+import Button from 'primevue/button'
+
 import type { Schemas } from '../api/client'
+import ChoiceField from './form/ChoiceField.vue'
+import NumberField from './form/NumberField.vue'
+import WhenField from './form/WhenField.vue'
 
 /** When something runs by itself. */
 type Schedule = Schemas['Schedule']
@@ -16,8 +21,7 @@ const words = {
 }
 const days = ['monday', 'tuesday', 'wednesday', 'thursday', 'friday', 'saturday', 'sunday']
 
-function be(kind: string) {
-  const k = kind as NonNullable<Schedule['kind']>
+function be(k: NonNullable<Schedule['kind']>) {
   s.value = k === 'every' ? { kind: k, minutes: 30 } : k === 'daily' ? { kind: k, at: '06:30' } : { kind: k }
 }
 function toggle(day: string) {
@@ -31,39 +35,48 @@ function toggle(day: string) {
 
 <template>
   <div class="schedule">
-    <select :id="id" :value="s?.kind ?? 'by-hand'" @change="be(($event.target as HTMLSelectElement).value)">
-      <option v-for="k in kinds" :key="k" :value="k">{{ words[k] }}</option>
-    </select>
-    <label v-if="s?.kind === 'every'"
+    <ChoiceField
+      :id="id"
+      :model-value="s?.kind ?? 'by-hand'"
+      hidden
+      label="Runs by itself"
+      :options="kinds.map((k) => ({ value: k, label: words[k] }))"
+      @update:model-value="(k) => k && be(k)"
+    />
+    <span v-if="s?.kind === 'every'"
       >every
-      <input
-        type="number"
-        min="5"
-        max="1440"
-        :value="s.minutes"
-        aria-label="Minutes"
-        @input="s = { ...s, minutes: Number(($event.target as HTMLInputElement).value) }"
+      <NumberField
+        class="minutes"
+        :min="5"
+        :max="1440"
+        :model-value="s.minutes"
+        hidden
+        label="Minutes"
+        @update:model-value="(minutes) => (s = { ...s, minutes })"
       />
-      minutes</label
+      minutes</span
     >
     <template v-if="s?.kind === 'daily'">
-      <input
-        type="time"
-        :value="s.at"
-        aria-label="Time of day"
-        @input="s = { ...s, at: ($event.target as HTMLInputElement).value }"
+      <WhenField
+        class="at"
+        of="time"
+        :model-value="s.at"
+        hidden
+        label="Time of day"
+        @update:model-value="(at) => (s = { ...s, at })"
       />
       <span class="days" role="group" aria-label="Days; every day when none is chosen">
-        <button
+        <Button
           v-for="d in days"
           :key="d"
+          unstyled
           type="button"
           :aria-label="d"
           :aria-pressed="!s.days?.length || s.days.includes(d)"
           @click="toggle(d)"
         >
           {{ d.slice(0, 2) }}
-        </button>
+        </Button>
       </span>
     </template>
   </div>
@@ -79,21 +92,12 @@ function toggle(day: string) {
   align-items: center;
 }
 
-select {
-  min-width: 0;
-  max-width: 100%;
-}
-
-input {
-  font: inherit;
-}
-
-input[type='number'] {
+.minutes {
   width: 4.5rem;
 }
 
-label {
-  font-weight: 400;
+.at {
+  width: 7rem;
 }
 
 .days {

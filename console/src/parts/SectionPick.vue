@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
 import AutoComplete from 'primevue/autocomplete'
+import Button from 'primevue/button'
 import { computed, ref, watch } from 'vue'
 
 import { section, sections } from './find'
@@ -62,14 +63,15 @@ function choose(list: Picked[]) {
     <template #chip="{ value, removeCallback }"
       ><span :title="value.apart"
         >{{ value.label }} <span class="faint">{{ value.apart }}</span>
-        <button
+        <Button
+          unstyled
           type="button"
           class="off"
           :aria-label="`Take ${value.label} off`"
           @click.stop="removeCallback($event)"
         >
           ×
-        </button></span
+        </Button></span
       ></template
     >
   </AutoComplete>

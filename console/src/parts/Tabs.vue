@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import Button from 'primevue/button'
 /** A row of choices, one of which is taken; each may carry a number. */
 defineProps<{ label: string; tabs: { name: string; title: string; count?: number }[] }>()
 const chosen = defineModel<string>({ required: true })
@@ -6,15 +7,16 @@ const chosen = defineModel<string>({ required: true })
 
 <template>
   <div class="tabs" role="group" :aria-label="label">
-    <button
+    <Button
       v-for="t in tabs"
       :key="t.name"
+      unstyled
       type="button"
       :aria-pressed="chosen === t.name"
       @click="chosen = t.name"
     >
       {{ t.title }} {{ t.count ?? '' }}
-    </button>
+    </Button>
   </div>
 </template>
 

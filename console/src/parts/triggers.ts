@@ -52,3 +52,6 @@ export const actions: Record<Schemas['Action']['kind'], string> = {
 
 /** What a delivery does, in words. */
 export const doing = (kind: string) => actions[kind as keyof typeof actions] ?? kind
+
+/** The types of event to choose from. */
+export const triggerChoices = triggers.map((t) => ({ value: t, label: happening(t), apart: t }))

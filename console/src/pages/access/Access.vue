@@ -6,6 +6,7 @@ import ToggleSwitch from 'primevue/toggleswitch'
 import { computed, ref } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
+import TickField from '../../parts/form/TickField.vue'
 import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
@@ -124,7 +125,7 @@ const leads = (o: Schemas['Offer']) =>
       Access and enrolment, side by side<template v-if="one"> · {{ one.name }}</template>
     </h2>
     <RouterLink v-if="id" to="/access">all offers</RouterLink>
-    <label><input v-model="mismatches" type="checkbox" /> only where they do not agree</label>
+    <TickField v-model="mismatches" label="only where they do not agree" />
   </div>
   <Listing
     :rows="sides.data.value"

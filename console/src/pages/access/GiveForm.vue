@@ -1,14 +1,14 @@
 <script setup lang="ts">
 import { useMutation, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import DatePicker from 'primevue/datepicker'
-import Dialog from 'primevue/dialog'
-import Textarea from 'primevue/textarea'
 import { ref } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
 import { people } from '../../parts/find'
 import Finder from '../../parts/Finder.vue'
+import AreaField from '../../parts/form/AreaField.vue'
+import Frame from '../../parts/form/Frame.vue'
+import WhenField from '../../parts/form/WhenField.vue'
 import Oops from '../../parts/Oops.vue'
 
 /** What is asked for: access given by hand by an offer, the end of one, or whose a purchase is. */
@@ -16,12 +16,16 @@ const props = defineProps<{ give?: Schemas['Offer']; end?: Schemas['Access']; wh
 const emit = defineEmits<{ close: [] }>()
 const queries = useQueryClient()
 const person = ref('')
-const until = ref<Date>()
+const until = ref('')
 const reason = ref('')
 const save = useMutation({
   mutationFn: async () => {
     if (props.give) {
-      const body = { personId: person.value, until: until.value?.toISOString(), reason: reason.value }
+      const body = {
+        personId: person.value,
+        until: until.value ? new Date(until.value).toISOString() : undefined,
+        reason: reason.value,
+      }
       await ok(api.POST('/api/v1/offers/{id}/accesses', { params: { path: { id: props.give.id } }, body }))
     } else if (props.whose) {
       const at = { params: { path: { id: props.whose.id } } }
@@ -39,18 +43,16 @@ const save = useMutation({
 </script>
 
 <template>
-  <Dialog
-    visible
-    modal
-    :header="
+  <Frame
+    :title="
       give
         ? `Give access by hand: ${give.name}`
         : whose
           ? `Whose is this purchase of ${whose.offer}?`
           : `End the access of ${end?.person}`
     "
-    :style="{ width: '34rem' }"
-    @update:visible="emit('close')"
+    width="34rem"
+    @close="emit('close')"
   >
     <form @submit.prevent="save.mutate()">
       <p v-if="whose">
@@ -62,15 +64,15 @@ const save = useMutation({
         <label>Person</label>
         <Finder v-model="person" label="name, address or identifier" :search="people" />
       </div>
-      <div v-if="give" class="field">
-        <label for="until">Until</label>
-        <DatePicker v-model="until" input-id="until" show-time size="small" show-clear />
-        <small>Empty: until somebody ends it.</small>
-      </div>
-      <div v-if="!whose" class="field">
-        <label for="reason">Why</label>
-        <Textarea id="reason" v-model="reason" rows="2" />
-      </div>
+      <WhenField
+        v-if="give"
+        id="until"
+        v-model="until"
+        of="date-time"
+        label="Until"
+        help="Empty: until it is ended."
+      />
+      <AreaField v-if="!whose" id="reason" v-model="reason" :rows="2" label="Why" />
       <Oops :error="save.error.value" />
       <div class="actions">
         <Button
@@ -82,5 +84,5 @@ const save = useMutation({
         <Button type="button" variant="text" label="Cancel" @click="emit('close')" />
       </div>
     </form>
-  </Dialog>
+  </Frame>
 </template>

@@ -1,12 +1,15 @@
 <script setup lang="ts">
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import Dialog from 'primevue/dialog'
-import InputText from 'primevue/inputtext'
 import { computed, reactive } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
 import { useVersion } from '../../parts/draft'
+import ChoiceField from '../../parts/form/ChoiceField.vue'
+import Frame from '../../parts/form/Frame.vue'
+import NumberField from '../../parts/form/NumberField.vue'
+import TextField from '../../parts/form/TextField.vue'
+import TickField from '../../parts/form/TickField.vue'
 import Oops from '../../parts/Oops.vue'
 import SectionPick from '../../parts/SectionPick.vue'
 
@@ -65,81 +68,89 @@ const save = useMutation({
 </script>
 
 <template>
-  <Dialog
-    :visible="true"
-    modal
-    :header="edit ? `Edit ${edit.name}` : 'Make an offer'"
-    :style="{ width: '40rem' }"
-    @update:visible="emit('close')"
-  >
+  <Frame :title="edit ? `Edit ${edit.name}` : 'Make an offer'" width="40rem" @close="emit('close')">
     <form @submit.prevent="save.mutate()">
-      <div class="field">
-        <label for="offer-name">Name</label>
-        <InputText id="offer-name" v-model="o.name" placeholder="What is sold" />
-      </div>
+      <TextField id="offer-name" v-model="o.name" placeholder="What is sold" label="Name" />
       <div class="row">
-        <div class="field">
-          <label for="shop">Sold by</label>
-          <select id="shop" v-model="o.interfaceId">
-            <option v-for="c in shops" :key="c.id" :value="c.id">{{ c.name }}</option>
-          </select>
-          <small v-if="interfaces.data.value && !shops.length"
-            >Connect a service that reports events first.</small
-          >
-        </div>
-        <div class="field">
-          <label for="sold-as">There it is called</label>
-          <InputText id="sold-as" v-model="o.offer" />
-        </div>
+        <ChoiceField
+          id="shop"
+          v-model="o.interfaceId"
+          label="Sold by"
+          :options="shops.map((c) => ({ value: c.id, label: c.name }))"
+          :help="
+            interfaces.data.value && !shops.length
+              ? 'Connect a service that reports events first.'
+              : undefined
+          "
+        />
+        <TextField id="sold-as" v-model="o.offer" label="There it is called" />
       </div>
       <div class="field">
         <label for="by">Gives access to</label>
-        <select id="by" v-model="o.by">
-          <option value="sections">these sections</option>
-          <option value="course">the emptiest section of a course</option>
-        </select>
+        <ChoiceField
+          id="by"
+          v-model="o.by"
+          hidden
+          label="Gives access to"
+          :options="[
+            { value: 'sections', label: 'these sections' },
+            { value: 'course', label: 'the emptiest section of a course' },
+          ]"
+        />
         <SectionPick v-if="o.by === 'sections'" v-model="o.sectionIds!" label="Sections" />
         <div v-else class="row">
-          <select v-model="o.courseId" aria-label="Course">
-            <option v-for="c in courses.data.value?.items" :key="c.id" :value="c.id">{{ c.title }}</option>
-          </select>
-          <select v-model="o.termRule" aria-label="Term">
-            <option value="current">in the term that runs</option>
-            <option value="next">in the term that begins next</option>
-          </select>
+          <ChoiceField
+            v-model="o.courseId"
+            hidden
+            label="Course"
+            :options="(courses.data.value?.items ?? []).map((c) => ({ value: c.id, label: c.title }))"
+          />
+          <ChoiceField
+            v-model="o.termRule"
+            hidden
+            label="Term"
+            :options="[
+              { value: 'current', label: 'in the term that runs' },
+              { value: 'next', label: 'in the term that begins next' },
+            ]"
+          />
         </div>
       </div>
-      <div class="field">
-        <label for="platform">People are enrolled through</label>
-        <select id="platform" v-model="o.platformId">
-          <option value="">nobody is enrolled; it only shows</option>
-          <option v-for="c in platforms" :key="c.id" :value="c.id">{{ c.name }}</option>
-        </select>
-      </div>
+      <ChoiceField
+        id="platform"
+        v-model="o.platformId"
+        label="People are enrolled through"
+        :options="[
+          { value: '', label: 'nobody is enrolled; it only shows' },
+          ...platforms.map((c) => ({ value: c.id, label: c.name })),
+        ]"
+      />
       <div class="row">
-        <div class="field">
-          <label for="grace">Days of grace after its end</label>
-          <input id="grace" v-model.number="o.graceDays" type="number" min="0" max="366" />
-        </div>
-        <div class="field">
-          <label for="at-end">Then</label>
-          <select id="at-end" v-model="o.atEnd">
-            <option value="unenrol">people are taken out</option>
-            <option value="mark">people stay, and are marked</option>
-          </select>
-        </div>
+        <NumberField
+          id="grace"
+          v-model="o.graceDays"
+          :min="0"
+          :max="366"
+          label="Days of grace after its end"
+        />
+        <ChoiceField
+          id="at-end"
+          v-model="o.atEnd"
+          label="Then"
+          :options="[
+            { value: 'unenrol', label: 'people are taken out' },
+            { value: 'mark', label: 'people stay, and are marked' },
+          ]"
+        />
       </div>
-      <label
-        ><input v-model="o.onlyBuyers" type="checkbox" /> only buyers may be in the sections; others are
-        shown</label
-      >
+      <TickField v-model="o.onlyBuyers" label="only buyers may be in the sections; others are shown" />
       <Oops :error="save.error.value" :over="(tag) => (made.over(tag), save.mutate())" />
       <div class="actions">
         <Button type="submit" label="Save" :loading="save.isPending.value" />
         <Button type="button" variant="text" label="Cancel" @click="emit('close')" />
       </div>
     </form>
-  </Dialog>
+  </Frame>
 </template>
 
 <style scoped>

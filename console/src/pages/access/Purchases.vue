@@ -1,11 +1,11 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import Checkbox from 'primevue/checkbox'
 import Column from 'primevue/column'
 import { computed, ref, watch } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
+import TickField from '../../parts/form/TickField.vue'
 import Listing from '../../parts/Listing.vue'
 import Pager from '../../parts/Pager.vue'
 import { when } from '../../parts/when'
@@ -37,10 +37,7 @@ const rows = computed(() => list.data.value?.items)
     <h2>
       Purchases and access by hand<template v-if="offer"> · {{ offer.name }}</template>
     </h2>
-    <label
-      ><Checkbox v-model="troubled" binary input-id="troubled" /> only what gives nothing although it
-      should</label
-    >
+    <TickField id="troubled" v-model="troubled" label="only what gives nothing although it should" />
     <Button
       v-if="offer"
       size="small"

@@ -1,12 +1,12 @@
 <script setup lang="ts">
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import Dialog from 'primevue/dialog'
-import InputText from 'primevue/inputtext'
-import Textarea from 'primevue/textarea'
 import { reactive, ref, watch } from 'vue'
 
 import { api, ok } from '../../api/client'
+import AreaField from '../../parts/form/AreaField.vue'
+import Frame from '../../parts/form/Frame.vue'
+import TextField from '../../parts/form/TextField.vue'
 import Oops from '../../parts/Oops.vue'
 
 const emit = defineEmits<{ close: [] }>()
@@ -41,36 +41,22 @@ const save = useMutation({
 </script>
 
 <template>
-  <Dialog
-    :visible="true"
-    modal
-    header="Make a badge"
-    :style="{ width: '32rem' }"
-    @update:visible="emit('close')"
-  >
+  <Frame title="Make a badge" width="32rem" @close="emit('close')">
     <form @submit.prevent="save.mutate()">
-      <div class="field">
-        <label for="badge-name">Name</label>
-        <InputText id="badge-name" v-model="badge.name" autofocus />
-      </div>
-      <div class="field">
-        <label for="issuer">Issuer</label>
-        <InputText id="issuer" v-model="issuer" />
-        <small>A new name makes a new issuer, with a signing key of its own.</small>
-      </div>
-      <div class="field">
-        <label for="description">What it is for</label>
-        <Textarea id="description" v-model="badge.description" rows="2" />
-      </div>
-      <div class="field">
-        <label for="criteria">What it takes</label>
-        <Textarea id="criteria" v-model="badge.criteria" rows="2" />
-      </div>
+      <TextField id="badge-name" v-model="badge.name" autofocus label="Name" />
+      <TextField
+        id="issuer"
+        v-model="issuer"
+        label="Issuer"
+        help="A new name makes a new issuer, with a signing key of its own."
+      />
+      <AreaField id="description" v-model="badge.description" :rows="2" label="What it is for" />
+      <AreaField id="criteria" v-model="badge.criteria" :rows="2" label="What it takes" />
       <Oops :error="save.error.value" />
       <div class="actions">
         <Button type="submit" label="Make" :loading="save.isPending.value" />
         <Button type="button" variant="text" label="Cancel" @click="emit('close')" />
       </div>
     </form>
-  </Dialog>
+  </Frame>
 </template>

@@ -1,11 +1,11 @@
 <script setup lang="ts">
 import { useMutation, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import Dialog from 'primevue/dialog'
-import Textarea from 'primevue/textarea'
 import { ref } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
+import AreaField from '../../parts/form/AreaField.vue'
+import Frame from '../../parts/form/Frame.vue'
 import Oops from '../../parts/Oops.vue'
 
 const props = defineProps<{ award: Schemas['Award'] }>()
@@ -28,28 +28,25 @@ const revoke = useMutation({
 </script>
 
 <template>
-  <Dialog
-    visible
-    modal
-    :header="`Revoke ${award.badge} of ${award.person}`"
-    :style="{ width: '32rem' }"
-    @update:visible="emit('close')"
-  >
+  <Frame :title="`Revoke ${award.badge} of ${award.person}`" width="32rem" @close="emit('close')">
     <form @submit.prevent="revoke.mutate()">
       <p>
         From now on whoever checks this badge sees that it was revoked, and why. The badge can be awarded
         anew, and a mistake can be mended.
       </p>
-      <div class="field">
-        <label for="reason">Why</label>
-        <Textarea id="reason" v-model="reason" rows="2" autofocus />
-        <small>Everybody who opens the badge can read this.</small>
-      </div>
+      <AreaField
+        id="reason"
+        v-model="reason"
+        autofocus
+        :rows="2"
+        label="Why"
+        help="Everybody who opens the badge can read this."
+      />
       <Oops :error="revoke.error.value" />
       <div class="actions">
         <Button type="submit" severity="danger" label="Revoke" :loading="revoke.isPending.value" />
         <Button type="button" variant="text" label="Cancel" @click="emit('close')" />
       </div>
     </form>
-  </Dialog>
+  </Frame>
 </template>

@@ -7,13 +7,14 @@ import { useRouter } from 'vue-router'
 
 import { api, ok, type Schemas } from '../../api/client'
 import Counts from '../../parts/Counts.vue'
+import DetailFields from '../../parts/DetailFields.vue'
+import TickField from '../../parts/form/TickField.vue'
 import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
 import { became } from '../../parts/words'
 import { titleOf } from './acts'
-import DetailFields from '../../parts/DetailFields.vue'
 
 /** What something means for many, the exceptions first; then what became of it. */
 const props = defineProps<{ id: string }>()
@@ -114,7 +115,7 @@ function notes(i: Schemas['BatchItem']) {
     </form>
     <p v-if="!b.appliedAt && b.guarded" class="guard sheet">
       ▲ {{ b.guarded }} of these would take out more people than their guard allows.
-      <label><input v-model="approved" type="checkbox" /> That is right, take them out.</label>
+      <TickField v-model="approved" label="That is right, take them out." />
     </p>
     <p v-if="b.done" class="sheet ended" role="status">
       <b>● This has ended.</b>

@@ -1,12 +1,16 @@
 <script setup lang="ts">
 import { useMutation, useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import Dialog from 'primevue/dialog'
-import InputText from 'primevue/inputtext'
 import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, ok, type Schemas } from '../../api/client'
+import ChoiceField from '../../parts/form/ChoiceField.vue'
+import Frame from '../../parts/form/Frame.vue'
+import { letGo } from '../../parts/form/typed'
+import TextField from '../../parts/form/TextField.vue'
+import TickField from '../../parts/form/TickField.vue'
+import WhenField from '../../parts/form/WhenField.vue'
 import Oops from '../../parts/Oops.vue'
 import { acts } from './acts'
 
@@ -54,7 +58,10 @@ const look = useMutation({
               },
       }),
     ),
-  onSuccess: (b) => router.push(`/batches/${b.id}`),
+  onSuccess: (b) => {
+    letGo()
+    return router.push(`/batches/${b.id}`)
+  },
 })
 
 const header = computed(() => {
@@ -73,62 +80,61 @@ function choose(a: Schemas['Order']['act']) {
 <template>
   <div v-if="chosen.length" class="bulk" role="toolbar" aria-label="With the chosen sections">
     <b>{{ chosen.length }} chosen</b>
-    <button v-if="free.length" type="button" @click="choose('pair')">Pair {{ free.length }}…</button>
-    <button v-if="chosen.length > 1" type="button" @click="emit('link')">Link…</button>
+    <Button v-if="free.length" unstyled type="button" @click="choose('pair')">Pair {{ free.length }}…</Button>
+    <Button v-if="chosen.length > 1" unstyled type="button" @click="emit('link')">Link…</Button>
     <template v-if="paired.length">
-      <button v-for="(a, name) in acts" :key="name" type="button" @click="choose(name)">
+      <Button v-for="(a, name) in acts" :key="name" unstyled type="button" @click="choose(name)">
         {{ a.short }}
-      </button>
-      <button type="button" @click="choose('template')">Apply a template…</button>
+      </Button>
+      <Button unstyled type="button" @click="choose('template')">Apply a template…</Button>
     </template>
     <span v-if="look.isPending.value" class="faint">looking…</span>
-    <button type="button" class="clear" @click="emit('clear')">clear</button>
+    <Button unstyled type="button" class="clear" @click="emit('clear')">clear</Button>
     <Oops v-if="!act" :error="look.error.value" />
   </div>
-  <Dialog
-    v-if="act"
-    visible
-    modal
-    :header="header"
-    :style="{ width: '32rem' }"
-    @update:visible="act = undefined"
-  >
+  <Frame v-if="act" :title="header" width="32rem" @close="act = undefined">
     <p class="faint">Nothing happens until you have seen what it means for each.</p>
     <form @submit.prevent="look.mutate(act)">
-      <div v-if="act === 'pair'" class="field">
-        <label for="bulk-service">Service</label>
-        <select id="bulk-service" v-model="interfaceId">
-          <option v-for="c in services" :key="c.id" :value="c.id">{{ c.name }}</option>
-        </select>
-      </div>
-      <div v-if="act === 'open'" class="field">
-        <label for="bulk-at">When they open</label>
-        <input id="bulk-at" v-model="at" type="datetime-local" class="filter" />
-        <small class="faint">Leave it empty to open them at once.</small>
-      </div>
-      <div v-else class="field">
-        <label for="bulk-template">Template</label>
-        <select id="bulk-template" v-model="template">
-          <option v-for="(t, i) in templates.data.value" :key="t.name" :value="i ? t.name : ''">
-            {{ t.name }}
-          </option>
-        </select>
-      </div>
-      <div v-if="act === 'pair'" class="field">
-        <label for="bulk-naming">Names of the classes</label>
-        <InputText id="bulk-naming" v-model="naming" :placeholder="chosenTemplate?.target" />
-        <small class="faint">{section} {code} {course} {courseCode} {term} {teacher} {organisation}</small>
-      </div>
-      <label v-if="act === 'pair'"
-        ><input v-model="later" type="checkbox" /> leave the first runs for later</label
+      <ChoiceField
+        v-if="act === 'pair'"
+        id="bulk-service"
+        v-model="interfaceId"
+        label="Service"
+        :options="services.map((c) => ({ value: c.id, label: c.name }))"
+      />
+      <WhenField
+        v-if="act === 'open'"
+        id="bulk-at"
+        v-model="at"
+        of="date-time"
+        label="When they open"
+        help="Leave it empty to open them at once."
+      />
+      <ChoiceField
+        v-else
+        id="bulk-template"
+        v-model="template"
+        label="Template"
+        :options="(templates.data.value ?? []).map((t, i) => ({ value: i ? t.name : '', label: t.name }))"
+      />
+      <TextField
+        v-if="act === 'pair'"
+        id="bulk-naming"
+        v-model="naming"
+        :placeholder="chosenTemplate?.target"
+        label="Names of the classes"
+        ><template #help
+          >{section} {code} {course} {courseCode} {term} {teacher} {organisation}</template
+        ></TextField
       >
+      <TickField v-if="act === 'pair'" v-model="later" label="leave the first runs for later" />
       <Oops :error="look.error.value" />
       <div class="actions">
         <Button type="submit" label="Show what it means" :loading="look.isPending.value" />
         <Button type="button" variant="text" label="Cancel" @click="act = undefined" />
       </div>
     </form>
-  </Dialog>
+  </Frame>
 </template>
 
 <style scoped>

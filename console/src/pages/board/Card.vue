@@ -3,6 +3,7 @@ import { computed } from 'vue'
 
 import type { Schemas } from '../../api/client'
 import Counts from '../../parts/Counts.vue'
+import TickField from '../../parts/form/TickField.vue'
 import Signal from '../../parts/Signal.vue'
 import { when } from '../../parts/when'
 
@@ -17,10 +18,10 @@ const to = computed(() =>
 
 <template>
   <RouterLink class="card sheet" :class="{ chosen }" :to="to">
-    <input
-      type="checkbox"
-      :aria-label="`Choose ${section.title}`"
-      :checked="chosen"
+    <TickField
+      :model-value="chosen"
+      hidden
+      :label="`Choose ${section.title}`"
       @click.stop.prevent="emit('toggle')"
     />
     <span class="title">{{ section.title }}</span>
@@ -80,14 +81,14 @@ const to = computed(() =>
   background: var(--hair);
 }
 
-.card input {
+.tick {
   float: right;
-  opacity: 0.35;
+  opacity: 0.5;
 }
 
-.card:hover input,
-.chosen input,
-.card input:focus {
+.card:hover .tick,
+.chosen .tick,
+.tick:focus-within {
   opacity: 1;
 }
 

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
+import Button from 'primevue/button'
 import { computed, ref } from 'vue'
 
 import { api, ok } from '../../api/client'
@@ -22,7 +23,7 @@ const shown = computed(() => (every.value ? tasks.value : tasks.value.slice(0, f
 
 <template>
   <section v-if="today.data.value" class="today sheet" aria-label="Today">
-    <button type="button" class="bar" :aria-expanded="open" @click="open = !open">
+    <Button unstyled type="button" class="bar" :aria-expanded="open" @click="open = !open">
       <template v-if="tasks.length"
         >▲ {{ tasks.length }} {{ tasks.length === 1 ? 'thing needs' : 'things need' }} a person
         today</template
@@ -31,7 +32,7 @@ const shown = computed(() => (every.value ? tasks.value : tasks.value.slice(0, f
         >{{ calm ? '●' : '○' }} Nothing needs a person today. {{ beside }}</span
       >
       <span v-if="tasks.length" class="faint">{{ open ? 'hide' : 'show' }}</span>
-    </button>
+    </Button>
     <p v-if="tasks.length && beside" class="faint beside">{{ beside }}</p>
     <ol v-if="open && tasks.length">
       <li v-for="(t, i) in shown" :key="i">
@@ -53,9 +54,9 @@ const shown = computed(() => (every.value ? tasks.value : tasks.value.slice(0, f
         <span class="faint who">{{ t.owner }}</span>
       </li>
       <li v-if="tasks.length > few" class="rest">
-        <button type="button" @click="every = !every">
+        <Button unstyled type="button" @click="every = !every">
           {{ every ? 'show fewer' : `show all ${tasks.length}` }}
-        </button>
+        </Button>
       </li>
     </ol>
   </section>

@@ -1,13 +1,14 @@
 <script setup lang="ts">
 import { useMutation } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import Dialog from 'primevue/dialog'
 import { ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, ok, type Schemas } from '../../api/client'
-import Oops from '../../parts/Oops.vue'
+import Frame from '../../parts/form/Frame.vue'
+import { letGo } from '../../parts/form/typed'
 import OneSection from '../../parts/OneSection.vue'
+import Oops from '../../parts/Oops.vue'
 
 /** Pairs a class that is at a service already with a section. */
 const props = defineProps<{ service: string; found: Schemas['UnpairedClass'] }>()
@@ -23,18 +24,15 @@ const pair = useMutation({
         body: { sectionId: section.value, interfaceId: props.service, targetRef: props.found.ref },
       }),
     ),
-  onSuccess: (p) => router.push(`/pairings/${p.id}`),
+  onSuccess: (p) => {
+    letGo()
+    return router.push(`/pairings/${p.id}`)
+  },
 })
 </script>
 
 <template>
-  <Dialog
-    visible
-    modal
-    :header="`Adopt ${found.name}`"
-    :style="{ width: '36rem' }"
-    @update:visible="emit('close')"
-  >
+  <Frame :title="`Adopt ${found.name}`" width="36rem" @close="emit('close')">
     <p class="faint">
       The class becomes a section's. Nobody is put in or taken out before you have seen the preview; it says
       whose places are taken over.
@@ -55,5 +53,5 @@ const pair = useMutation({
         <Button type="button" variant="text" label="Cancel" @click="emit('close')" />
       </div>
     </form>
-  </Dialog>
+  </Frame>
 </template>

@@ -1,9 +1,11 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
-import InputText from 'primevue/inputtext'
 import { computed } from 'vue'
 
 import type { Schemas } from '../../api/client'
+import ChoiceField from '../../parts/form/ChoiceField.vue'
+import TextField from '../../parts/form/TextField.vue'
+import WhenField from '../../parts/form/WhenField.vue'
 
 /** One value to enter for an interface. */
 const props = defineProps<{
@@ -17,23 +19,40 @@ const props = defineProps<{
 }>()
 defineEmits<{ remove: [] }>()
 const value = defineModel<string>()
+const help = computed(() => [props.field.help, props.hint].filter(Boolean).join('. ') || undefined)
 const id = computed(() => (props.prefix ?? '') + props.field.name)
 </script>
 
 <template>
-  <div class="field">
-    <label :for="id">{{ field.title }}</label>
-    <select v-if="field.options?.length" :id="id" v-model="value">
-      <option v-for="o in field.options" :key="o" :value="o">{{ o }}</option>
-    </select>
-    <InputText
+  <div>
+    <ChoiceField
+      v-if="field.options?.length"
+      :id="id"
+      v-model="value"
+      :label="field.title"
+      :options="field.options.map((o) => ({ value: o, label: o }))"
+      :help="help"
+      :problem="problem"
+    />
+    <WhenField
+      v-else-if="field.date"
+      :id="id"
+      v-model="value"
+      of="date"
+      :label="field.title"
+      :help="help"
+      :problem="problem"
+    />
+    <TextField
       v-else
       :id="id"
       v-model="value"
-      :type="field.secret ? 'password' : field.date ? 'date' : 'text'"
-      :invalid="!!problem"
+      :type="field.secret ? 'password' : 'text'"
+      :label="field.title"
       :placeholder="removed ? 'taken away' : field.secret && kept ? 'unchanged' : (field.default ?? '')"
-      autocomplete="off"
+      :help="help"
+      :problem="problem"
+      :autocomplete="field.secret ? 'new-password' : 'off'"
     />
     <Button
       v-if="field.secret && kept && !field.required && !field.made && !removed"
@@ -43,15 +62,5 @@ const id = computed(() => (props.prefix ?? '') + props.field.name)
       :label="`Take ${field.title.toLowerCase()} away`"
       @click="$emit('remove')"
     />
-    <small v-if="problem" class="problem">{{ problem }}</small>
-    <small
-      >{{ field.help }}<template v-if="hint">. {{ hint }}</template></small
-    >
   </div>
 </template>
-
-<style scoped>
-.problem {
-  color: var(--signal);
-}
-</style>

@@ -6,11 +6,12 @@ import { useRouter } from 'vue-router'
 
 import { api, ifMatch, ok, type Schemas } from '../../api/client'
 import Checklist from '../../parts/Checklist.vue'
+import FileField from '../../parts/form/FileField.vue'
 import Oops from '../../parts/Oops.vue'
 import Signal from '../../parts/Signal.vue'
 import { when } from '../../parts/when'
-import { capabilities, refused, resting } from './interface'
 import Grant from './Grant.vue'
+import { capabilities, refused, resting } from './interface'
 import InterfaceForm from './InterfaceForm.vue'
 import RemoveDialog from './RemoveDialog.vue'
 
@@ -53,11 +54,8 @@ const upload = useMutation({
     ),
   onSuccess: (r) => router.push(`/runs/${r.id}`),
 })
-function choose(i: Interface, event: Event) {
-  const input = event.target as HTMLInputElement
-  const file = input.files?.[0]
+function choose(i: Interface, [file]: File[]) {
   if (file) upload.mutate({ i, file })
-  input.value = ''
 }
 const editing = ref(false)
 const removing = ref(false)
@@ -114,15 +112,15 @@ const error = computed(() => upload.error.value ?? probe.error.value ?? pause.er
         :title="refused(i) ? 'The register refuses: mend the interface first, then test it' : undefined"
         @click="read.mutate(i)"
       />
-      <label v-if="i.kind === 'oneroster-csv'" class="file">
-        {{ upload.isPending.value ? 'Uploading…' : 'Upload…' }}
-        <input
-          type="file"
-          accept=".zip"
-          :aria-label="`Upload a package for ${i.name}`"
-          @change="choose(i, $event)"
-        />
-      </label>
+      <FileField
+        v-if="i.kind === 'oneroster-csv'"
+        hidden
+        :label="`Upload a package for ${i.name}`"
+        accept=".zip"
+        :button="upload.isPending.value ? 'Uploading…' : 'Upload…'"
+        :disabled="upload.isPending.value"
+        @choose="(files) => choose(i, files)"
+      />
       <Button
         size="small"
         variant="outlined"
@@ -154,31 +152,6 @@ const error = computed(() => upload.error.value ?? probe.error.value ?? pause.er
 </template>
 
 <style scoped>
-.file {
-  background: var(--ink);
-  color: var(--sheet);
-  padding: 0.3rem 0.65rem;
-  cursor: pointer;
-}
-
-.rests {
-  border-left: 3px solid var(--signal);
-  padding-left: 0.6rem;
-  margin: 0 0 0.6rem;
-}
-
-.file:focus-within {
-  outline: 2px solid var(--signal);
-  outline-offset: 2px;
-}
-
-.file input {
-  position: absolute;
-  width: 1px;
-  height: 1px;
-  opacity: 0;
-}
-
 article {
   display: grid;
   grid-template-columns: 16rem minmax(0, 1fr) fit-content(19rem);

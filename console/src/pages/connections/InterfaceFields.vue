@@ -1,8 +1,9 @@
 <script setup lang="ts">
-import InputText from 'primevue/inputtext'
 import { computed } from 'vue'
 
 import type { Schemas } from '../../api/client'
+import ChoiceField from '../../parts/form/ChoiceField.vue'
+import TextField from '../../parts/form/TextField.vue'
 import FieldInput from './FieldInput.vue'
 import { useKinds } from './interface'
 
@@ -51,10 +52,14 @@ const id = (name: string) => (props.prefix ?? '') + name
 <template>
   <div v-if="!edit" class="field">
     <label :for="id('kind')">What does it speak?</label>
-    <select :id="id('kind')" v-model="draft.kind">
-      <option v-for="k in kinds.data.value" :key="k.name" :value="k.name">{{ k.title }}</option>
-    </select>
-    <small v-if="'kind' in wrong">{{ wrong.kind }}</small>
+    <ChoiceField
+      :id="id('kind')"
+      v-model="draft.kind"
+      hidden
+      label="Kind"
+      :problem="wrong.kind"
+      :options="(kinds.data.value ?? []).map((k) => ({ value: k.name, label: k.title }))"
+    />
   </div>
   <dl v-if="chosen && !edit" class="about">
     <template v-if="chosen.hears?.length"
@@ -70,17 +75,16 @@ const id = (name: string) => (props.prefix ?? '') + name
     <dt>Rights</dt>
     <dd>{{ chosen.rights }}</dd>
   </dl>
-  <div v-if="edit || others" class="field">
-    <label :for="id('label')">Label</label>
-    <InputText
-      :id="id('label')"
-      v-model="draft.label"
-      :invalid="'label' in wrong"
-      :placeholder="others ? (chosen?.short ?? '') : ''"
-      autocomplete="off"
-    />
-    <small>What tells it from the other interfaces of this connection</small>
-  </div>
+  <TextField
+    v-if="edit || others"
+    :id="id('label')"
+    v-model="draft.label"
+    :placeholder="others ? (chosen?.short ?? '') : ''"
+    autocomplete="off"
+    name="label"
+    label="Label"
+    help="What tells it from the other interfaces of this connection"
+  />
   <FieldInput
     v-for="f in fields.filter((x) => !x.rare)"
     :key="f.name"

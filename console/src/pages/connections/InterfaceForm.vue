@@ -1,11 +1,11 @@
 <script setup lang="ts">
 import { useMutation, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import Dialog from 'primevue/dialog'
 import { computed, reactive, ref } from 'vue'
 
 import { api, ok, Problem, type Schemas } from '../../api/client'
 import { useVersion } from '../../parts/draft'
+import Frame from '../../parts/form/Frame.vue'
 import Oops from '../../parts/Oops.vue'
 import { useKinds, valuesOf } from './interface'
 import InterfaceFields from './InterfaceFields.vue'
@@ -59,14 +59,11 @@ const wrong = computed(() => (save.error.value instanceof Problem ? save.error.v
 </script>
 
 <template>
-  <Dialog
-    :visible="true"
-    modal
-    :closable="!made"
-    :close-on-escape="!made"
-    :header="edit ? `Edit ${edit.name}` : `Add an interface to ${connection.name}`"
-    :style="{ width: '36rem' }"
-    @update:visible="emit('close')"
+  <Frame
+    :title="edit ? `Edit ${edit.name}` : `Add an interface to ${connection.name}`"
+    width="36rem"
+    :stays="!!made"
+    @close="emit('close')"
   >
     <template v-if="made">
       <p>Added. Enter these values at the other side now; the secret is not shown again.</p>
@@ -94,5 +91,5 @@ const wrong = computed(() => (save.error.value instanceof Problem ? save.error.v
         <Button type="button" variant="text" label="Cancel" @click="emit('close')" />
       </div>
     </form>
-  </Dialog>
+  </Frame>
 </template>

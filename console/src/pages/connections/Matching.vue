@@ -2,11 +2,12 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
-import InputText from 'primevue/inputtext'
 import { computed, watch } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
 import { useDraft } from '../../parts/draft'
+import ChoiceField from '../../parts/form/ChoiceField.vue'
+import TextField from '../../parts/form/TextField.vue'
 import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
@@ -132,19 +133,25 @@ const rows = computed(() => preview.data.value?.items.map((t, i) => ({ key: i, .
     <section>
       <h2>Domains that changed</h2>
       <div v-for="(d, i) in m.domains" :key="i" class="rule">
-        <InputText
+        <TextField
           :id="`from-${i}`"
           v-model="d.from"
           placeholder="old.school.example"
-          aria-label="Old domain"
+          hidden
+          label="Old domain"
         />
         →
-        <InputText :id="`to-${i}`" v-model="d.to" placeholder="school.example" aria-label="New domain" />
-        <select v-model="d.role" class="filter" aria-label="For whom">
-          <option :value="undefined">everybody</option>
-          <option value="student">students</option>
-          <option value="teacher">teachers</option>
-        </select>
+        <TextField :id="`to-${i}`" v-model="d.to" placeholder="school.example" hidden label="New domain" />
+        <ChoiceField
+          v-model="d.role"
+          hidden
+          label="For whom"
+          :options="[
+            { value: undefined, label: 'everybody' },
+            { value: 'student', label: 'students' },
+            { value: 'teacher', label: 'teachers' },
+          ]"
+        />
         <Button size="small" variant="text" label="Drop" @click="m.domains.splice(i, 1)" />
       </div>
       <Button
@@ -158,21 +165,23 @@ const rows = computed(() => preview.data.value?.items.map((t, i) => ({ key: i, .
       </p>
       <h2>Left out on purpose</h2>
       <div v-for="(x, i) in m.exclude" :key="i" class="rule">
-        <InputText v-model="x.name" placeholder="Name, shown as the reason" aria-label="Name of the rule" />
+        <TextField v-model="x.name" placeholder="Name, shown as the reason" hidden label="Name of the rule" />
         <span v-if="conditions(x)" class="faint">{{ conditions(x) }}</span>
         <template v-else>
-          <InputText
+          <TextField
             v-model="x.userName"
             placeholder="user name, e.g. guest-*"
-            aria-label="Pattern on the user name"
+            hidden
+            label="Pattern on the user name"
           />
-          <InputText
+          <TextField
             v-model="x.email"
             placeholder="address, e.g. office.*"
-            aria-label="Pattern on the address"
+            hidden
+            label="Pattern on the address"
           />
-          <InputText v-model="x.organisation" placeholder="organisation" aria-label="Organisation" />
-          <InputText v-model="x.role" placeholder="role" aria-label="Role" />
+          <TextField v-model="x.organisation" placeholder="organisation" hidden label="Organisation" />
+          <TextField v-model="x.role" placeholder="role" hidden label="Role" />
         </template>
         <Button
           size="small"

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
+import Textarea from 'primevue/textarea'
 import { computed, nextTick, onUnmounted, reactive, ref, watch } from 'vue'
 
 import { api, ifMatch, ok } from '../../api/client'
@@ -112,13 +113,13 @@ const words: Record<string, string> = {
       <div v-for="f in fields" :key="f.name" class="line">
         <label :for="f.name">{{ f.title }}</label>
         <div>
-          <textarea
+          <Textarea
             :id="f.name"
-            :ref="(el) => el && areas.set(f.name, el as HTMLTextAreaElement)"
+            :ref="(el) => el && areas.set(f.name, (el as { $el: HTMLTextAreaElement }).$el)"
             v-model="mapping[f.name]"
             rows="1"
             spellcheck="false"
-            :class="{ bad: wrong[f.name] }"
+            :invalid="!!wrong[f.name]"
             :placeholder="f.about"
             @focus="last = f.name"
           />
@@ -154,10 +155,10 @@ const words: Record<string, string> = {
       </p>
       <ul v-if="example" class="places">
         <li v-for="p in example.places" :key="p.path">
-          <button type="button" @click="put(p.path)">
+          <Button unstyled type="button" @click="put(p.path)">
             <code>{{ p.path }}</code>
             <span>{{ p.value }}</span>
-          </button>
+          </Button>
         </li>
       </ul>
     </aside>
@@ -229,11 +230,7 @@ aside h2 {
 }
 
 textarea {
-  font: 13px/1.5 var(--mono);
-  padding: 0.3rem 0.5rem;
-  border: 1px solid var(--line);
-  background: var(--sheet);
-  color: inherit;
+  font-family: var(--mono);
   resize: vertical;
   width: 100%;
   field-sizing: content;

@@ -1,10 +1,12 @@
 <script setup lang="ts">
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import InputText from 'primevue/inputtext'
 import { computed, reactive, ref } from 'vue'
 
 import { api, ifMatch, ok, tagOf, type Schemas } from '../../api/client'
+import ChoiceField from '../../parts/form/ChoiceField.vue'
+import TextField from '../../parts/form/TextField.vue'
+import TickField from '../../parts/form/TickField.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 
@@ -90,17 +92,14 @@ async function edit(x: Schemas['Operation']) {
   </article>
   <form v-if="editing" class="sheet form" @submit.prevent="save.mutate()">
     <div class="row">
-      <label>Name <InputText v-model="o.name" size="small" placeholder="add-label" /></label>
-      <label>What it does <InputText v-model="o.title" size="small" /></label>
-      <label
-        >Method
-        <select v-model="o.method">
-          <option v-for="m in ['POST', 'PUT', 'PATCH', 'DELETE', 'GET']" :key="m">{{ m }}</option>
-        </select></label
-      >
-      <label class="wide"
-        >Path <InputText v-model="o.path" size="small" placeholder="/contacts/{email}/labels"
-      /></label>
+      <TextField v-model="o.name" label="Name" placeholder="add-label" />
+      <TextField v-model="o.title" label="What it does" />
+      <ChoiceField
+        v-model="o.method"
+        label="Method"
+        :options="(['POST', 'PUT', 'PATCH', 'DELETE', 'GET'] as const).map((m) => ({ value: m, label: m }))"
+      />
+      <TextField v-model="o.path" class="wide" label="Path" placeholder="/contacts/{email}/labels" />
     </div>
     <table>
       <thead>
@@ -113,50 +112,42 @@ async function edit(x: Schemas['Operation']) {
       </thead>
       <tbody>
         <tr v-for="(f, i) in o.fields" :key="i">
-          <td><InputText v-model="f.name" size="small" :aria-label="`Value ${i + 1}`" /></td>
-          <td><input v-model="f.required" type="checkbox" :aria-label="`${f.name} is needed`" /></td>
+          <td><TextField v-model="f.name" hidden :label="`Value ${i + 1}`" /></td>
+          <td><TickField v-model="f.required" hidden :label="`${f.name} is needed`" /></td>
           <td>
-            <InputText
+            <TextField
               v-model="f.listPath"
-              size="small"
               placeholder="/labels"
-              :aria-label="`Where ${f.name} is listed`"
+              hidden
+              :label="`Where ${f.name} is listed`"
             />
           </td>
           <td>
-            <InputText
-              v-model="f.list"
-              size="small"
-              placeholder="answer.body"
-              :aria-label="`How ${f.name} is listed`"
-            />
+            <TextField v-model="f.list" placeholder="answer.body" hidden :label="`How ${f.name} is listed`" />
           </td>
         </tr>
       </tbody>
     </table>
     <Button size="small" variant="text" label="+ value" @click="o.fields.push({ name: '' })" />
     <div class="row">
-      <label class="wide"
-        >It worked when
-        <InputText v-model="o.success" size="small" placeholder="every 2xx answer" />
-      </label>
+      <TextField v-model="o.success" class="wide" label="It worked when" placeholder="every 2xx answer" />
     </div>
     <div class="row">
-      <label
-        >Seen there at
-        <InputText v-model="o.proofPath" size="small" placeholder="no look-up" />
-      </label>
-      <label class="wide"
-        >when
-        <InputText v-model="o.proof" size="small" placeholder="answer.values.label in answer.body.labels" />
-      </label>
-      <label
-        >Reverted by
-        <select v-model="o.undo">
-          <option :value="undefined">nothing</option>
-          <option v-for="x in list.data.value" :key="x.name" :value="x.name">{{ x.title }}</option>
-        </select></label
-      >
+      <TextField v-model="o.proofPath" label="Seen there at" placeholder="no look-up" />
+      <TextField
+        v-model="o.proof"
+        class="wide"
+        label="when"
+        placeholder="answer.values.label in answer.body.labels"
+      />
+      <ChoiceField
+        v-model="o.undo"
+        label="Reverted by"
+        :options="[
+          { value: undefined, label: 'nothing' },
+          ...(list.data.value ?? []).map((x) => ({ value: x.name, label: x.title })),
+        ]"
+      />
     </div>
     <Oops :error="save.error.value" :over="(tag) => ((from = tag), save.mutate())" />
     <div class="actions">
@@ -166,9 +157,7 @@ async function edit(x: Schemas['Operation']) {
     <template v-if="list.data.value?.some((x) => x.name === o.name)">
       <h2>Try it <span class="faint">for real</span></h2>
       <div class="row">
-        <label v-for="f in o.fields" :key="f.name"
-          >{{ f.name }} <InputText v-model="values[f.name]" size="small"
-        /></label>
+        <TextField v-for="f in o.fields" :key="f.name" v-model="values[f.name]" :label="f.name" />
         <Button type="button" size="small" variant="outlined" label="Call it now" @click="attempt.mutate()" />
       </div>
       <Oops :error="attempt.error.value" />

@@ -1,12 +1,13 @@
 <script setup lang="ts">
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import Dialog from 'primevue/dialog'
-import InputText from 'primevue/inputtext'
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, ok } from '../../api/client'
+import Frame from '../../parts/form/Frame.vue'
+import { letGo } from '../../parts/form/typed'
+import TextField from '../../parts/form/TextField.vue'
 import Oops from '../../parts/Oops.vue'
 
 /** Says what depends on a connection or an interface, and removes it when that is meant. */
@@ -33,6 +34,7 @@ const remove = useMutation({
       : ok(api.DELETE('/api/v1/interfaces/{id}', given))
   },
   onSuccess: async () => {
+    letGo()
     if (props.of === 'connections') await router.push('/connections')
     void queries.invalidateQueries()
     emit('close')
@@ -41,13 +43,7 @@ const remove = useMutation({
 </script>
 
 <template>
-  <Dialog
-    visible
-    modal
-    :header="`Remove ${name}`"
-    :style="{ width: '34rem' }"
-    @update:visible="emit('close')"
-  >
+  <Frame :title="`Remove ${name}`" width="34rem" @close="emit('close')">
     <Oops :error="what.error.value" :again="what.refetch" />
     <template v-if="what.data.value">
       <p v-if="!used">Nothing depends on it.</p>
@@ -62,10 +58,13 @@ const remove = useMutation({
       </template>
       <p class="faint">Nothing is deleted for 30 days; until then it can be restored as it is now.</p>
       <form @submit.prevent="remove.mutate()">
-        <div v-if="used" class="field">
-          <label for="typed">Its name, to remove it all the same</label>
-          <InputText id="typed" v-model="typed" autocomplete="off" />
-        </div>
+        <TextField
+          v-if="used"
+          id="typed"
+          v-model="typed"
+          autocomplete="off"
+          label="Its name, to remove it all the same"
+        />
         <Oops :error="remove.error.value" />
         <div class="actions">
           <Button
@@ -79,7 +78,7 @@ const remove = useMutation({
         </div>
       </form>
     </template>
-  </Dialog>
+  </Frame>
 </template>
 
 <style scoped>

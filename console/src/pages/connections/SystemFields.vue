@@ -1,5 +1,7 @@
 <script setup lang="ts">
-import InputText from 'primevue/inputtext'
+import Fold from '../../parts/Fold.vue'
+import AreaField from '../../parts/form/AreaField.vue'
+import TextField from '../../parts/form/TextField.vue'
 
 /** What holds for a whole outside system. */
 defineProps<{ wrong: Record<string, string> }>()
@@ -22,47 +24,44 @@ const limits = [
 <template>
   <div class="field">
     <label for="name">Name</label>
-    <InputText
+    <TextField
       id="name"
       v-model="draft.name"
-      :invalid="'name' in wrong"
+      hidden
+      label="Name"
+      :problem="wrong.name"
       placeholder="By which people know it"
     />
-    <small v-if="wrong.name" class="problem">{{ wrong.name }}</small>
   </div>
-  <div class="field">
-    <label for="owner">Owner</label>
-    <InputText id="owner" v-model="draft.owner" :invalid="'owner' in wrong" autocomplete="off" />
-    <small>Optional: who minds the system, for example IT desk</small>
-  </div>
+  <TextField
+    id="owner"
+    v-model="draft.owner"
+    autocomplete="off"
+    name="owner"
+    label="Owner"
+    help="Optional: who minds the system, for example IT desk"
+  />
   <div class="field">
     <label for="site">Address</label>
-    <InputText id="site" v-model="draft.address" :invalid="'address' in wrong" autocomplete="off" />
-    <small v-if="wrong.address" class="problem">{{ wrong.address }}</small>
+    <TextField id="site" v-model="draft.address" hidden label="Address" :problem="wrong.address" />
     <small
       >Optional: where people open it, for example https://platform.school.example. Addresses of its
       interfaces may then be given as a path</small
     >
   </div>
-  <details>
-    <summary>Limits and notes</summary>
-    <div v-for="[name, title, help] in limits" :key="name" class="field">
-      <label :for="name">{{ title }}</label>
-      <InputText
-        :id="name"
-        v-model="draft[name]"
-        inputmode="numeric"
-        :invalid="name in wrong"
-        placeholder="no limit"
-      />
-      <small v-if="wrong[name]" class="problem">{{ wrong[name] }}</small>
-      <small>{{ help }}</small>
-    </div>
-    <div class="field">
-      <label for="notes">Notes</label>
-      <textarea id="notes" v-model="draft.notes" rows="3" />
-    </div>
-  </details>
+  <Fold title="Limits and notes">
+    <TextField
+      v-for="[name, title, help] in limits"
+      :id="name"
+      :key="name"
+      v-model="draft[name]"
+      :label="title"
+      :problem="wrong[name]"
+      :help="help"
+      placeholder="no limit"
+    />
+    <AreaField id="notes" v-model="draft.notes" :rows="3" label="Notes" />
+  </Fold>
 </template>
 
 <style scoped>

@@ -1,11 +1,11 @@
 <script setup lang="ts">
 import { useMutation, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import Dialog from 'primevue/dialog'
 import { computed, reactive } from 'vue'
 
 import { api, ok, Problem, type Schemas } from '../../api/client'
 import { useVersion } from '../../parts/draft'
+import Frame from '../../parts/form/Frame.vue'
 import Oops from '../../parts/Oops.vue'
 import { drafted, sent } from './system'
 import SystemFields from './SystemFields.vue'
@@ -33,13 +33,7 @@ const wrong = computed(() => (save.error.value instanceof Problem ? save.error.v
 </script>
 
 <template>
-  <Dialog
-    visible
-    modal
-    :header="`Edit ${connection.name}`"
-    :style="{ width: '36rem' }"
-    @update:visible="emit('close')"
-  >
+  <Frame :title="`Edit ${connection.name}`" width="36rem" @close="emit('close')">
     <form @submit.prevent="save.mutate()">
       <SystemFields v-model="draft" :wrong="wrong" />
       <Oops :error="save.error.value" :over="(tag) => (from.over(tag), save.mutate())" />
@@ -48,5 +42,5 @@ const wrong = computed(() => (save.error.value instanceof Problem ? save.error.v
         <Button type="button" variant="text" label="Cancel" @click="emit('close')" />
       </div>
     </form>
-  </Dialog>
+  </Frame>
 </template>

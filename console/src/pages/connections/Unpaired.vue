@@ -1,11 +1,11 @@
 <script setup lang="ts">
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import Checkbox from 'primevue/checkbox'
 import Column from 'primevue/column'
 import { computed, ref } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
+import TickField from '../../parts/form/TickField.vue'
 import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
@@ -56,7 +56,7 @@ const adopting = ref<Schemas['UnpairedClass']>()
     :title="`Classes of ${service.data.value?.name ?? ''} that belong to no pairing`"
     about="With the section that each probably copies. Nothing happens to them unless you say so."
   >
-    <label><Checkbox v-model="ignored" binary /> those that are ignored</label>
+    <TickField v-model="ignored" label="those that are ignored" />
   </PageHead>
   <Oops :error="ignore.error.value" />
   <Listing

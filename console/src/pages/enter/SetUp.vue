@@ -1,10 +1,11 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
-import InputText from 'primevue/inputtext'
 import { computed, reactive, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, ok, Problem } from '../../api/client'
+import { provideForm } from '../../parts/form/form'
+import TextField from '../../parts/form/TextField.vue'
 import Oops from '../../parts/Oops.vue'
 import { entered } from '../../router'
 import Door from './Door.vue'
@@ -13,7 +14,10 @@ const route = useRoute()
 const router = useRouter()
 const form = reactive({ name: '', email: '', password: '' })
 const error = ref<Error | null>(null)
-const fields = computed(() => (error.value instanceof Problem ? error.value.fields : {}))
+provideForm({
+  problems: computed(() => (error.value instanceof Problem ? error.value.fields : {})),
+  sending: computed(() => false),
+})
 
 async function setUp() {
   error.value = null
@@ -30,25 +34,23 @@ async function setUp() {
 <template>
   <Door title="Set up Kanban" about="You are the first to come here. You will be its administrator.">
     <form @submit.prevent="setUp">
-      <div class="field">
-        <label for="name">Your name</label>
-        <InputText id="name" v-model="form.name" autocomplete="name" :invalid="'name' in fields" />
-      </div>
-      <div class="field">
-        <label for="email">E-mail address</label>
-        <InputText id="email" v-model="form.email" autocomplete="username" :invalid="'email' in fields" />
-      </div>
-      <div class="field">
-        <label for="password">Password</label>
-        <InputText
-          id="password"
-          v-model="form.password"
-          type="password"
-          autocomplete="new-password"
-          :invalid="'password' in fields"
-        />
-        <small>At least 12 characters.</small>
-      </div>
+      <TextField id="name" v-model="form.name" autocomplete="name" label="Your name" name="name" />
+      <TextField
+        id="email"
+        v-model="form.email"
+        autocomplete="username"
+        label="E-mail address"
+        name="email"
+      />
+      <TextField
+        id="password"
+        v-model="form.password"
+        type="password"
+        autocomplete="new-password"
+        label="Password"
+        name="password"
+        help="At least 12 characters."
+      />
       <Oops :error="error" />
       <Button type="submit" label="Set up" />
     </form>

@@ -1,10 +1,10 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
-import InputText from 'primevue/inputtext'
 import { ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, ok } from '../../api/client'
+import TextField from '../../parts/form/TextField.vue'
 import Oops from '../../parts/Oops.vue'
 import { entered } from '../../router'
 import Door from './Door.vue'
@@ -35,20 +35,23 @@ async function signIn() {
 <template>
   <Door title="Sign in">
     <form @submit.prevent="signIn">
-      <div class="field">
-        <label for="email">E-mail address</label>
-        <InputText id="email" v-model="email" type="email" autocomplete="username" autofocus required />
-      </div>
-      <div class="field">
-        <label for="password">Password</label>
-        <InputText
-          id="password"
-          v-model="password"
-          type="password"
-          autocomplete="current-password"
-          required
-        />
-      </div>
+      <TextField
+        id="email"
+        v-model="email"
+        type="email"
+        autocomplete="username"
+        autofocus
+        required
+        label="E-mail address"
+      />
+      <TextField
+        id="password"
+        v-model="password"
+        type="password"
+        autocomplete="current-password"
+        required
+        label="Password"
+      />
       <Oops :error="error" />
       <Button type="submit" label="Sign in" :loading="busy" />
     </form>

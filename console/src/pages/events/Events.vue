@@ -7,6 +7,7 @@ import { useRouter } from 'vue-router'
 import { api, ok, type Schemas } from '../../api/client'
 import { people, sections } from '../../parts/find'
 import Finder from '../../parts/Finder.vue'
+import ChoiceField from '../../parts/form/ChoiceField.vue'
 import Listing from '../../parts/Listing.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Pager from '../../parts/Pager.vue'
@@ -41,10 +42,15 @@ const open = (row: object) => router.push(`/events/${(row as Schemas['Event']).i
     <RouterLink to="/deliveries">Deliveries</RouterLink>
     <Finder v-model="person" label="person" :search="people" />
     <Finder v-model="section" label="section" :search="sections" />
-    <select v-model="type" class="filter" aria-label="Type">
-      <option value="">every type</option>
-      <option v-for="t in triggers" :key="t" :value="t">{{ happening(t) }} ({{ t }})</option>
-    </select>
+    <ChoiceField
+      v-model="type"
+      hidden
+      label="Type"
+      :options="[
+        { value: '', label: 'every type' },
+        ...triggers.map((t) => ({ value: t, label: `${happening(t)} (${t})` })),
+      ]"
+    />
   </PageHead>
   <Deliveries v-if="props.id" :event-id="props.id" @close="router.push('/events')" />
   <Listing

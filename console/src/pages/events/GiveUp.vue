@@ -1,11 +1,11 @@
 <script setup lang="ts">
 import { useMutation, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import Dialog from 'primevue/dialog'
-import InputText from 'primevue/inputtext'
 import { ref } from 'vue'
 
 import { api, ok } from '../../api/client'
+import Frame from '../../parts/form/Frame.vue'
+import TextField from '../../parts/form/TextField.vue'
 import Oops from '../../parts/Oops.vue'
 
 /** Gives deliveries up that are still to come, with a reason. */
@@ -41,21 +41,12 @@ const giveUp = useMutation({
 </script>
 
 <template>
-  <Dialog
-    visible
-    modal
-    header="Give up deliveries"
-    :style="{ width: '32rem' }"
-    @update:visible="emit('close')"
-  >
+  <Frame title="Give up deliveries" width="32rem" @close="emit('close')">
     <p>
       {{ what }} and what comes after them for the same events will not be made. What was delivered stays.
     </p>
     <form @submit.prevent="giveUp.mutate()">
-      <div class="field">
-        <label for="reason">Why</label>
-        <InputText id="reason" v-model="reason" autocomplete="off" maxlength="500" />
-      </div>
+      <TextField id="reason" v-model="reason" autocomplete="off" maxlength="500" label="Why" />
       <Oops :error="giveUp.error.value" />
       <div class="actions">
         <Button
@@ -68,5 +59,5 @@ const giveUp = useMutation({
         <Button type="button" size="small" variant="text" label="Keep them" @click="emit('close')" />
       </div>
     </form>
-  </Dialog>
+  </Frame>
 </template>

@@ -8,6 +8,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { api, ok, type Query, type Schemas } from '../../api/client'
 import { people, sections } from '../../parts/find'
 import Finder from '../../parts/Finder.vue'
+import ChoiceField from '../../parts/form/ChoiceField.vue'
 import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
 import Outside from '../../parts/Outside.vue'
@@ -129,24 +130,41 @@ const why = (d: Schemas['Delivery']) =>
     "
   />
   <div class="actions filters" role="search">
-    <select v-model="state" aria-label="State">
-      <option value="">every state</option>
-      <option v-for="s in states" :key="s">{{ s }}</option>
-    </select>
-    <select v-model="rule" aria-label="Rule">
-      <option value="">every rule</option>
-      <option v-for="r in rules.data.value?.items" :key="r.id" :value="r.id">{{ r.name }}</option>
-    </select>
-    <select v-model="service" aria-label="Interface">
-      <option value="">every interface</option>
-      <option v-for="c in interfaces.data.value?.items" :key="c.id" :value="c.id">{{ c.name }}</option>
-    </select>
-    <select v-model.number="hours" aria-label="Since">
-      <option :value="0">at any time</option>
-      <option :value="1">in the last hour</option>
-      <option :value="24">in the last day</option>
-      <option :value="168">in the last week</option>
-    </select>
+    <ChoiceField
+      v-model="state"
+      hidden
+      label="State"
+      :options="[{ value: '', label: 'every state' }, ...states.map((s) => ({ value: s, label: s }))]"
+    />
+    <ChoiceField
+      v-model="rule"
+      hidden
+      label="Rule"
+      :options="[
+        { value: '', label: 'every rule' },
+        ...(rules.data.value?.items ?? []).map((r) => ({ value: r.id, label: r.name })),
+      ]"
+    />
+    <ChoiceField
+      v-model="service"
+      hidden
+      label="Interface"
+      :options="[
+        { value: '', label: 'every interface' },
+        ...(interfaces.data.value?.items ?? []).map((c) => ({ value: c.id, label: c.name })),
+      ]"
+    />
+    <ChoiceField
+      v-model="hours"
+      hidden
+      label="Since"
+      :options="[
+        { value: 0, label: 'at any time' },
+        { value: 1, label: 'in the last hour' },
+        { value: 24, label: 'in the last day' },
+        { value: 168, label: 'in the last week' },
+      ]"
+    />
     <Finder v-model="person" label="person" :search="people" />
     <Finder v-model="section" label="section" :search="sections" />
   </div>

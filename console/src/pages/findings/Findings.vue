@@ -2,12 +2,13 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
-import Dialog from 'primevue/dialog'
-import InputText from 'primevue/inputtext'
 import { computed, ref } from 'vue'
 import { useRoute } from 'vue-router'
 
 import { api, ok, type Schemas } from '../../api/client'
+import ChoiceField from '../../parts/form/ChoiceField.vue'
+import Frame from '../../parts/form/Frame.vue'
+import TextField from '../../parts/form/TextField.vue'
 import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
@@ -99,11 +100,13 @@ const reopen = useMutation({
     title="Findings"
     about="What was noticed, what to do about it, and who can. What is left out on purpose never alarms."
   >
-    <input v-model="text" class="filter" type="search" placeholder="Find" aria-label="Find" />
-    <select v-model="owner" class="filter" aria-label="Who can mend it">
-      <option value="">whoever can mend it</option>
-      <option v-for="o in owners" :key="o">{{ o }}</option>
-    </select>
+    <TextField v-model="text" type="search" placeholder="Find" hidden label="Find" />
+    <ChoiceField
+      v-model="owner"
+      hidden
+      label="Who can mend it"
+      :options="[{ value: '', label: 'whoever can mend it' }, ...owners.map((o) => ({ value: o, label: o }))]"
+    />
   </PageHead>
   <Tabs v-model="group" label="Group" :tabs="tabs" />
   <Oops :error="reopen.error.value" />
@@ -166,27 +169,18 @@ const reopen = useMutation({
       </template>
     </Column>
   </Listing>
-  <Dialog
-    :visible="!!asking"
-    modal
-    header="Acknowledge"
-    :style="{ width: '28rem' }"
-    @update:visible="asking = undefined"
-  >
+  <Frame v-if="!!asking" title="Acknowledge" width="28rem" @close="asking = undefined">
     <form v-if="asking" @submit.prevent="acknowledge.mutate(asking)">
       <p>
         <b>{{ asking.subject }}</b>: {{ asking.title }}. It stays quiet until it changes.
       </p>
-      <div class="field">
-        <label for="note">Why it may stay as it is</label>
-        <InputText id="note" v-model="note" required />
-      </div>
+      <TextField id="note" v-model="note" required label="Why it may stay as it is" />
       <Oops :error="acknowledge.error.value" />
       <div class="actions">
         <Button type="submit" label="Acknowledge" :loading="acknowledge.isPending.value" />
       </div>
     </form>
-  </Dialog>
+  </Frame>
 </template>
 
 <style scoped>

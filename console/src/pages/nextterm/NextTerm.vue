@@ -6,6 +6,9 @@ import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, ok, type Schemas } from '../../api/client'
+import ChoiceField from '../../parts/form/ChoiceField.vue'
+import NumberField from '../../parts/form/NumberField.vue'
+import TickField from '../../parts/form/TickField.vue'
 import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
@@ -53,7 +56,7 @@ function toggle(x: Schemas['Succession']) {
   <PageHead title="Next term" about="classes whose term runs out, with the sections that follow">
     <label
       >ends within
-      <input v-model.number="days" class="filter days" type="number" min="0" max="400" aria-label="Days" />
+      <NumberField v-model="days" :min="0" :max="400" class="days" hidden label="Days" />
       days</label
     >
     <Button
@@ -77,12 +80,12 @@ function toggle(x: Schemas['Succession']) {
   >
     <Column style="width: 2rem">
       <template #body="{ data }">
-        <input
-          type="checkbox"
-          :aria-label="`Move ${data.from}`"
-          :checked="!!follows(data) && !skipped.includes(data.pairingId)"
+        <TickField
+          :model-value="!!follows(data) && !skipped.includes(data.pairingId)"
+          hidden
+          :label="`Move ${data.from}`"
           :disabled="!follows(data)"
-          @change="toggle(data)"
+          @update:model-value="toggle(data)"
         />
       </template>
     </Column>
@@ -98,16 +101,20 @@ function toggle(x: Schemas['Succession']) {
     >
     <Column header="Follows">
       <template #body="{ data }">
-        <select
+        <ChoiceField
           v-if="data.choices.length"
-          :value="follows(data)"
-          class="filter"
-          :aria-label="`What follows ${data.from}`"
-          @change="chosen[data.pairingId] = ($event.target as HTMLSelectElement).value"
-        >
-          <option value="">nothing</option>
-          <option v-for="c in data.choices" :key="c.id" :value="c.id">{{ c.title }} · {{ c.code }}</option>
-        </select>
+          :model-value="follows(data)"
+          hidden
+          :label="`What follows ${data.from}`"
+          :options="[
+            { value: '', label: 'nothing' },
+            ...data.choices.map((c: { id: string; title: string; code: string }) => ({
+              value: c.id,
+              label: `${c.title} · ${c.code}`,
+            })),
+          ]"
+          @update:model-value="(id) => (chosen[data.pairingId] = id ?? '')"
+        />
         <span v-else class="faint">no section of its course or teachers</span>
       </template>
     </Column>

@@ -1,18 +1,20 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
-import Checkbox from 'primevue/checkbox'
-import InputText from 'primevue/inputtext'
 import { computed } from 'vue'
 
 import type { Schemas } from '../../api/client'
+import ChoiceField from '../../parts/form/ChoiceField.vue'
+import NumberField from '../../parts/form/NumberField.vue'
+import TextField from '../../parts/form/TextField.vue'
+import TickField from '../../parts/form/TickField.vue'
 
 /** One activity, with what is nested in it. The activity itself is changed in place. */
 const props = defineProps<{ activity: Schemas['Activity']; depth: number }>()
 const emit = defineEmits<{ up: []; drop: []; edited: [] }>()
 const a = computed(() => props.activity)
 const mark = computed({
-  get: () => (a.value.passMark === undefined ? '' : String(Math.round(a.value.passMark * 1000) / 10)),
-  set: (v: string) => (a.value.passMark = v.trim() === '' ? undefined : Number(v) / 100),
+  get: () => (a.value.passMark === undefined ? undefined : Math.round(a.value.passMark * 1000) / 10),
+  set: (v: number | undefined) => (a.value.passMark = v === undefined ? undefined : v / 100),
 })
 function nest() {
   a.value.activities = [...(a.value.activities ?? []), { id: '', title: '', kind: 'assessment' }]
@@ -27,40 +29,46 @@ function drop(i: number) {
 
 <template>
   <div class="activity" :style="{ marginLeft: `${depth * 1.5}rem` }">
-    <InputText v-model="a.title" size="small" placeholder="Title" aria-label="Title" />
-    <InputText
+    <TextField v-model="a.title" placeholder="Title" hidden label="Title" />
+    <TextField
       v-model="a.id"
-      size="small"
-      class="id"
       placeholder="address under which it is reported"
-      aria-label="Address"
+      class="id"
+      hidden
+      label="Address"
     />
-    <select v-model="a.kind" aria-label="Kind">
-      <option>lesson</option>
-      <option>assessment</option>
-      <option>assignment</option>
-    </select>
-    <label
-      ><Checkbox
-        :model-value="!a.optional"
-        binary
-        @update:model-value="(required: boolean) => ((a.optional = !required || undefined), emit('edited'))"
-      />
-      required</label
-    >
-    <label
+    <ChoiceField
+      v-model="a.kind"
+      hidden
+      label="Kind"
+      :options="[
+        { value: 'lesson', label: 'lesson' },
+        { value: 'assessment', label: 'assessment' },
+        { value: 'assignment', label: 'assignment' },
+      ]"
+    />
+    <TickField
+      :model-value="!a.optional"
+      label="required"
+      @update:model-value="(required) => ((a.optional = !required || undefined), emit('edited'))"
+    />
+    <TickField
+      v-model="a.doneByInside"
       :class="{ idle: !a.activities?.length }"
       title="Done by what is inside it: nothing has to be reported of itself"
-      ><Checkbox
-        v-model="a.doneByInside"
-        binary
-        :disabled="!a.activities?.length"
-        @update:model-value="emit('edited')"
-      />
-      by inside</label
-    >
+      label="by inside"
+      :disabled="!a.activities?.length"
+      @update:model-value="emit('edited')"
+    />
     <label
-      ><input v-model="mark" class="mark" type="number" aria-label="Pass mark in per cent" placeholder="–" />
+      ><NumberField
+        v-model="mark"
+        placeholder="–"
+        class="mark"
+        :digits="1"
+        hidden
+        label="Pass mark in per cent"
+      />
       %</label
     >
     <Button size="small" variant="text" label="↑" aria-label="Up" @click="emit('up')" />

@@ -1,9 +1,9 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
-import Checkbox from 'primevue/checkbox'
-import InputText from 'primevue/inputtext'
 
 import type { Schemas } from '../../api/client'
+import TextField from '../../parts/form/TextField.vue'
+import TickField from '../../parts/form/TickField.vue'
 import ActivityRow from './ActivityRow.vue'
 
 /** The modules and activities of an outline, to be edited in place. */
@@ -31,21 +31,13 @@ function addModule() {
   </p>
   <fieldset v-for="(m, i) in outline.modules" :key="i" class="sheet" @change="emit('edited')">
     <div class="head">
-      <InputText
-        v-model="m.title"
-        size="small"
-        placeholder="Title of the module"
-        :aria-label="`Module ${i + 1}`"
+      <TextField v-model="m.title" placeholder="Title of the module" hidden :label="`Module ${i + 1}`" />
+      <TextField v-model="m.id" class="id" hidden :label="`Identifier of module ${i + 1}`" />
+      <TickField
+        :model-value="!m.optional"
+        label="required"
+        @update:model-value="(required) => ((m.optional = !required || undefined), emit('edited'))"
       />
-      <InputText v-model="m.id" size="small" class="id" :aria-label="`Identifier of module ${i + 1}`" />
-      <label
-        ><Checkbox
-          :model-value="!m.optional"
-          binary
-          @update:model-value="(required: boolean) => ((m.optional = !required || undefined), emit('edited'))"
-        />
-        required</label
-      >
       <Button
         size="small"
         variant="text"
@@ -79,15 +71,14 @@ function addModule() {
   </fieldset>
   <div class="foot">
     <Button size="small" variant="text" label="+ module" @click="addModule" />
-    <label v-if="outline.modules.length"
-      >Percentages whose crossing is an event
-      <InputText
-        :model-value="outline.percentages?.join(', ')"
-        size="small"
-        placeholder="25, 50, 75, 100"
-        aria-label="Percentages"
-        @change="percentages(($event.target as HTMLInputElement).value)"
-    /></label>
+    <TextField
+      v-if="outline.modules.length"
+      :model-value="outline.percentages?.join(', ')"
+      lazy
+      label="Percentages whose crossing is an event"
+      placeholder="25, 50, 75, 100"
+      @update:model-value="(text) => percentages(text ?? '')"
+    />
   </div>
 </template>
 

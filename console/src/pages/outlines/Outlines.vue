@@ -1,10 +1,11 @@
 <script setup lang="ts">
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import InputText from 'primevue/inputtext'
 import { computed, ref, watch, type Ref } from 'vue'
 
 import { api, ifMatch, ok, Problem, tagOf, type Schemas } from '../../api/client'
+import FileField from '../../parts/form/FileField.vue'
+import TextField from '../../parts/form/TextField.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import { unzipped } from '../../parts/zip'
@@ -83,10 +84,7 @@ const problem = computed(
 const fetchIt = () => reading.mutate({ kind: 'address', address: address.value, prefix: prefix.value })
 const look = () => previewing.mutate()
 const keep = () => keeping.mutate()
-async function upload(event: Event) {
-  const input = event.target as HTMLInputElement
-  const file = input.files?.[0]
-  input.value = ''
+async function upload([file]: File[]) {
   if (!file) return
   unreadable.value = undefined
   const name = file.name.toLowerCase()
@@ -126,22 +124,17 @@ function edited() {
       </p>
       <OutlineTree v-model="draft" @edited="edited" />
       <div class="sheet bar">
-        <label
-          >From a file: .imscc, imsmanifest.xml or .csv
-          <input
-            type="file"
-            accept=".imscc,.zip,.xml,.csv"
-            aria-label="Package, manifest or table"
-            @change="upload"
-          />
-        </label>
-        <label
-          >or an address <InputText v-model="address" size="small" placeholder="https://…/imsmanifest.xml"
-        /></label>
-        <label
-          >what stands before identifiers
-          <InputText v-model="prefix" size="small" placeholder="https://platform.example/activities/"
-        /></label>
+        <FileField
+          label="Package, manifest or table (.imscc, .xml, .csv)"
+          accept=".imscc,.zip,.xml,.csv"
+          @choose="upload"
+        />
+        <TextField v-model="address" label="or an address" placeholder="https://…/imsmanifest.xml" />
+        <TextField
+          v-model="prefix"
+          label="what stands before identifiers"
+          placeholder="https://platform.example/activities/"
+        />
         <Button
           size="small"
           variant="outlined"

@@ -1,13 +1,14 @@
 <script setup lang="ts">
 import { useMutation, useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import Dialog from 'primevue/dialog'
 import RadioButton from 'primevue/radiobutton'
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, ok, type Schemas } from '../../api/client'
 import Effects from '../../parts/Effects.vue'
+import Frame from '../../parts/form/Frame.vue'
+import { letGo } from '../../parts/form/typed'
 import Oops from '../../parts/Oops.vue'
 
 /** Ends a pairing, with its people left where they are or taken out. */
@@ -39,22 +40,22 @@ const effects = useQuery({
 const shown = computed(() => (effects.data.value ? [effects.data.value] : undefined))
 const keep = useMutation({
   mutationFn: () => ok(api.DELETE('/api/v1/pairings/{id}', path)),
-  onSuccess: () => router.push('/sections'),
+  onSuccess: () => {
+    letGo()
+    return router.push('/sections')
+  },
 })
 const remove = useMutation({
   mutationFn: () => ok(api.POST('/api/v1/runs', { body: { previewId: preview.data.value!.id } })),
-  onSuccess: (r) => router.push(`/runs/${r.id}`),
+  onSuccess: (r) => {
+    letGo()
+    return router.push(`/runs/${r.id}`)
+  },
 })
 </script>
 
 <template>
-  <Dialog
-    visible
-    modal
-    :header="`End the pairing with ${pairing.target}`"
-    :style="{ width: '46rem' }"
-    @update:visible="emit('close')"
-  >
+  <Frame :title="`End the pairing with ${pairing.target}`" width="46rem" @close="emit('close')">
     <p>
       The class at {{ pairing.section.interface }} stays. What of the people whom Kanban put into it? Whoever
       else is in it stays in any case.
@@ -86,7 +87,7 @@ const remove = useMutation({
         @click="remove.mutate()"
       />
     </div>
-  </Dialog>
+  </Frame>
 </template>
 
 <style scoped>

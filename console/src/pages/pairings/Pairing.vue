@@ -7,6 +7,7 @@ import { useRouter } from 'vue-router'
 import { api, ifMatch, ok } from '../../api/client'
 import Checklist from '../../parts/Checklist.vue'
 import Counts from '../../parts/Counts.vue'
+import TickField from '../../parts/form/TickField.vue'
 import Oops from '../../parts/Oops.vue'
 import Outside from '../../parts/Outside.vue'
 import PageHead from '../../parts/PageHead.vue'
@@ -114,7 +115,7 @@ const blocked = computed(() => !!preview.data.value?.guard && !approved.value &&
     <p v-if="preview.data.value?.guard" class="guard sheet">
       ▲ {{ preview.data.value.guard }} people would be taken out, more than this pairing allows without
       approval.
-      <label><input v-model="approved" type="checkbox" /> That is right, take them out.</label>
+      <TickField v-model="approved" label="That is right, take them out." />
     </p>
     <div class="two">
       <section aria-label="Preview">

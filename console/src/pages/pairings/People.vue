@@ -3,6 +3,7 @@ import Column from 'primevue/column'
 import { computed, ref } from 'vue'
 
 import type { Schemas } from '../../api/client'
+import TickField from '../../parts/form/TickField.vue'
 import Listing from '../../parts/Listing.vue'
 import Tabs from '../../parts/Tabs.vue'
 import { outcome } from '../../parts/words'
@@ -24,6 +25,10 @@ const props = defineProps<{
 const ticked = defineModel<string[]>('ticked')
 const canTick = (p: Row) => ['to-add', 'to-update', 'to-remove'].includes(p.state) || p.entry.again
 const keyOf = (e: Schemas['Decision']) => e.personId || `account:${e.accountId}`
+function tick(key: string, on: boolean) {
+  const others = (ticked.value ?? []).filter((k) => k !== key)
+  ticked.value = on ? [...others, key] : others
+}
 const shown = ref('')
 const tabs = computed(() => [
   { name: '', title: 'all', count: props.people?.length },
@@ -52,12 +57,12 @@ const urgent = ['needs-person', 'refused', 'not-arrived']
   >
     <Column v-if="ticked" header="">
       <template #body="{ data }">
-        <input
+        <TickField
           v-if="canTick(data)"
-          v-model="ticked"
-          type="checkbox"
-          :value="keyOf(data.entry)"
-          :aria-label="`Only ${data.entry.name}`"
+          :model-value="ticked.includes(keyOf(data.entry))"
+          hidden
+          :label="`Only ${data.entry.name}`"
+          @update:model-value="(on) => tick(keyOf(data.entry), !!on)"
         />
       </template>
     </Column>

@@ -4,6 +4,7 @@ import Button from 'primevue/button'
 import { computed, ref } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
+import WhenField from '../../parts/form/WhenField.vue'
 import Oops from '../../parts/Oops.vue'
 import { when } from '../../parts/when'
 import EndDialog from './EndDialog.vue'
@@ -63,7 +64,7 @@ const newcomers = computed(() => {
   <section>
     <h2>
       Policy
-      <button type="button" class="change" @click="editing = true">change…</button>
+      <Button unstyled type="button" class="change" @click="editing = true">change…</Button>
     </h2>
     <dl class="facts">
       <dt>Carries</dt>
@@ -74,10 +75,10 @@ const newcomers = computed(() => {
       <dd>
         {{ p.policy.hold ? 'held until opened' : 'go in at once'
         }}<template v-if="p.opensAt">, opens {{ when(p.opensAt) }}</template>
-        <button v-if="p.policy.hold" type="button" class="change" @click="open.mutate(true)">
+        <Button v-if="p.policy.hold" unstyled type="button" class="change" @click="open.mutate(true)">
           {{ at ? 'open then' : 'open now' }}
-        </button>
-        <button v-else type="button" class="change" @click="holding = true">hold</button>
+        </Button>
+        <Button v-else unstyled type="button" class="change" @click="holding = true">hold</Button>
       </dd>
       <dd v-if="p.policy.hold && outlook.data.value" class="consequence">
         {{ outlook.data.value.learners }} wait<template v-if="outlook.data.value.newAccounts"
@@ -94,12 +95,12 @@ const newcomers = computed(() => {
           :loading="cancel.isPending.value"
           @click="cancel.mutate()"
         />
-        <label>or at <input v-model="at" type="datetime-local" aria-label="When the class opens" /></label>
+        <label>or at <WhenField v-model="at" of="date-time" hidden label="When the class opens" /></label>
       </dd>
       <dd v-if="holding && !p.policy.hold" class="consequence" role="alert">
         Whoever is in stays in; learners who join from now on wait until it is opened again.
-        <button type="button" class="change" @click="hold">hold it</button>
-        <button type="button" class="change" @click="holding = false">leave it open</button>
+        <Button unstyled type="button" class="change" @click="hold">hold it</Button>
+        <Button unstyled type="button" class="change" @click="holding = false">leave it open</Button>
       </dd>
       <dt>Runs by itself</dt>
       <dd>{{ runs }}</dd>
@@ -108,7 +109,7 @@ const newcomers = computed(() => {
       <dt>Removals</dt>
       <dd>stop above {{ p.policy.removalNumber }} or {{ Math.round(p.policy.removalShare * 100) }} %</dd>
     </dl>
-    <button type="button" class="change plain" @click="ending = true">end this pairing…</button>
+    <Button unstyled type="button" class="change plain" @click="ending = true">end this pairing…</Button>
     <Oops :error="open.error.value ?? cancel.error.value" />
     <EndDialog v-if="ending" :pairing="p" @close="ending = false" />
     <PolicyForm v-if="editing" :pairing="p" @close="editing = false" />
@@ -124,13 +125,6 @@ const newcomers = computed(() => {
   color: var(--faint);
   text-decoration: underline;
   cursor: pointer;
-}
-
-input {
-  font: inherit;
-  font-size: 12.5px;
-  border: 1px solid var(--line);
-  background: var(--sheet);
 }
 
 .consequence {

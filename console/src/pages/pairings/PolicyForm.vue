@@ -1,12 +1,14 @@
 <script setup lang="ts">
 import { useMutation, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import Dialog from 'primevue/dialog'
-import InputText from 'primevue/inputtext'
 import { ref } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
 import { useVersion } from '../../parts/draft'
+import ChoiceField from '../../parts/form/ChoiceField.vue'
+import Frame from '../../parts/form/Frame.vue'
+import TextField from '../../parts/form/TextField.vue'
+import TickField from '../../parts/form/TickField.vue'
 import Oops from '../../parts/Oops.vue'
 import ScheduleField from '../../parts/ScheduleField.vue'
 
@@ -47,64 +49,37 @@ const save = useMutation({
 </script>
 
 <template>
-  <Dialog
-    visible
-    modal
-    header="What this pairing wants"
-    :style="{ width: '30rem' }"
-    @update:visible="emit('close')"
-  >
+  <Frame title="What this pairing wants" width="30rem" @close="emit('close')">
     <form @submit.prevent="save.mutate()">
-      <div class="field">
-        <label for="class">Name of the class outside</label>
-        <InputText id="class" v-model="target" />
-      </div>
-      <div class="field">
-        <label for="roles">Carries these roles</label>
-        <InputText id="roles" v-model="roles" />
-      </div>
-      <div class="field">
-        <label for="leavers">People who leave the section</label>
-        <select id="leavers" v-model="policy.leavers">
-          <option value="remove">are taken out; their account stays</option>
-          <option value="deactivate">
-            are taken out; their account is switched off unless needed elsewhere
-          </option>
-          <option value="keep">stay where they are</option>
-        </select>
-      </div>
+      <TextField id="class" v-model="target" label="Name of the class outside" />
+      <TextField id="roles" v-model="roles" label="Carries these roles" />
+      <ChoiceField
+        id="leavers"
+        v-model="policy.leavers"
+        label="People who leave the section"
+        :options="[
+          { value: 'remove', label: 'are taken out; their account stays' },
+          {
+            value: 'deactivate',
+            label: 'are taken out; their account is switched off unless needed elsewhere',
+          },
+          { value: 'keep', label: 'stay where they are' },
+        ]"
+      />
       <div class="field">
         <label for="schedule">Runs by itself</label>
         <ScheduleField id="schedule" v-model="policy.schedule" />
         <small>The first run is made by hand. Removals above the guard always wait for a person.</small>
       </div>
       <p>
-        <label
-          ><input v-model="policy.hold" type="checkbox" /> Hold learners back until the class is opened</label
-        ><br />
-        <label
-          ><input v-model="policy.notify" type="checkbox" /> The service may notify newcomers of their
-          account</label
-        ><br />
-        <label
-          ><input v-model="policy.ownTarget" type="checkbox" /> Take out members whom Kanban did not put
-          in</label
-        >
+        <TickField v-model="policy.hold" label="Hold learners back until the class is opened" /><br />
+        <TickField v-model="policy.notify" label="The service may notify newcomers of their account" /><br />
+        <TickField v-model="policy.ownTarget" label="Take out members whom Kanban did not put in" />
       </p>
-      <div class="field">
-        <label for="number">Stop for a person above so many removals</label>
-        <InputText id="number" v-model="number" inputmode="numeric" />
-        <label for="share">or above this share of the class, in %</label>
-        <InputText id="share" v-model="share" inputmode="numeric" />
-      </div>
+      <TextField id="number" v-model="number" label="Stop for a person above so many removals" />
+      <TextField id="share" v-model="share" label="or above this share of the class, in %" />
       <Oops :error="save.error.value" :over="(tag) => (made.over(tag), save.mutate())" />
       <div class="actions"><Button type="submit" label="Save" :loading="save.isPending.value" /></div>
     </form>
-  </Dialog>
+  </Frame>
 </template>
-
-<style scoped>
-select {
-  max-width: 100%;
-}
-</style>

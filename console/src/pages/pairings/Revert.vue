@@ -1,11 +1,12 @@
 <script setup lang="ts">
 import { useMutation, useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import Dialog from 'primevue/dialog'
 import { useRouter } from 'vue-router'
 
 import { api, ok } from '../../api/client'
 import Counts from '../../parts/Counts.vue'
+import Frame from '../../parts/form/Frame.vue'
+import { letGo } from '../../parts/form/typed'
 import Oops from '../../parts/Oops.vue'
 import People from './People.vue'
 
@@ -25,19 +26,14 @@ const run = useMutation({
   mutationFn: () => ok(api.POST('/api/v1/runs', { body: { previewId: preview.data.value!.id } })),
   onSuccess: (r) => {
     emit('close')
+    letGo()
     return router.push(`/runs/${r.id}`)
   },
 })
 </script>
 
 <template>
-  <Dialog
-    visible
-    modal
-    header="Take this run back"
-    :style="{ width: '46rem' }"
-    @update:visible="emit('close')"
-  >
+  <Frame title="Take this run back" width="46rem" @close="emit('close')">
     <p>
       What the run did is undone, person by person. Afterwards the pairing is paused, because the next run
       would do it all again.
@@ -61,7 +57,7 @@ const run = useMutation({
         />
       </div>
     </template>
-  </Dialog>
+  </Frame>
 </template>
 
 <style scoped>

@@ -1,12 +1,13 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import InputText from 'primevue/inputtext'
 import { computed, watch } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
-import { actions } from '../../parts/triggers'
+import ChoiceField from '../../parts/form/ChoiceField.vue'
+import TextField from '../../parts/form/TextField.vue'
 import OneSection from '../../parts/OneSection.vue'
+import { actions } from '../../parts/triggers'
 import Choices from './Choices.vue'
 import Expression from './Expression.vue'
 import Fields from './Fields.vue'
@@ -17,9 +18,16 @@ const props = defineProps<{
   interfaces: Schemas['Interface'][]
   badges: Schemas['Badge'][]
   number: number
+  of: number
+  /** What the service calls it, such as actions[0]. */
+  at: string
+  /** Stays the same wherever it stands among the actions. */
+  handle: string
   trigger: string
+  /** Something reverts what the rule did. */
+  reverted: boolean
 }>()
-defineEmits<{ remove: [] }>()
+defineEmits<{ remove: []; move: [by: 1 | -1] }>()
 
 const kinds: Partial<Record<Schemas['Action']['kind'], string[]>> = {
   'send-event': ['webhook'],
@@ -34,14 +42,13 @@ const fitting = computed(() => {
   const wanted = kinds[action.value.kind]
   return wanted && props.interfaces.filter((c) => wanted.includes(c.kind))
 })
-// What there is only one of, or comes first, is taken until somebody chooses another, also
-// when the lists come later than the click.
+// Where there is only one to choose, it is chosen; of several, somebody chooses.
 watch(
   [fitting, () => props.badges],
   ([list, badges]) => {
     const a = action.value
-    if (list?.length && !a.interfaceId) a.interfaceId = list[0]!.id
-    if (a.kind === 'award' && badges.length && !a.badgeId) a.badgeId = badges[0]!.id
+    if (list?.length === 1 && !a.interfaceId) a.interfaceId = list[0]!.id
+    if (a.kind === 'award' && badges.length === 1 && !a.badgeId) a.badgeId = badges[0]!.id
   },
   { immediate: true },
 )
@@ -57,47 +64,89 @@ const operations = useQuery({
 })
 const operation = computed(() => operations.data.value?.find((o) => o.name === action.value.operation))
 const id = (name: string) => `${name}-${props.number}`
+const choices = (list: { id: string; name: string }[]) => list.map((x) => ({ value: x.id, label: x.name }))
 </script>
 
 <template>
   <fieldset class="sheet">
     <legend>{{ number }}. {{ actions[action.kind] }}</legend>
-    <Button class="remove" size="small" variant="text" label="Remove" @click="$emit('remove')" />
+    <div class="remove">
+      <Button
+        v-if="number > 1"
+        type="button"
+        size="small"
+        variant="text"
+        label="Earlier"
+        :aria-label="`Do action ${number} earlier`"
+        @click="$emit('move', -1)"
+      />
+      <Button
+        v-if="number < of"
+        type="button"
+        size="small"
+        variant="text"
+        label="Later"
+        :aria-label="`Do action ${number} later`"
+        @click="$emit('move', 1)"
+      />
+      <Button
+        type="button"
+        size="small"
+        variant="text"
+        label="Remove"
+        :aria-label="`Remove action ${number}`"
+        @click="$emit('remove')"
+      />
+    </div>
     <div class="row first">
-      <div v-if="fitting" class="field">
-        <label :for="id('via')">Interface</label>
-        <select :id="id('via')" v-model="action.interfaceId">
-          <option v-for="c in fitting" :key="c.id" :value="c.id">{{ c.name }}</option>
-        </select>
-        <small v-if="!fitting.length">No such interface yet; add one first.</small>
-      </div>
-      <div v-if="action.kind === 'award'" class="field">
-        <label :for="id('badge')">Badge</label>
-        <select :id="id('badge')" v-model="action.badgeId">
-          <option v-for="b in badges" :key="b.id" :value="b.id">{{ b.name }}</option>
-        </select>
-        <small v-if="!badges.length">No badge yet; make one first.</small>
-      </div>
-      <div v-if="action.kind === 'call-operation'" class="field">
-        <label :for="id('operation')">Operation</label>
-        <select :id="id('operation')" v-model="action.operation">
-          <option v-for="o in operations.data.value" :key="o.name" :value="o.name">{{ o.title }}</option>
-        </select>
-      </div>
+      <ChoiceField
+        v-if="fitting"
+        :id="id('via')"
+        v-model="action.interfaceId"
+        label="Interface"
+        :name="`${at}.interfaceId`"
+        :options="choices(fitting)"
+        none="No such interface yet; add one first."
+      />
+      <ChoiceField
+        v-if="action.kind === 'award'"
+        :id="id('badge')"
+        v-model="action.badgeId"
+        label="Badge"
+        :name="`${at}.badgeId`"
+        :options="choices(badges)"
+        none="No badge yet; make one first."
+      />
+      <ChoiceField
+        v-if="action.kind === 'call-operation'"
+        :id="id('operation')"
+        v-model="action.operation"
+        label="Operation"
+        :name="`${at}.operation`"
+        :options="(operations.data.value ?? []).map((o) => ({ value: o.name, label: o.title }))"
+        none="The interface has no operations yet."
+      />
       <div v-if="action.kind === 'enrol' || action.kind === 'unenrol'" class="field">
         <label :for="id('section')">Section</label>
         <OneSection v-model="action.sectionId" :input-id="id('section')" label="Section" />
         <small>Empty: the event’s own.</small>
       </div>
-      <div v-if="action.kind === 'append-row'" class="field">
-        <label :for="id('sheet')">Sheet</label>
-        <InputText :id="id('sheet')" v-model="action.sheet" />
-      </div>
-      <div class="field narrow">
-        <label :for="id('after')">After</label>
-        <InputText :id="id('after')" v-model="action.after" placeholder="at once" />
-        <small>90m, 2h, 3d</small>
-      </div>
+      <TextField
+        v-if="action.kind === 'append-row'"
+        :id="id('sheet')"
+        v-model="action.sheet"
+        label="Sheet"
+        :name="`${at}.sheet`"
+      />
+      <TextField
+        :id="id('after')"
+        v-model="action.after"
+        class="narrow"
+        label="After"
+        :name="`${at}.after`"
+        placeholder="at once"
+        help="90m, 2h, 3d"
+      />
     </div>
     <div class="field">
       <label :for="id('if')">Only if, when its time has come</label>
@@ -112,12 +161,19 @@ const id = (name: string) => `${name}-${props.number}`
     <Fields
       v-if="['send-event', 'call-operation', 'append-row'].includes(action.kind)"
       v-model="action"
-      :number="number"
+      of="fields"
+      :handle="handle"
       :trigger="trigger"
       :known="operation?.fields"
       :interface-id="action.interfaceId"
       :operation="action.kind === 'call-operation' ? action.operation : undefined"
     />
+    <template
+      v-if="action.kind === 'send-event' && (reverted || Object.keys(action.undoFields ?? {}).length)"
+    >
+      <b class="undo">Sent when it is reverted</b>
+      <Fields v-model="action" of="undoFields" :handle="handle" :trigger="trigger" />
+    </template>
     <div v-if="action.kind.endsWith('-group')" class="field">
       <label :for="id('group')">Group</label>
       <Expression :id="id('group')" v-model="action.group" kind="template" :trigger="trigger" />
@@ -144,14 +200,21 @@ const id = (name: string) => `${name}-${props.number}`
       </div>
     </template>
     <div v-if="action.kind === 'task'" class="row">
-      <div class="field">
-        <label :for="id('owner')">Whose it is</label>
-        <InputText :id="id('owner')" v-model="action.owner" placeholder="an e-mail address" />
-      </div>
-      <div class="field narrow">
-        <label :for="id('due')">Due in</label>
-        <InputText :id="id('due')" v-model="action.dueIn" placeholder="3d" />
-      </div>
+      <TextField
+        :id="id('owner')"
+        v-model="action.owner"
+        label="Whose it is"
+        :name="`${at}.owner`"
+        placeholder="an e-mail address"
+      />
+      <TextField
+        :id="id('due')"
+        v-model="action.dueIn"
+        class="narrow"
+        label="Due in"
+        :name="`${at}.dueIn`"
+        placeholder="3d"
+      />
     </div>
   </fieldset>
 </template>
@@ -189,6 +252,12 @@ legend {
 .remove {
   position: absolute;
   right: 0.5rem;
-  top: -0.7rem;
+  top: -1rem;
+  background: var(--sheet);
+}
+
+.undo {
+  display: block;
+  font-size: 12.5px;
 }
 </style>

@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
-import Select from 'primevue/select'
 
 import { api, ok } from '../../api/client'
+import ChoiceField from '../../parts/form/ChoiceField.vue'
 
 /** What a service has to choose from: the values of an operation's field, or its groups. */
 const props = defineProps<{ interfaceId: string; operation?: string; field?: string; label: string }>()
@@ -26,16 +26,15 @@ const list = useQuery({
   <small v-if="list.error.value" class="problem" role="alert"
     >What there is at the service could not be looked at: {{ list.error.value.message }}</small
   >
-  <Select
+  <ChoiceField
     v-else
-    :model-value="null"
-    :options="list.data.value"
-    :loading="list.isLoading.value"
+    :model-value="undefined"
+    :options="(list.data.value ?? []).map((v) => ({ value: v, label: v }))"
     :placeholder="list.data.value?.length === 0 ? 'the service has none' : 'choose one that the service has'"
-    :aria-label="`${label}: choose one that the service has`"
-    size="small"
-    filter
-    @update:model-value="(v: string | null) => v && emit('choose', v)"
+    hidden
+    :label="`${label}: choose one that the service has`"
+    none="The service has none."
+    @update:model-value="(v) => v && emit('choose', v)"
   />
 </template>
 

@@ -1,5 +1,7 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import Textarea from 'primevue/textarea'
 import { computed, inject, onUnmounted, ref, watch } from 'vue'
 
 import { api, ok } from '../../api/client'
@@ -56,7 +58,8 @@ watch(
 )
 onUnmounted(() => clearTimeout(timer))
 
-const area = ref<HTMLTextAreaElement>()
+const field = ref<{ $el: HTMLTextAreaElement }>()
+const area = computed(() => field.value?.$el)
 // The name that is being typed just before the cursor.
 const typing = ref('')
 function look() {
@@ -81,9 +84,9 @@ function take(path: string) {
 
 <template>
   <div class="expression" :aria-busy="checking">
-    <textarea
+    <Textarea
       :id="id"
-      ref="area"
+      ref="field"
       v-model="text"
       :rows="rows ?? 1"
       :placeholder="placeholder"
@@ -94,9 +97,9 @@ function take(path: string) {
       @keydown.tab="fitting.length && ($event.preventDefault(), take(fitting[0]!.path))"
     />
     <div v-if="fitting.length" class="names" role="listbox" aria-label="Names that fit">
-      <button v-for="n in fitting" :key="n.path" type="button" @mousedown.prevent="take(n.path)">
+      <Button v-for="n in fitting" :key="n.path" unstyled type="button" @mousedown.prevent="take(n.path)">
         <code>{{ n.path }}</code> <span class="faint">{{ n.about }}</span>
-      </button>
+      </Button>
     </div>
     <small v-if="checked && !checked.fine" class="problem" role="alert">{{ checked.problem }}</small>
     <small v-else-if="checked?.sample" class="faint"
@@ -112,17 +115,12 @@ function take(path: string) {
 }
 
 textarea {
-  font: 14px/1.45 var(--sans);
-  padding: 0.4rem 0.6rem;
-  border: 1px solid var(--line);
-  background: var(--sheet);
-  color: inherit;
   resize: vertical;
   width: 100%;
 }
 
 .code {
-  font: 13px/1.5 var(--mono);
+  font-family: var(--mono);
 }
 
 .bad {

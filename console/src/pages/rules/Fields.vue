@@ -1,28 +1,30 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
-import InputText from 'primevue/inputtext'
 import { ref, watch } from 'vue'
 
 import type { Schemas } from '../../api/client'
+import TextField from '../../parts/form/TextField.vue'
 import Choices from './Choices.vue'
 import Expression from './Expression.vue'
 
 /** Named values of an action, each an expression, with what to use when it is missing. */
 const action = defineModel<Schemas['Action']>({ required: true })
 const props = defineProps<{
-  number: number
+  /** What is done, or what reverts it. */
+  of: 'fields' | 'undoFields'
+  handle: string
   trigger: string
   known?: Schemas['OperationField'][]
   interfaceId?: string
   operation?: string
 }>()
-type Line = { name: string; value: string; fallback: string }
+type Line = { key: number; name: string; value: string; fallback: string }
+let keys = 0
+const line = (name = '', value = '', fallback = ''): Line => ({ key: keys++, name, value, fallback })
 const lines = ref<Line[]>(
-  Object.entries(action.value.fields ?? {}).map(([name, value]) => ({
-    name,
-    value,
-    fallback: action.value.fallbacks?.[name] ?? '',
-  })),
+  Object.entries(action.value[props.of] ?? {}).map(([name, value]) =>
+    line(name, value, action.value.fallbacks?.[name] ?? ''),
+  ),
 )
 // What an operation needs is asked for.
 watch(
@@ -30,7 +32,7 @@ watch(
   (known) => {
     for (const f of known ?? [])
       if (!lines.value.some((l) => l.name === f.name) && f.required)
-        lines.value.push({ name: f.name, value: f.name === 'email' ? 'person.email' : '', fallback: '' })
+        lines.value.push(line(f.name, f.name === 'email' ? 'person.email' : ''))
   },
   { immediate: true },
 )
@@ -38,10 +40,11 @@ watch(
   lines,
   (all) => {
     const named = all.filter((l) => l.name.trim() && l.value.trim())
-    action.value.fields = Object.fromEntries(named.map((l) => [l.name.trim(), l.value]))
-    action.value.fallbacks = Object.fromEntries(
-      named.filter((l) => l.fallback).map((l) => [l.name.trim(), l.fallback]),
-    )
+    action.value[props.of] = Object.fromEntries(named.map((l) => [l.name.trim(), l.value]))
+    if (props.of === 'fields')
+      action.value.fallbacks = Object.fromEntries(
+        named.filter((l) => l.fallback).map((l) => [l.name.trim(), l.fallback]),
+      )
   },
   { deep: true },
 )
@@ -53,15 +56,20 @@ watch(
       <tr>
         <th>Value</th>
         <th>Expression</th>
-        <th>If missing</th>
+        <th>{{ of === 'fields' ? 'If missing' : '' }}</th>
         <th></th>
       </tr>
     </thead>
     <tbody>
-      <tr v-for="(l, i) in lines" :key="i">
-        <td><InputText v-model="l.name" size="small" :aria-label="`Name of value ${i + 1}`" /></td>
+      <tr v-for="(l, i) in lines" :key="l.key">
+        <td><TextField v-model="l.name" hidden :label="`Name of value ${i + 1}`" /></td>
         <td>
-          <Expression :id="`value-${number}-${i}`" v-model="l.value" kind="value" :trigger="trigger" />
+          <Expression
+            :id="`value-${handle}-${of}-${l.key}`"
+            v-model="l.value"
+            kind="value"
+            :trigger="trigger"
+          />
           <Choices
             v-if="interfaceId && operation && known?.find((f) => f.name === l.name)?.listPath"
             :interface-id="interfaceId"
@@ -72,12 +80,18 @@ watch(
           />
         </td>
         <td>
-          <InputText v-model="l.fallback" size="small" :aria-label="`Instead of ${l.name} if missing`" />
+          <TextField
+            v-if="of === 'fields'"
+            v-model="l.fallback"
+            hidden
+            :label="`Instead of ${l.name} if missing`"
+          />
         </td>
         <td>
           <Button
             size="small"
             variant="text"
+            type="button"
             label="×"
             :aria-label="`Drop ${l.name}`"
             @click="lines.splice(i, 1)"
@@ -91,7 +105,8 @@ watch(
     size="small"
     variant="text"
     label="+ value"
-    @click="lines.push({ name: '', value: '', fallback: '' })"
+    type="button"
+    @click="lines.push(line())"
   />
 </template>
 

@@ -5,6 +5,7 @@ import Column from 'primevue/column'
 import { computed, ref } from 'vue'
 
 import { api, ok } from '../../api/client'
+import ChoiceField from '../../parts/form/ChoiceField.vue'
 import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
 import { when } from '../../parts/when'
@@ -41,11 +42,14 @@ const catchUp = useMutation({
   <section class="sheet" aria-label="Look back">
     <h2>Look back <span class="faint">what it would have done</span></h2>
     <div class="bar">
-      <select v-model.number="days" aria-label="How far back">
-        <option v-for="n in [1, 7, 30, 90, 365]" :key="n" :value="n">
-          the last {{ n === 1 ? 'day' : `${n} days` }}
-        </option>
-      </select>
+      <ChoiceField
+        v-model="days"
+        hidden
+        label="How far back"
+        :options="
+          [1, 7, 30, 90, 365].map((n) => ({ value: n, label: `the last ${n === 1 ? 'day' : `${n} days`}` }))
+        "
+      />
       <Button
         size="small"
         label="Look back"

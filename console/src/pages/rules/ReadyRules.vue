@@ -1,13 +1,14 @@
 <script setup lang="ts">
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import Dialog from 'primevue/dialog'
-import InputText from 'primevue/inputtext'
-import Select from 'primevue/select'
 import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, ok, Problem, type Schemas } from '../../api/client'
+import ChoiceField from '../../parts/form/ChoiceField.vue'
+import Frame from '../../parts/form/Frame.vue'
+import { letGo } from '../../parts/form/typed'
+import TextField from '../../parts/form/TextField.vue'
 import Oops from '../../parts/Oops.vue'
 
 /** Offers rules by purpose, and makes one out of what it needs. */
@@ -37,6 +38,7 @@ const make = useMutation({
   onSuccess: async (r) => {
     await queries.invalidateQueries({ queryKey: ['rules'] })
     emit('close')
+    letGo()
     await router.push(`/rules/${r.id}`)
   },
 })
@@ -52,13 +54,7 @@ const wrong = computed(() => (make.error.value instanceof Problem ? make.error.v
 </script>
 
 <template>
-  <Dialog
-    visible
-    modal
-    :header="chosen ? chosen.title : 'Ready rules'"
-    :style="{ width: '36rem' }"
-    @update:visible="emit('close')"
-  >
+  <Frame :title="chosen ? chosen.title : 'Ready rules'" width="36rem" @close="emit('close')">
     <Oops :error="list.error.value" :again="list.refetch" />
     <ul v-if="!chosen" class="ready">
       <li v-for="r in list.data.value" :key="r.key">
@@ -80,32 +76,25 @@ const wrong = computed(() => (make.error.value instanceof Problem ? make.error.v
       <p v-for="x in lacking" :key="x?.to" class="urgent">
         ▲ {{ x?.text }} <RouterLink v-if="x" :to="x.to">{{ x.link }}</RouterLink>
       </p>
-      <label class="field"
-        >Name of the rule
-        <InputText id="ready-name" v-model="name" size="small" maxlength="200" />
-      </label>
-      <label v-for="n in chosen.needs" :key="n.name" class="field">
-        {{ n.about }}
-        <InputText
+      <TextField id="ready-name" v-model="name" label="Name of the rule" maxlength="200" />
+      <template v-for="n in chosen.needs" :key="n.name">
+        <TextField
           v-if="n.what === 'address'"
           :id="`ready-${n.name}`"
           v-model="needs[n.name]"
-          size="small"
+          :label="n.about"
+          :problem="wrong[`needs.${n.name}`]"
           type="email"
         />
-        <Select
+        <ChoiceField
           v-else
           :id="`ready-${n.name}`"
           v-model="needs[n.name]"
-          size="small"
-          :options="n.choices"
-          option-label="title"
-          option-value="value"
-          placeholder="choose"
-          :aria-label="n.about"
+          :label="n.about"
+          :problem="wrong[`needs.${n.name}`]"
+          :options="(n.choices ?? []).map((c) => ({ value: c.value, label: c.title }))"
         />
-        <span v-if="wrong[`needs.${n.name}`]" class="urgent">▲ {{ wrong[`needs.${n.name}`] }}</span>
-      </label>
+      </template>
       <Oops :error="make.error.value" />
       <div class="actions">
         <Button
@@ -117,7 +106,7 @@ const wrong = computed(() => (make.error.value instanceof Problem ? make.error.v
         <Button type="button" variant="text" label="Back" @click="chosen = undefined" />
       </div>
     </form>
-  </Dialog>
+  </Frame>
 </template>
 
 <style scoped>

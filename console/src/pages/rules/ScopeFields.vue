@@ -3,6 +3,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { computed } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
+import ChoiceField from '../../parts/form/ChoiceField.vue'
 import { useOutline } from '../../parts/outline'
 
 /** Where a rule applies: anywhere, or in one course, section, module or activity. */
@@ -44,12 +45,17 @@ const choosers = computed(() =>
       const chosen = scope.value[part] ?? ''
       // What is chosen but stands in no list, so that it is never lost unseen.
       const unlisted = chosen !== '' && !list.some((x) => x.id === chosen)
-      return { part, label, list, chosen, unlisted }
+      const before = part === 'course' || part === 'section' ? 'the one chosen before' : chosen
+      const options = [
+        { value: '', label: 'any' },
+        ...(unlisted ? [{ value: chosen, label: before }] : []),
+        ...list.map((x) => ({ value: x.id, label: x.title || x.id })),
+      ]
+      return { part, label, chosen, options }
     }),
 )
 
-function choose(part: Part, event: Event) {
-  const id = (event.target as HTMLSelectElement).value || undefined
+function choose(part: Part, id: string | undefined) {
   if (part === 'course') scope.value = { course: id }
   else if (part === 'module') scope.value = { ...scope.value, module: id, activity: undefined }
   else scope.value = { ...scope.value, [part]: id }
@@ -58,16 +64,15 @@ function choose(part: Part, event: Event) {
 
 <template>
   <div class="scope">
-    <div v-for="c in choosers" :key="c.part" class="field">
-      <label :for="`scope-${c.part}`">{{ c.label }}</label>
-      <select :id="`scope-${c.part}`" :value="c.chosen" @change="choose(c.part, $event)">
-        <option value="">any</option>
-        <option v-if="c.unlisted" :value="c.chosen">
-          {{ c.part === 'course' || c.part === 'section' ? 'the one chosen before' : c.chosen }}
-        </option>
-        <option v-for="x in c.list" :key="x.id" :value="x.id">{{ x.title || x.id }}</option>
-      </select>
-    </div>
+    <ChoiceField
+      v-for="c in choosers"
+      :id="`scope-${c.part}`"
+      :key="c.part"
+      :model-value="c.chosen"
+      :label="c.label"
+      :options="c.options"
+      @update:model-value="(id) => choose(c.part, id || undefined)"
+    />
     <small v-if="course && outline.data.value && !modules.length" class="faint"
       >The course has no outline yet. <RouterLink :to="`/outlines/${course}`">Set one</RouterLink> to choose
       modules and activities.</small

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
-import Dialog from 'primevue/dialog'
+
+import Frame from '../../parts/form/Frame.vue'
 
 /** Asks what becomes of what a rule has still to come when it is switched off. */
 defineProps<{ name: string; message: string }>()
@@ -8,18 +9,12 @@ const emit = defineEmits<{ close: []; choose: [toCome: 'stop' | 'finish'] }>()
 </script>
 
 <template>
-  <Dialog
-    visible
-    modal
-    :header="`Switch off ${name}`"
-    :style="{ width: '32rem' }"
-    @update:visible="emit('close')"
-  >
+  <Frame :title="`Switch off ${name}`" width="32rem" @close="emit('close')">
     <p>{{ message.charAt(0).toUpperCase() + message.slice(1) }}.</p>
     <div class="actions">
       <Button size="small" label="Stop them" @click="emit('choose', 'stop')" />
       <Button size="small" variant="outlined" label="Let them finish" @click="emit('choose', 'finish')" />
       <Button size="small" variant="text" label="Leave it on" @click="emit('close')" />
     </div>
-  </Dialog>
+  </Frame>
 </template>

@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
-import Dialog from 'primevue/dialog'
 
 import type { Schemas } from '../../api/client'
+import Frame from '../../parts/form/Frame.vue'
 
 /** Asks whether a rule is switched on that nobody has tried out as it is now. */
 defineProps<{ rule: Schemas['Rule']; message: string }>()
@@ -10,18 +10,12 @@ const emit = defineEmits<{ close: []; choose: [] }>()
 </script>
 
 <template>
-  <Dialog
-    visible
-    modal
-    :header="`Switch on ${rule.name}`"
-    :style="{ width: '32rem' }"
-    @update:visible="emit('close')"
-  >
+  <Frame :title="`Switch on ${rule.name}`" width="32rem" @close="emit('close')">
     <p>{{ message }}.</p>
     <div class="actions">
       <RouterLink :to="`/rules/${rule.id}`" @click="emit('close')">Try it first</RouterLink>
       <Button size="small" variant="outlined" label="Switch it on all the same" @click="emit('choose')" />
       <Button size="small" variant="text" label="Leave it off" @click="emit('close')" />
     </div>
-  </Dialog>
+  </Frame>
 </template>

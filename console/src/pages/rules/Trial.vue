@@ -1,10 +1,11 @@
 <script setup lang="ts">
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import InputText from 'primevue/inputtext'
 import { ref } from 'vue'
 
 import { api, ifMatch, ok, tagOf } from '../../api/client'
+import ChoiceField from '../../parts/form/ChoiceField.vue'
+import TextField from '../../parts/form/TextField.vue'
 import Oops from '../../parts/Oops.vue'
 import { doing } from '../../parts/triggers'
 import { named } from './sample'
@@ -49,13 +50,16 @@ const plain = (v: unknown) => (typeof v === 'object' ? JSON.stringify(v) : Strin
   <section class="sheet" aria-label="Try it out">
     <h2>Try it out <span class="faint">nobody is reached</span></h2>
     <div class="bar">
-      <select v-model="event" aria-label="On which event">
-        <option value="">on the latest event that fits</option>
-        <option value="made">on a made-up event</option>
-        <option v-for="e in samples.data.value?.items" :key="e.id" :value="e.id">
-          {{ named(e) }}
-        </option>
-      </select>
+      <ChoiceField
+        v-model="event"
+        hidden
+        label="On which event"
+        :options="[
+          { value: '', label: 'on the latest event that fits' },
+          { value: 'made', label: 'on a made-up event' },
+          ...(samples.data.value?.items ?? []).map((e) => ({ value: e.id, label: named(e) })),
+        ]"
+      />
       <Button size="small" label="Try it" :loading="trial.isPending.value" @click="trial.mutate(false)" />
       <Button
         size="small"
@@ -66,11 +70,13 @@ const plain = (v: unknown) => (typeof v === 'object' ? JSON.stringify(v) : Strin
       />
       <label class="faint"
         >test recipient
-        <InputText
-          size="small"
+        <TextField
           :model-value="recipient.data.value?.address"
+          lazy
+          hidden
+          label="Test recipient"
           placeholder="an e-mail address"
-          @change="setRecipient.mutate(($event.target as HTMLInputElement).value)"
+          @update:model-value="(address) => setRecipient.mutate(address ?? '')"
       /></label>
     </div>
     <Oops :error="trial.error.value ?? setRecipient.error.value" />
@@ -129,7 +135,7 @@ h2 {
 }
 
 /* what comes into it later must not move what stands beside it */
-.bar select {
+.bar > :first-child {
   width: 24rem;
 }
 

@@ -7,8 +7,8 @@ import BulkBar from '../batches/BulkBar.vue'
 import FilterBar from './FilterBar.vue'
 import LinkDialog from './LinkDialog.vue'
 import PairDialog from './PairDialog.vue'
-import SectionTable from './SectionTable.vue'
 import { useChosen, useSections, type Filters, type Section } from './sections'
+import SectionTable from './SectionTable.vue'
 
 /** Finds sections, chooses some and does something with them. The slot may show
  * them in another way than as a table. */

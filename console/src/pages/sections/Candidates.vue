@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
+import RadioButton from 'primevue/radiobutton'
 
 import { api, ok } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
@@ -24,9 +25,8 @@ const list = useQuery({
   <p v-else-if="list.data.value && !list.data.value.length" class="faint">The service has no class yet.</p>
   <div v-else class="list" role="radiogroup" aria-label="Classes at the service">
     <label v-for="c in list.data.value" :key="c.ref" :class="{ off: c.remarks.some((r) => r.blocks) }">
-      <input
+      <RadioButton
         v-model="chosen"
-        type="radio"
         name="candidate"
         :value="c.ref"
         :disabled="c.remarks.some((r) => r.blocks)"

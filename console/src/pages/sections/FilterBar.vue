@@ -1,8 +1,12 @@
 <script setup lang="ts">
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import Button from 'primevue/button'
 import { computed, ref } from 'vue'
 
 import { api, ifMatch, ok, tagOf, type Schemas } from '../../api/client'
+import ChoiceField from '../../parts/form/ChoiceField.vue'
+import NumberField from '../../parts/form/NumberField.vue'
+import TextField from '../../parts/form/TextField.vue'
 import HidingForm from './HidingForm.vue'
 import { noFilters, type Filters } from './sections'
 
@@ -76,96 +80,104 @@ function keep() {
 
 <template>
   <div class="bar">
-    <input
-      :value="filters.text"
-      class="filter"
+    <TextField
+      :model-value="filters.text"
       type="search"
       placeholder="Title, course or teacher"
-      aria-label="Find"
-      @input="(e) => set('text', (e.target as HTMLInputElement).value)"
+      hidden
+      label="Find"
+      @update:model-value="(text) => set('text', text ?? '')"
     />
-    <select
+    <ChoiceField
       v-for="s in shown"
       :key="s.name"
-      class="filter"
-      :aria-label="s.name"
-      :value="filters[s.name]"
-      @change="(e) => set(s.name, (e.target as HTMLSelectElement).value)"
-    >
-      <option value="">{{ s.any }}</option>
-      <option v-for="v in s.values" :key="v" :value="v">
-        {{ s.name === 'state' ? v.replaceAll('-', ' ') : v }}
-      </option>
-    </select>
+      :model-value="filters[s.name]"
+      hidden
+      :label="s.name"
+      :options="[
+        { value: '', label: s.any },
+        ...(s.values ?? []).map((v) => ({
+          value: v,
+          label: s.name === 'state' ? v.replaceAll('-', ' ') : v,
+        })),
+      ]"
+      @update:model-value="(value) => set(s.name, value ?? '')"
+    />
     <template v-if="more || filters.atLeast || filters.atMost">
-      <input
-        class="filter few"
-        type="number"
-        min="0"
+      <NumberField
+        class="few"
+        :min="0"
         placeholder="from"
-        aria-label="At least so many learners"
-        :value="filters.atLeast"
-        @input="(e) => set('atLeast', (e.target as HTMLInputElement).value)"
+        hidden
+        label="At least so many learners"
+        :model-value="filters.atLeast ? Number(filters.atLeast) : undefined"
+        @update:model-value="(many) => set('atLeast', many === undefined ? '' : String(many))"
       />
-      <input
-        class="filter few"
-        type="number"
-        min="0"
+      <NumberField
+        class="few"
+        :min="0"
         placeholder="to"
-        aria-label="At most so many learners"
-        :value="filters.atMost"
-        @input="(e) => set('atMost', (e.target as HTMLInputElement).value)"
+        hidden
+        label="At most so many learners"
+        :model-value="filters.atMost ? Number(filters.atMost) : undefined"
+        @update:model-value="(many) => set('atMost', many === undefined ? '' : String(many))"
       />
     </template>
-    <button type="button" class="quiet" :aria-expanded="more" @click="more = !more">
+    <Button unstyled type="button" class="quiet" :aria-expanded="more" @click="more = !more">
       {{ more ? 'fewer filters' : 'more filters' }}
-    </button>
-    <button v-if="used.length" type="button" class="quiet" @click="filters = noFilters()">clear</button>
+    </Button>
+    <Button v-if="used.length" unstyled type="button" class="quiet" @click="filters = noFilters()"
+      >clear</Button
+    >
   </div>
   <p v-if="left.length || views.data.value?.length || used.length" class="hidden-by faint">
     <template v-if="views.data.value?.length || used.length">
       <span>Views:</span>
-      <button
+      <Button
         v-for="v in views.data.value"
         :key="v.name"
+        unstyled
         type="button"
         :aria-pressed="view?.name === v.name"
         @click="filters = { ...noFilters(), ...v.query }"
       >
         {{ v.name }}
-      </button>
-      <button
+      </Button>
+      <Button
         v-if="view"
+        unstyled
         type="button"
         @click="save.mutate(views.data.value!.filter((v) => v.name !== view!.name))"
       >
         forget it
-      </button>
+      </Button>
       <form v-else-if="naming !== undefined" @submit.prevent="keep">
-        <input v-model="naming" aria-label="Name of the view" placeholder="its name" />
-        <button type="submit">save</button>
+        <TextField v-model="naming" placeholder="its name" hidden label="Name of the view" />
+        <Button unstyled type="submit">save</Button>
       </form>
-      <button v-else-if="used.length" type="button" @click="naming = ''">save this one…</button>
+      <Button v-else-if="used.length" unstyled type="button" @click="naming = ''">save this one…</Button>
     </template>
     <template v-if="left.length">
       <span>Hidden:</span>
-      <button
+      <Button
         v-for="l in left"
         :key="l.name"
+        unstyled
         type="button"
         :aria-pressed="filters.hidden === l.name"
         @click="set('hidden', filters.hidden === l.name ? '' : l.name)"
       >
         {{ l.name }} {{ l.count }}
-      </button>
-      <button
+      </Button>
+      <Button
+        unstyled
         type="button"
         :aria-pressed="filters.hidden === '*'"
         @click="set('hidden', filters.hidden === '*' ? '' : '*')"
       >
         show everything
-      </button>
-      <button type="button" @click="editing = true">rules…</button>
+      </Button>
+      <Button unstyled type="button" @click="editing = true">rules…</Button>
     </template>
   </p>
   <HidingForm v-if="editing" @close="editing = false" />
@@ -178,10 +190,6 @@ function keep() {
   gap: 0.5rem;
   align-items: center;
   margin-bottom: 0.5rem;
-}
-
-.bar input[type='search'] {
-  width: 14rem;
 }
 
 .few {
@@ -215,11 +223,5 @@ button[aria-pressed='true'] {
 form {
   display: flex;
   gap: 0.4rem;
-}
-
-form input {
-  font: inherit;
-  width: 8rem;
-  border: 1px solid var(--line);
 }
 </style>

@@ -1,12 +1,13 @@
 <script setup lang="ts">
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import Dialog from 'primevue/dialog'
-import InputText from 'primevue/inputtext'
 import { computed } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
 import { useDraft } from '../../parts/draft'
+import Frame from '../../parts/form/Frame.vue'
+import TextField from '../../parts/form/TextField.vue'
+import TickField from '../../parts/form/TickField.vue'
 import Oops from '../../parts/Oops.vue'
 
 /** Changes which sections lists hide. */
@@ -32,20 +33,27 @@ const save = useMutation({
 </script>
 
 <template>
-  <Dialog visible modal header="Hidden in lists" :style="{ width: '52rem' }" @update:visible="emit('close')">
+  <Frame title="Hidden in lists" width="52rem" @close="emit('close')">
     <p>A rule hides whatever fulfils all that it names. What is paired is always shown.</p>
     <form @submit.prevent="save.mutate()">
       <div v-for="(r, i) in rules" :key="i" class="rule">
-        <InputText :id="`name-${i}`" v-model="r.name" placeholder="Name" aria-label="Name of the rule" />
-        <InputText
+        <TextField :id="`name-${i}`" v-model="r.name" placeholder="Name" hidden label="Name of the rule" />
+        <TextField
           v-model="r.courseCode"
           placeholder="course code, e.g. LAB-*"
-          aria-label="Pattern on the course code"
+          hidden
+          label="Pattern on the course code"
         />
-        <InputText v-model="r.title" placeholder="title, e.g. Draft*" aria-label="Pattern on the title" />
-        <InputText :id="`type-${i}`" v-model="r.classType" placeholder="class type" aria-label="Class type" />
-        <label><input v-model="r.empty" type="checkbox" /> empty</label>
-        <label><input v-model="r.otherTerms" type="checkbox" /> other terms</label>
+        <TextField v-model="r.title" placeholder="title, e.g. Draft*" hidden label="Pattern on the title" />
+        <TextField
+          :id="`type-${i}`"
+          v-model="r.classType"
+          placeholder="class type"
+          hidden
+          label="Class type"
+        />
+        <TickField v-model="r.empty" label="empty" />
+        <TickField v-model="r.otherTerms" label="other terms" />
         <Button size="small" variant="text" label="Drop" @click="rules.splice(i, 1)" />
       </div>
       <Oops
@@ -63,7 +71,7 @@ const save = useMutation({
         <Button type="submit" size="small" label="Save" :loading="save.isPending.value" />
       </div>
     </form>
-  </Dialog>
+  </Frame>
 </template>
 
 <style scoped>

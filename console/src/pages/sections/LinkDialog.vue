@@ -1,14 +1,15 @@
 <script setup lang="ts">
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import Dialog from 'primevue/dialog'
-import InputText from 'primevue/inputtext'
 import { computed, ref, watch } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
 import { refresh } from '../../api/live'
-import Oops from '../../parts/Oops.vue'
+import Frame from '../../parts/form/Frame.vue'
+import TextField from '../../parts/form/TextField.vue'
+import TickField from '../../parts/form/TickField.vue'
 import OneSection from '../../parts/OneSection.vue'
+import Oops from '../../parts/Oops.vue'
 
 /** Links sections: says what becomes shared, and why others cannot be linked. */
 const props = defineProps<{ chosen: Schemas['Section'][] }>()
@@ -66,7 +67,7 @@ function toggle(id: string) {
 </script>
 
 <template>
-  <Dialog visible modal header="Link sections" :style="{ width: '46rem' }" @update:visible="emit('close')">
+  <Frame title="Link sections" width="46rem" @close="emit('close')">
     <p class="faint">
       Linked sections are handled as one: one class at the service, with a group for each section inside it.
     </p>
@@ -76,25 +77,25 @@ function toggle(id: string) {
           <label for="lead">Lead section</label>
           <OneSection v-model="lead" input-id="lead" label="Lead section" />
         </div>
-        <input
+        <TextField
           v-if="lead"
           v-model="find"
           type="search"
-          class="find"
           placeholder="Find a section"
-          aria-label="Find a section to link"
+          class="find"
+          hidden
+          label="Find a section to link"
         />
         <ul v-if="lead" class="list" aria-label="Sections to link">
           <li v-for="l in linkable.data.value?.items" :key="l.id">
-            <label>
-              <input
-                type="checkbox"
-                :checked="others.includes(l.id)"
-                :disabled="l.obstacles.some((o) => !o.override)"
-                @change="toggle(l.id)"
-              />
+            <TickField
+              :model-value="others.includes(l.id)"
+              :disabled="l.obstacles.some((o) => !o.override)"
+              :label="l.title"
+              @update:model-value="toggle(l.id)"
+            >
               {{ l.title }} <span class="faint">{{ l.terms.join(', ') }}, {{ l.learners }} learners</span>
-            </label>
+            </TickField>
             <small v-if="l.obstacles.length" class="faint why">{{
               l.obstacles.map((o) => o.detail).join('; ')
             }}</small>
@@ -102,15 +103,14 @@ function toggle(id: string) {
         </ul>
       </div>
       <div>
-        <div class="field">
-          <label for="set-name">Name of the set</label>
-          <InputText id="set-name" v-model="name" :placeholder="out?.name" />
-        </div>
-        <div v-if="overridable" class="field">
-          <label for="reason">Why these are linked all the same</label>
-          <InputText id="reason" v-model="reason" />
-          <small class="faint">Kept in the audit trail with your name.</small>
-        </div>
+        <TextField id="set-name" v-model="name" :placeholder="out?.name" label="Name of the set" />
+        <TextField
+          v-if="overridable"
+          id="reason"
+          v-model="reason"
+          label="Why these are linked all the same"
+          help="Kept in the audit trail with your name."
+        />
         <div v-if="out" class="outlook" aria-live="polite">
           <h3>What becomes shared</h3>
           <p>{{ out.people }} people, {{ out.several }} of them in more than one of the sections.</p>
@@ -135,7 +135,7 @@ function toggle(id: string) {
         </div>
       </div>
     </div>
-  </Dialog>
+  </Frame>
 </template>
 
 <style scoped>
@@ -146,10 +146,7 @@ function toggle(id: string) {
 }
 
 .find {
-  font: inherit;
   width: 100%;
-  border: 1px solid var(--line);
-  padding: 0.3rem 0.5rem;
 }
 
 .list {

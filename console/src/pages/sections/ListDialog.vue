@@ -1,16 +1,16 @@
 <script setup lang="ts">
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import Dialog from 'primevue/dialog'
-import InputText from 'primevue/inputtext'
 import RadioButton from 'primevue/radiobutton'
-import Select from 'primevue/select'
 import { computed, ref, watch } from 'vue'
 
 import { api, every, ok, type Schemas } from '../../api/client'
 import { useVersion } from '../../parts/draft'
 import { people } from '../../parts/find'
 import Finder from '../../parts/Finder.vue'
+import ChoiceField from '../../parts/form/ChoiceField.vue'
+import Frame from '../../parts/form/Frame.vue'
+import TextField from '../../parts/form/TextField.vue'
 import Oops from '../../parts/Oops.vue'
 
 /** Makes a list of people, or changes one; who is on it now is shown. */
@@ -30,8 +30,8 @@ const orgs = useQuery({
 })
 const choices = computed(() =>
   kind.value === 'course'
-    ? (courses.data.value?.items ?? []).map((c) => ({ id: c.id, label: `${c.title} · ${c.code}` }))
-    : (orgs.data.value ?? []).map((o) => ({ id: o.id, label: `${o.name} · ${o.type}` })),
+    ? (courses.data.value?.items ?? []).map((c) => ({ value: c.id, label: `${c.title} · ${c.code}` }))
+    : (orgs.data.value ?? []).map((o) => ({ value: o.id, label: `${o.name} · ${o.type}` })),
 )
 const now = useQuery({
   queryKey: ['sections', 'lists', props.edit?.id, 'people'],
@@ -105,39 +105,26 @@ const ready = computed(() =>
 </script>
 
 <template>
-  <Dialog
-    visible
-    modal
-    :header="edit ? `Change ${edit.name}` : 'New people list'"
-    :style="{ width: '36rem' }"
-    @update:visible="emit('close')"
-  >
+  <Frame :title="edit ? `Change ${edit.name}` : 'New people list'" width="36rem" @close="emit('close')">
     <form @submit.prevent="save.mutate()">
       <div v-if="!edit" class="field kinds" role="radiogroup" aria-label="Whose list">
         <label><RadioButton v-model="kind" value="course" /> everybody of a course</label>
         <label><RadioButton v-model="kind" value="organisation" /> everybody of an organisation</label>
         <label><RadioButton v-model="kind" value="named" /> people I name</label>
       </div>
-      <div v-if="!edit && kind !== 'named'" class="field">
-        <label for="list-of">{{ kind === 'course' ? 'Course' : 'Organisation' }}</label>
-        <Select
-          v-model="of"
-          input-id="list-of"
-          :options="choices"
-          option-label="label"
-          option-value="id"
-          filter
-          placeholder="choose one"
-        />
-      </div>
-      <div class="field">
-        <label for="list-name">Name</label>
-        <InputText
-          id="list-name"
-          v-model="name"
-          :placeholder="kind === 'named' ? '' : 'that of the course or organisation'"
-        />
-      </div>
+      <ChoiceField
+        v-if="!edit && kind !== 'named'"
+        id="list-of"
+        v-model="of"
+        :label="kind === 'course' ? 'Course' : 'Organisation'"
+        :options="choices"
+      />
+      <TextField
+        id="list-name"
+        v-model="name"
+        :placeholder="kind === 'named' ? '' : 'that of the course or organisation'"
+        label="Name"
+      />
       <div v-if="kind === 'named'" class="field">
         <label>People</label>
         <Finder v-model="found" label="name, address or identifier" :search="search" />
@@ -171,7 +158,7 @@ const ready = computed(() =>
         <Button type="button" variant="text" label="Cancel" @click="emit('close')" />
       </div>
     </form>
-  </Dialog>
+  </Frame>
 </template>
 
 <style scoped>

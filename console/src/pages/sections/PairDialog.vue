@@ -1,15 +1,17 @@
 <script setup lang="ts">
 import { useMutation, useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import Dialog from 'primevue/dialog'
-import InputText from 'primevue/inputtext'
 import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, ok, type Schemas } from '../../api/client'
+import DetailFields from '../../parts/DetailFields.vue'
+import ChoiceField from '../../parts/form/ChoiceField.vue'
+import Frame from '../../parts/form/Frame.vue'
+import { letGo } from '../../parts/form/typed'
+import TextField from '../../parts/form/TextField.vue'
 import Oops from '../../parts/Oops.vue'
 import Tabs from '../../parts/Tabs.vue'
-import DetailFields from '../../parts/DetailFields.vue'
 import Candidates from './Candidates.vue'
 
 /** Pairs a section or a linked set with a new class, or with one that is there. */
@@ -73,18 +75,15 @@ const pair = useMutation({
         },
       }),
     ),
-  onSuccess: (p) => router.push(`/pairings/${p.id}`),
+  onSuccess: (p) => {
+    letGo()
+    return router.push(`/pairings/${p.id}`)
+  },
 })
 </script>
 
 <template>
-  <Dialog
-    :visible="true"
-    modal
-    :header="`Pair ${section.title}`"
-    :style="{ width: kind === 'new' ? '32rem' : '46rem' }"
-    @update:visible="emit('close')"
-  >
+  <Frame :title="`Pair ${section.title}`" :width="kind === 'new' ? '32rem' : '46rem'" @close="emit('close')">
     <p class="faint">
       {{ section.learners }} learners, {{ section.teachers.join(', ') || 'no teacher' }}. Nothing happens at
       the service until you have seen the preview.
@@ -94,19 +93,21 @@ const pair = useMutation({
       “Workspace”.
     </p>
     <form v-else @submit.prevent="pair.mutate()">
-      <div class="field">
-        <label for="service">Service</label>
-        <select id="service" v-model="interfaceId">
-          <option v-for="c in services" :key="c.id" :value="c.id">{{ c.name }}</option>
-        </select>
-      </div>
+      <ChoiceField
+        id="service"
+        v-model="interfaceId"
+        label="Service"
+        :options="services.map((c) => ({ value: c.id, label: c.name }))"
+      />
       <div class="field">
         <label for="template">Template</label>
-        <select id="template" v-model="template">
-          <option v-for="(t, i) in templates.data.value" :key="t.name" :value="i ? t.name : ''">
-            {{ t.name }}
-          </option>
-        </select>
+        <ChoiceField
+          id="template"
+          v-model="template"
+          hidden
+          label="Template"
+          :options="(templates.data.value ?? []).map((t, i) => ({ value: i ? t.name : '', label: t.name }))"
+        />
       </div>
       <Tabs
         v-model="kind"
@@ -116,10 +117,13 @@ const pair = useMutation({
           { name: 'existing', title: 'One that is there already' },
         ]"
       />
-      <div v-if="kind === 'new'" class="field">
-        <label for="target">Name of the new class there</label>
-        <InputText id="target" v-model="target" autofocus />
-      </div>
+      <TextField
+        v-if="kind === 'new'"
+        id="target"
+        v-model="target"
+        autofocus
+        label="Name of the new class there"
+      />
       <Candidates v-else v-model="existing" :section-id="section.id" :interface-id="interfaceId" />
       <DetailFields v-if="missing.length" v-model="details" :missing="missing" />
       <p v-for="r in remarks" :key="r.code" :class="r.blocks ? 'bad' : 'warn'">
@@ -136,7 +140,7 @@ const pair = useMutation({
         <Button type="button" variant="text" label="Cancel" @click="emit('close')" />
       </div>
     </form>
-  </Dialog>
+  </Frame>
 </template>
 
 <style scoped>

@@ -1,10 +1,10 @@
 <script setup lang="ts">
 import { useMutation, useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import Dialog from 'primevue/dialog'
 import { computed } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
+import Frame from '../../parts/form/Frame.vue'
 import Oops from '../../parts/Oops.vue'
 import { when } from '../../parts/when'
 
@@ -24,13 +24,7 @@ const shown = computed(() => back.data.value ?? outlook.data.value)
 </script>
 
 <template>
-  <Dialog
-    visible
-    modal
-    :header="`Copy of ${when(copy.createdAt)}`"
-    :style="{ width: '40rem' }"
-    @update:visible="emit('close')"
-  >
+  <Frame :title="`Copy of ${when(copy.createdAt)}`" width="40rem" @close="emit('close')">
     <p class="faint">
       Who is in a section comes from the register, and classes follow it. What can be lost are results.
     </p>
@@ -59,7 +53,7 @@ const shown = computed(() => back.data.value ?? outlook.data.value)
       />
       <Button variant="text" label="Close" @click="emit('close')" />
     </div>
-  </Dialog>
+  </Frame>
 </template>
 
 <style scoped>

@@ -4,6 +4,7 @@ import Column from 'primevue/column'
 import Skeleton from 'primevue/skeleton'
 
 import Counts from '../../parts/Counts.vue'
+import TickField from '../../parts/form/TickField.vue'
 import Listing from '../../parts/Listing.vue'
 import Signal from '../../parts/Signal.vue'
 import { when } from '../../parts/when'
@@ -46,20 +47,22 @@ const height = 46
   >
     <Column style="width: 2rem">
       <template #header>
-        <input
-          type="checkbox"
-          aria-label="Choose all that fit"
-          :checked="chosen > 0 && chosen >= (rows?.length ?? 0)"
-          @click.stop="emit('all')"
+        <TickField
+          :model-value="chosen > 0 && chosen >= (rows?.length ?? 0)"
+          hidden
+          label="Choose all that fit"
+          @click.stop
+          @update:model-value="emit('all')"
         />
       </template>
       <template #body="{ data }">
-        <input
+        <TickField
           v-if="data.state"
-          type="checkbox"
-          :aria-label="`Choose ${data.title}`"
-          :checked="has(data)"
-          @click.stop="emit('toggle', data)"
+          :model-value="has(data)"
+          hidden
+          :label="`Choose ${data.title}`"
+          @click.stop
+          @update:model-value="emit('toggle', data)"
         />
       </template>
     </Column>

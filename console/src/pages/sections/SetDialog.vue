@@ -2,17 +2,17 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Checkbox from 'primevue/checkbox'
-import Dialog from 'primevue/dialog'
-import InputText from 'primevue/inputtext'
 import RadioButton from 'primevue/radiobutton'
 import { computed, ref } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
 import { refresh } from '../../api/live'
 import { useVersion } from '../../parts/draft'
+import Effects from '../../parts/Effects.vue'
+import Frame from '../../parts/form/Frame.vue'
+import TextField from '../../parts/form/TextField.vue'
 import Oops from '../../parts/Oops.vue'
 import SectionPick from '../../parts/SectionPick.vue'
-import Effects from '../../parts/Effects.vue'
 
 /** Adds sections to a set, takes some out, changes its lead; shows what becomes of everybody. */
 const props = defineProps<{ set: Schemas['LinkedSet'] }>()
@@ -56,13 +56,7 @@ const change = useMutation({
 </script>
 
 <template>
-  <Dialog
-    visible
-    modal
-    :header="`Change ${set.name}`"
-    :style="{ width: '46rem' }"
-    @update:visible="emit('close')"
-  >
+  <Frame :title="`Change ${set.name}`" width="46rem" @close="emit('close')">
     <table>
       <thead>
         <tr>
@@ -88,11 +82,13 @@ const change = useMutation({
       <label for="set-add">Sections to add</label>
       <SectionPick v-model="add" input-id="set-add" label="Sections to add" />
     </div>
-    <div v-if="out?.refused.some((r) => r.override) || reason" class="field">
-      <label for="set-reason">Why these are linked all the same</label>
-      <InputText id="set-reason" v-model.lazy="reason" />
-      <small class="faint">Kept in the audit trail with your name.</small>
-    </div>
+    <TextField
+      v-if="out?.refused.some((r) => r.override) || reason"
+      id="set-reason"
+      v-model="reason"
+      label="Why these are linked all the same"
+      help="Kept in the audit trail with your name."
+    />
     <p v-for="r in out?.refused" :key="r.section.id + r.code" class="bad">
       ▲ {{ r.section.title }}: {{ r.detail }}<template v-if="r.override">; give a reason to link it</template>
     </p>
@@ -111,7 +107,7 @@ const change = useMutation({
       />
       <Button variant="text" label="Cancel" @click="emit('close')" />
     </div>
-  </Dialog>
+  </Frame>
 </template>
 
 <style scoped>

@@ -6,6 +6,7 @@ import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, ok, type Schemas } from '../../api/client'
+import TickField from '../../parts/form/TickField.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import { when } from '../../parts/when'
@@ -66,7 +67,7 @@ function skip(p: Schemas['SetProposal']) {
 
 <template>
   <PageHead title="Linked sets" about="sections of one course and term that are handled as one">
-    <label><Checkbox v-model="unlinked" binary /> those that were unlinked</label>
+    <TickField v-model="unlinked" label="those that were unlinked" />
     <RouterLink to="/sections">All sections</RouterLink>
   </PageHead>
   <Oops :error="sets.error.value ?? proposals.error.value ?? look.error.value" />
@@ -109,11 +110,12 @@ function skip(p: Schemas['SetProposal']) {
   </div>
   <div class="head">
     <h2>Could be linked</h2>
-    <label><Checkbox v-model="sameTeacher" binary /> only with the same teacher</label>
-    <label v-if="everything || proposals.data.value?.hidden"
-      ><Checkbox v-model="everything" binary /> those that lists hide
-      <template v-if="proposals.data.value?.hidden">({{ proposals.data.value.hidden }})</template></label
-    >
+    <TickField v-model="sameTeacher" label="only with the same teacher" />
+    <TickField
+      v-if="everything || proposals.data.value?.hidden"
+      v-model="everything"
+      :label="`those that lists hide ${proposals.data.value?.hidden ? `(${proposals.data.value.hidden})` : ''}`"
+    />
     <Button
       v-if="wanted.length"
       size="small"
@@ -128,7 +130,12 @@ function skip(p: Schemas['SetProposal']) {
   <ul class="proposals">
     <li v-for="p in items" :key="key(p)">
       <label>
-        <Checkbox :model-value="!skipped.includes(key(p))" binary @update:model-value="skip(p)" />
+        <Checkbox
+          :model-value="!skipped.includes(key(p))"
+          binary
+          :aria-label="p.name"
+          @update:model-value="skip(p)"
+        />
         <b>{{ p.name }}</b> {{ p.sections.map((s) => s.title).join(', ') }}
         <span class="faint"
           >{{ p.sections[0]!.terms.join(', ') }} · {{ named(p.sections.map((s) => s.school ?? '')) }} ·

@@ -1,14 +1,14 @@
 <script setup lang="ts">
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import Dialog from 'primevue/dialog'
 import RadioButton from 'primevue/radiobutton'
 import { ref } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
 import { refresh } from '../../api/live'
-import Oops from '../../parts/Oops.vue'
 import Effects from '../../parts/Effects.vue'
+import Frame from '../../parts/form/Frame.vue'
+import Oops from '../../parts/Oops.vue'
 
 /** Unlinks a set and says what becomes of its class, and of everybody in it. */
 const props = defineProps<{ set: Schemas['LinkedSet'] }>()
@@ -41,13 +41,7 @@ const unlink = useMutation({
 </script>
 
 <template>
-  <Dialog
-    visible
-    modal
-    :header="`Unlink ${set.name}`"
-    :style="{ width: '44rem' }"
-    @update:visible="emit('close')"
-  >
+  <Frame :title="`Unlink ${set.name}`" width="44rem" @close="emit('close')">
     <p>{{ set.sections.map((s) => s.title).join(', ') }} are handled one by one again.</p>
     <template v-if="set.targets.length">
       <label class="choice">
@@ -67,7 +61,7 @@ const unlink = useMutation({
       <Button label="Unlink" :loading="unlink.isPending.value" @click="unlink.mutate()" />
       <Button variant="text" label="Cancel" @click="emit('close')" />
     </div>
-  </Dialog>
+  </Frame>
 </template>
 
 <style scoped>

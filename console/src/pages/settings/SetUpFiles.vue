@@ -4,6 +4,7 @@ import Button from 'primevue/button'
 import { computed, ref } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
+import FileField from '../../parts/form/FileField.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 
@@ -61,12 +62,10 @@ const forget = useMutation({
     ),
   onSuccess: () => queries.invalidateQueries({ queryKey: ['config'] }),
 })
-function choose(e: Event) {
-  const input = e.target as HTMLInputElement
+function choose(files: File[]) {
   seen.value = undefined
   take.reset()
-  if (input.files?.length) compare.mutate([...input.files])
-  input.value = '' // so that the same file, edited, can be chosen again
+  compare.mutate(files)
 }
 const kinds: Record<string, string> = {
   connections: 'connection',
@@ -114,13 +113,14 @@ const summary = computed(
   </p>
   <label class="choose"
     >Files to compare
-    <input
+    <FileField
       id="set-up-files"
-      type="file"
+      hidden
+      label="Files to compare"
       multiple
       accept=".yaml,.yml"
       :disabled="compare.isPending.value || take.isPending.value"
-      @change="choose"
+      @choose="choose"
     />
   </label>
   <p v-if="compare.isPending.value" class="faint">Comparing…</p>

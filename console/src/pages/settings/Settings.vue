@@ -1,11 +1,11 @@
 <script setup lang="ts">
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import InputText from 'primevue/inputtext'
 import { computed, ref } from 'vue'
 
 import { api, ifMatch, ok, tagOf, type Schemas } from '../../api/client'
 import { useDraft } from '../../parts/draft'
+import TextField from '../../parts/form/TextField.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import ScheduleField from '../../parts/ScheduleField.vue'
@@ -132,7 +132,7 @@ function add() {
         <p class="faint">
           Reads, runs and deliveries wait while everything is paused. What was due happens once afterwards.
         </p>
-        <InputText v-model="note" size="small" placeholder="why, for whoever sees it" aria-label="Why" />
+        <TextField v-model="note" placeholder="why, for whoever sees it" hidden label="Why" />
         <Button
           size="small"
           variant="outlined"

@@ -1,10 +1,13 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import InputText from 'primevue/inputtext'
 import { computed, ref, useId, watch } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
+import ChoiceField from '../../parts/form/ChoiceField.vue'
+import NumberField from '../../parts/form/NumberField.vue'
+import TextField from '../../parts/form/TextField.vue'
+import TickField from '../../parts/form/TickField.vue'
 import ScheduleField from '../../parts/ScheduleField.vue'
 
 /** One template: how classes are called, and the policy of their pairings. */
@@ -54,37 +57,38 @@ const share = computed({
 <template>
   <fieldset class="sheet">
     <div class="grid">
-      <label>Name <InputText v-model="t.name" size="small" /></label>
+      <TextField v-model="t.name" label="Name" />
       <label class="wide"
-        >Classes are called <InputText v-model="t.target" size="small" />
+        >Classes are called <TextField v-model="t.target" hidden label="Classes are called" />
         <small v-if="trial.error.value" class="clash">{{ trial.error.value.message }}</small>
         <small v-else class="faint"
           >{{ trial.data.value?.examples.map((x) => x.name).join(', ') }}
           <span v-if="clash" class="clash">▲ {{ clash }}</span></small
         ></label
       >
-      <label
-        >Leavers
-        <select v-model="t.policy.leavers">
-          <option value="remove">are removed</option>
-          <option value="deactivate">are removed, account switched off</option>
-          <option value="keep">stay</option>
-        </select></label
-      >
-      <label>Carries these roles <InputText v-model.lazy="roles" size="small" /></label>
+      <ChoiceField
+        v-model="t.policy.leavers"
+        label="Leavers"
+        :options="[
+          { value: 'remove', label: 'are removed' },
+          { value: 'deactivate', label: 'are removed, account switched off' },
+          { value: 'keep', label: 'stay' },
+        ]"
+      />
+      <TextField v-model="roles" lazy label="Carries these roles" />
       <span class="guard"
-        ><label
-          >Stop above removals <input v-model.number="t.policy.removalNumber" type="number" min="0" /></label
-        ><label>or % of the class <input v-model.number="share" type="number" min="0" max="100" /></label
-      ></span>
+        ><NumberField v-model="t.policy.removalNumber" label="Stop above removals" :min="0" /><NumberField
+          v-model="share"
+          label="or % of the class"
+          :min="0"
+          :max="100"
+      /></span>
       <label class="all" :for="`schedule-${id}`"
         >Runs by itself <ScheduleField :id="`schedule-${id}`" v-model="t.policy.schedule"
       /></label>
-      <label class="tick"><input v-model="t.policy.hold" type="checkbox" /> hold learners until opened</label>
-      <label class="tick"><input v-model="t.policy.notify" type="checkbox" /> notify new members</label>
-      <label class="tick"
-        ><input v-model="t.policy.ownTarget" type="checkbox" /> take out whom Kanban did not put in</label
-      >
+      <TickField v-model="t.policy.hold" label="hold learners until opened" />
+      <TickField v-model="t.policy.notify" label="notify new members" />
+      <TickField v-model="t.policy.ownTarget" label="take out whom Kanban did not put in" />
     </div>
     <div class="row">
       <span v-if="usual" class="faint">● the usual one</span>
@@ -144,16 +148,6 @@ label {
   display: flex;
   gap: 0.4rem;
   align-items: center;
-}
-
-select,
-input[type='number'] {
-  width: 100%;
-  min-width: 0;
-  font: inherit;
-  padding: 0.3rem;
-  border: 1px solid var(--line);
-  background: var(--sheet);
 }
 
 .row {

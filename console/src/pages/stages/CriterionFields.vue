@@ -4,6 +4,8 @@ import Button from 'primevue/button'
 import { computed } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
+import ChoiceField from '../../parts/form/ChoiceField.vue'
+import NumberField from '../../parts/form/NumberField.vue'
 import { useOutline } from '../../parts/outline'
 
 /** One thing that a stage asks for. */
@@ -31,8 +33,8 @@ const percent = computed({
   get: () => Math.round((c.value.atLeast ?? 0) * 1000) / 10,
   set: (n: number) => (c.value.atLeast = n / 100),
 })
-function kind(event: Event) {
-  const kind = (event.target as HTMLSelectElement).value as Schemas['Criterion']['kind']
+type Kind = Schemas['Criterion']['kind']
+function kind(kind: Kind) {
   c.value = {
     kind,
     courseId: kind === 'badge' ? undefined : c.value.courseId,
@@ -46,34 +48,50 @@ const without = computed(
 
 <template>
   <div class="criterion">
-    <select :value="c.kind" :aria-label="`Criterion ${name}`" @change="kind">
-      <option v-for="(text, k) in kinds" :key="k" :value="k">{{ text }}</option>
-    </select>
-    <select v-if="c.kind === 'module'" v-model="c.moduleId" :aria-label="`Module ${name}`">
-      <option v-for="m in modules" :key="m.id" :value="m.id">
-        {{ m.title || m.id }}
-      </option>
-    </select>
+    <ChoiceField
+      :model-value="c.kind"
+      hidden
+      :label="`Criterion ${name}`"
+      :options="Object.entries(kinds).map(([value, label]) => ({ value: value as Kind, label }))"
+      @update:model-value="(k) => k && kind(k)"
+    />
+    <ChoiceField
+      v-if="c.kind === 'module'"
+      v-model="c.moduleId"
+      hidden
+      :label="`Module ${name}`"
+      :options="modules.map((m) => ({ value: m.id, label: m.title || m.id }))"
+    />
     <template v-if="c.kind === 'score'">
-      <select v-model="c.activityId" :aria-label="`Activity ${name}`">
-        <option v-for="a in activities" :key="a.id" :value="a.id">{{ a.title || a.id }}</option>
-      </select>
+      <ChoiceField
+        v-model="c.activityId"
+        hidden
+        :label="`Activity ${name}`"
+        :options="activities.map((a) => ({ value: a.id, label: a.title || a.id }))"
+      />
       at least
-      <input v-model.number="percent" type="number" min="-100" max="100" :aria-label="`Per cent ${name}`" /> %
+      <NumberField v-model="percent" :min="-100" :max="100" hidden :label="`Per cent ${name}`" /> %
     </template>
-    <select v-if="c.kind === 'badge'" v-model="c.badgeId" :aria-label="`Badge ${name}`">
-      <option v-for="b in badges" :key="b.id" :value="b.id">{{ b.name }}</option>
-    </select>
-    <select v-else v-model="elsewhere" :aria-label="`Course ${name}`">
-      <option value="">of this course</option>
-      <option
-        v-for="x in courses.data.value?.items.filter((x) => x.id !== props.course)"
-        :key="x.id"
-        :value="x.id"
-      >
-        of {{ x.title }}
-      </option>
-    </select>
+    <ChoiceField
+      v-if="c.kind === 'badge'"
+      v-model="c.badgeId"
+      hidden
+      :label="`Badge ${name}`"
+      :options="badges.map((b) => ({ value: b.id, label: b.name }))"
+    />
+    <ChoiceField
+      v-else
+      v-model="elsewhere"
+      hidden
+      :label="`Course ${name}`"
+      :options="[
+        { value: '', label: 'of this course' },
+        ...(courses.data.value?.items.filter((x) => x.id !== props.course) ?? []).map((x) => ({
+          value: x.id,
+          label: `of ${x.title}`,
+        })),
+      ]"
+    />
     <Button
       size="small"
       variant="text"
@@ -94,18 +112,5 @@ const without = computed(
   align-items: center;
   margin-top: 0.35rem;
   flex-wrap: wrap;
-}
-
-select,
-input {
-  font: inherit;
-  padding: 0.3rem;
-  border: 1px solid var(--line);
-  background: var(--sheet);
-  max-width: 16rem;
-}
-
-input {
-  width: 4.5rem;
 }
 </style>

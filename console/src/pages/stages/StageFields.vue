@@ -1,10 +1,12 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import InputText from 'primevue/inputtext'
 import { computed } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
+import ChoiceField from '../../parts/form/ChoiceField.vue'
+import TextField from '../../parts/form/TextField.vue'
+import TickField from '../../parts/form/TickField.vue'
 import CriterionFields from './CriterionFields.vue'
 
 /** One stage that is being written. */
@@ -23,14 +25,19 @@ const add = () => stage.value.criteria.push({ kind: 'module' })
   <fieldset>
     <legend>Stage {{ props.number }}</legend>
     <div class="row">
-      <InputText v-model="stage.title" placeholder="Title" :aria-label="`Title of stage ${number}`" />
-      <label><input v-model="stage.optional" type="checkbox" /> optional</label>
+      <TextField v-model="stage.title" placeholder="Title" hidden :label="`Title of stage ${number}`" />
+      <TickField v-model="stage.optional" label="optional" />
       <label
         >gives
-        <select v-model="badge" :aria-label="`Badge of stage ${number}`">
-          <option value="">no badge</option>
-          <option v-for="b in badges.data.value?.items" :key="b.id" :value="b.id">{{ b.name }}</option>
-        </select>
+        <ChoiceField
+          v-model="badge"
+          hidden
+          :label="`Badge of stage ${number}`"
+          :options="[
+            { value: '', label: 'no badge' },
+            ...(badges.data.value?.items ?? []).map((b) => ({ value: b.id, label: b.name })),
+          ]"
+        />
       </label>
       <Button
         v-if="number > 1"
@@ -83,12 +90,5 @@ legend {
 
 .row > :first-child {
   flex: 1;
-}
-
-select {
-  font: inherit;
-  padding: 0.3rem;
-  border: 1px solid var(--line);
-  background: var(--sheet);
 }
 </style>

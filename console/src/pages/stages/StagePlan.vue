@@ -6,6 +6,7 @@ import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, ok } from '../../api/client'
+import ChoiceField from '../../parts/form/ChoiceField.vue'
 import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
@@ -93,10 +94,15 @@ const remove = useMutation({
         >{{ p.course }} · <template v-if="p.onSince">● on since {{ when(p.onSince) }}</template
         ><template v-else>○ off: nothing is worked out or awarded</template></template
       >
-      <select v-model="section" class="filter" aria-label="Section">
-        <option value="">all sections</option>
-        <option v-for="x in sections.data.value?.items" :key="x.id" :value="x.id">{{ x.title }}</option>
-      </select>
+      <ChoiceField
+        v-model="section"
+        hidden
+        label="Section"
+        :options="[
+          { value: '', label: 'all sections' },
+          ...(sections.data.value?.items ?? []).map((x) => ({ value: x.id, label: x.title })),
+        ]"
+      />
       <Button size="small" variant="outlined" label="Edit…" @click="editing = true" />
       <Button v-if="!p.onSince" size="small" variant="outlined" label="Remove" @click="remove.mutate()" />
       <Button v-if="p.onSince" size="small" variant="outlined" label="Switch off" @click="off.mutate()" />
@@ -104,7 +110,8 @@ const remove = useMutation({
     </PageHead>
     <Oops :error="group.error.value ?? off.error.value ?? remove.error.value" />
     <div v-if="g" class="sheet plan">
-      <button
+      <Button
+        unstyled
         type="button"
         class="line"
         :class="{ here: chosen?.state === 'not-opened' }"
@@ -114,7 +121,7 @@ const remove = useMutation({
         <span class="bar"><i class="never" :style="{ width: `${share(g.notOpened)}%` }" /></span>
         <b>{{ g.notOpened }}</b>
         <span class="faint">of {{ g.people }} who learn in the course</span>
-      </button>
+      </Button>
       <div v-for="(s, i) in g.stages" :key="s.stageId" class="line">
         <span class="title"
           ><span class="faint">{{ i + 1 }}</span> {{ s.title }}
@@ -125,26 +132,29 @@ const remove = useMutation({
           >
         </span>
         <span class="bar"><i :style="{ width: `${share(s.reached)}%` }" /></span>
-        <button
+        <Button
+          unstyled
           type="button"
           :aria-label="`Who reached ${s.title}`"
           :class="{ here: chosen?.reached === s.stageId }"
           @click="chosen = { title: `who reached ${s.title}`, reached: s.stageId }"
         >
           <b>{{ s.reached }}</b>
-        </button>
-        <button
+        </Button>
+        <Button
           v-if="!s.optional"
+          unstyled
           type="button"
           :aria-label="`For whom ${s.title} is next`"
           :class="{ here: chosen?.at === s.stageId }"
           @click="chosen = { title: `for whom ${s.title} is next`, at: s.stageId }"
         >
           next for {{ s.at }}
-        </button>
+        </Button>
         <span v-else />
       </div>
-      <button
+      <Button
+        unstyled
         type="button"
         class="line"
         :class="{ here: chosen?.state === 'finished' }"
@@ -154,11 +164,11 @@ const remove = useMutation({
         <span class="bar"><i :style="{ width: `${share(g.finished)}%` }" /></span>
         <b>{{ g.finished }}</b>
         <span class="faint">every required stage</span>
-      </button>
+      </Button>
     </div>
     <div class="top">
       <h2>People{{ chosen ? ` ${chosen.title}` : '' }}</h2>
-      <button v-if="chosen" type="button" @click="chosen = undefined">show everybody</button>
+      <Button v-if="chosen" unstyled type="button" @click="chosen = undefined">show everybody</Button>
     </div>
     <Listing
       :rows="rows"

@@ -1,12 +1,13 @@
 <script setup lang="ts">
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import Dialog from 'primevue/dialog'
-import InputText from 'primevue/inputtext'
 import { reactive } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
 import { useVersion } from '../../parts/draft'
+import ChoiceField from '../../parts/form/ChoiceField.vue'
+import Frame from '../../parts/form/Frame.vue'
+import TextField from '../../parts/form/TextField.vue'
 import Oops from '../../parts/Oops.vue'
 import Found from './Found.vue'
 import StageFields from './StageFields.vue'
@@ -46,25 +47,17 @@ const up = (i: number) => p.stages.splice(i - 1, 0, ...p.stages.splice(i, 1))
 </script>
 
 <template>
-  <Dialog
-    visible
-    modal
-    :header="edit ? `Edit ${edit.name}` : 'Make a stage plan'"
-    :style="{ width: '52rem' }"
-    @update:visible="emit('close')"
-  >
+  <Frame :title="edit ? `Edit ${edit.name}` : 'Make a stage plan'" width="52rem" @close="emit('close')">
     <form @submit.prevent="save.mutate()" @input="preview.reset()">
       <div class="row">
-        <div class="field">
-          <label for="stage-plan-name">Name</label>
-          <InputText id="stage-plan-name" v-model="p.name" autofocus />
-        </div>
-        <div class="field">
-          <label for="stage-plan-course">Course</label>
-          <select id="stage-plan-course" v-model="p.courseId" :disabled="!!edit">
-            <option v-for="c in courses.data.value?.items" :key="c.id" :value="c.id">{{ c.title }}</option>
-          </select>
-        </div>
+        <TextField id="stage-plan-name" v-model="p.name" autofocus label="Name" />
+        <ChoiceField
+          id="stage-plan-course"
+          v-model="p.courseId"
+          :disabled="!!edit"
+          label="Course"
+          :options="(courses.data.value?.items ?? []).map((c) => ({ value: c.id, label: c.title }))"
+        />
       </div>
       <template v-if="p.courseId">
         <StageFields
@@ -101,7 +94,7 @@ const up = (i: number) => p.stages.splice(i - 1, 0, ...p.stages.splice(i, 1))
         <Button type="button" variant="text" label="Cancel" @click="emit('close')" />
       </div>
     </form>
-  </Dialog>
+  </Frame>
 </template>
 
 <style scoped>

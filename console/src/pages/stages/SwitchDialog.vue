@@ -1,9 +1,9 @@
 <script setup lang="ts">
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import Dialog from 'primevue/dialog'
 
 import { api, ok, type Schemas } from '../../api/client'
+import Frame from '../../parts/form/Frame.vue'
 import Oops from '../../parts/Oops.vue'
 import Found from './Found.vue'
 
@@ -36,13 +36,7 @@ const on = useMutation({
 </script>
 
 <template>
-  <Dialog
-    visible
-    modal
-    :header="`Switch ${plan.name} on`"
-    :style="{ width: '34rem' }"
-    @update:visible="emit('close')"
-  >
+  <Frame :title="`Switch ${plan.name} on`" width="34rem" @close="emit('close')">
     <p>Each stage that somebody reaches becomes an event, to which rules may react.</p>
     <Oops :error="preview.error.value ?? on.error.value" />
     <template v-if="preview.data.value">
@@ -52,5 +46,5 @@ const on = useMutation({
         <Button variant="text" label="Cancel" @click="emit('close')" />
       </div>
     </template>
-  </Dialog>
+  </Frame>
 </template>

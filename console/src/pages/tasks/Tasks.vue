@@ -5,6 +5,7 @@ import Column from 'primevue/column'
 import { computed, ref } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
+import TickField from '../../parts/form/TickField.vue'
 import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
@@ -32,7 +33,7 @@ const end = useMutation({
 
 <template>
   <PageHead title="Tasks" about="What rules gave people to do, the most urgent first">
-    <label><input v-model="done" type="checkbox" /> those that are done</label>
+    <TickField v-model="done" label="those that are done" />
   </PageHead>
   <Oops :error="end.error.value" />
   <Listing

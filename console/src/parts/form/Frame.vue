@@ -1,0 +1,43 @@
+<script setup lang="ts">
+import Dialog from 'primevue/dialog'
+import { ref } from 'vue'
+
+import { useTyped } from './typed'
+
+/** The frame of every dialog. Escape, the cross and another page ask before what was typed in it is
+ * dropped. */
+const props = defineProps<{
+  title: string
+  width?: string
+  /** It is just being sent: then it stays. */
+  sending?: boolean
+  /** What is typed; without it, whatever is typed counts. */
+  typed?: unknown
+  /** There is no other way out than its buttons. */
+  stays?: boolean
+}>()
+const emit = defineEmits<{ close: [] }>()
+const inputs = ref(0)
+const { touch, mayClose } = useTyped(() => props.typed ?? inputs.value)
+async function close() {
+  if (!props.sending && (await mayClose())) emit('close')
+}
+defineExpose({ close })
+</script>
+
+<template>
+  <Dialog
+    visible
+    modal
+    :header="title"
+    :closable="!stays"
+    :close-on-escape="!stays"
+    :style="{ width: width ?? '34rem' }"
+    :breakpoints="{ '640px': '96vw' }"
+    @update:visible="close"
+  >
+    <div @keydown.capture="touch" @pointerdown.capture="touch" @input.capture="(touch($event), inputs++)">
+      <slot :close="close" />
+    </div>
+  </Dialog>
+</template>
