@@ -13,7 +13,7 @@ demo: build ## Start everything with the demo school and play the whole story
 	bin/kanban demo $(ARGS)
 
 test: setup console/dist/index.html check-generated ## Run every test
-	cd console && npx vue-tsc --noEmit
+	cd console && npx vue-tsc --noEmit && npx vitest run
 	go vet ./...
 	go run ./internal/store/storetest/shared go test -race -timeout 20m $$(go list ./... | grep -vxE 'kanban/internal(/e2e|/notices)?')
 	go test -race -timeout 20m -count=1 -parallel 4 ./internal ./internal/notices ./internal/e2e # they look at the whole tree, which the test cache cannot see
@@ -35,7 +35,7 @@ lint: setup console/dist/index.html ## Check form and style of all code
 	@test -z "$$(go tool gofumpt -l cmd internal console/*.go)" || { echo "gofumpt would change:"; go tool gofumpt -l cmd internal console/*.go; exit 1; }
 	go vet ./...
 	go tool staticcheck ./...
-	cd console && npx eslint src && npx prettier --check src && npx vue-tsc --noEmit
+	cd console && npx eslint src test && npx prettier --check src test && npx vue-tsc --noEmit
 	@go run ./cmd/kanban openapi > console/openapi.json
 	@cd console && REDOCLY_TELEMETRY=off REDOCLY_SUPPRESS_UPDATE_NOTICE=true npx redocly lint --extends=recommended-strict openapi.json; \
 		s=$$?; rm -f openapi.json; exit $$s

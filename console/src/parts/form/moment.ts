@@ -9,7 +9,7 @@ export function fromDate(text: string): Date | null {
   if (!m) return null
   const at = new Date(Number(m[1]), Number(m[2]) - 1, Number(m[3]))
   // 31 February is no day, and not the third of March.
-  return at.getDate() === Number(m[3]) ? at : null
+  return at.getDate() === Number(m[3]) && at.getMonth() === Number(m[2]) - 1 ? at : null
 }
 
 /** Writes a day in the reader's zone as 2027-09-01. */
