@@ -1,5 +1,35 @@
 import { definePreset } from '@primeuix/themes'
-import Aura from '@primeuix/themes/aura'
+import accordion from '@primeuix/themes/aura/accordion'
+import autocomplete from '@primeuix/themes/aura/autocomplete'
+import base from '@primeuix/themes/aura/base'
+import button from '@primeuix/themes/aura/button'
+import checkbox from '@primeuix/themes/aura/checkbox'
+import chip from '@primeuix/themes/aura/chip'
+import confirmdialog from '@primeuix/themes/aura/confirmdialog'
+import datatable from '@primeuix/themes/aura/datatable'
+import datepicker from '@primeuix/themes/aura/datepicker'
+import dialog from '@primeuix/themes/aura/dialog'
+import fileupload from '@primeuix/themes/aura/fileupload'
+import inputnumber from '@primeuix/themes/aura/inputnumber'
+import inputtext from '@primeuix/themes/aura/inputtext'
+import listbox from '@primeuix/themes/aura/listbox'
+import menu from '@primeuix/themes/aura/menu'
+import message from '@primeuix/themes/aura/message'
+import multiselect from '@primeuix/themes/aura/multiselect'
+import paginator from '@primeuix/themes/aura/paginator'
+import progressbar from '@primeuix/themes/aura/progressbar'
+import radiobutton from '@primeuix/themes/aura/radiobutton'
+import ripple from '@primeuix/themes/aura/ripple'
+import select from '@primeuix/themes/aura/select'
+import skeleton from '@primeuix/themes/aura/skeleton'
+import tabs from '@primeuix/themes/aura/tabs'
+import textarea from '@primeuix/themes/aura/textarea'
+import toast from '@primeuix/themes/aura/toast'
+import togglebutton from '@primeuix/themes/aura/togglebutton'
+import toggleswitch from '@primeuix/themes/aura/toggleswitch'
+import toolbar from '@primeuix/themes/aura/toolbar'
+import tooltip from '@primeuix/themes/aura/tooltip'
+import virtualscroller from '@primeuix/themes/aura/virtualscroller'
 
 const ink = {
   50: '#f4f4f1',
@@ -30,25 +60,62 @@ const paper = {
   950: '#121110',
 }
 
+// Only what is used, so that the first page stays small.
+const parts = {
+  accordion,
+  autocomplete,
+  button,
+  checkbox,
+  chip,
+  confirmdialog,
+  datatable,
+  datepicker,
+  dialog,
+  fileupload,
+  inputnumber,
+  inputtext,
+  listbox,
+  menu,
+  message,
+  multiselect,
+  paginator,
+  progressbar,
+  radiobutton,
+  ripple,
+  select,
+  skeleton,
+  tabs,
+  textarea,
+  toast,
+  togglebutton,
+  toggleswitch,
+  toolbar,
+  tooltip,
+  virtualscroller,
+}
+
 /** The look of every PrimeVue part: ink on paper, square corners, no shadows. */
-export const preset = definePreset(Aura, {
-  primitive: { borderRadius: { none: '0', xs: '1px', sm: '2px', md: '2px', lg: '3px', xl: '3px' } },
-  components: {
-    checkbox: { root: { width: '1rem', height: '1rem' }, icon: { size: '0.75rem' } },
-    radiobutton: { root: { width: '1rem', height: '1rem' }, icon: { size: '0.5rem' } },
-  },
-  semantic: {
-    primary: ink,
-    colorScheme: {
-      light: {
-        surface: paper,
-        primary: {
-          color: '{primary.700}',
-          hoverColor: '{primary.600}',
-          activeColor: '{primary.800}',
-          contrastColor: '#fffdf8',
+export const preset = definePreset(
+  { ...base, components: parts },
+  {
+    primitive: { borderRadius: { none: '0', xs: '1px', sm: '2px', md: '2px', lg: '3px', xl: '3px' } },
+    components: {
+      checkbox: { root: { width: '1rem', height: '1rem' }, icon: { size: '0.75rem' } },
+      radiobutton: { root: { width: '1rem', height: '1rem' }, icon: { size: '0.5rem' } },
+    },
+    semantic: {
+      primary: ink,
+      colorScheme: {
+        light: {
+          surface: paper,
+          primary: {
+            color: '{primary.700}',
+            hoverColor: '{primary.600}',
+            activeColor: '{primary.800}',
+            contrastColor: '#fffdf8',
+          },
         },
       },
     },
   },
-})
+)

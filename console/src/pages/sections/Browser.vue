@@ -1,14 +1,16 @@
 <script setup lang="ts">
-import { ref, watch } from 'vue'
+import { defineAsyncComponent, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, ok } from '../../api/client'
 import BulkBar from '../batches/BulkBar.vue'
 import FilterBar from './FilterBar.vue'
-import LinkDialog from './LinkDialog.vue'
-import PairDialog from './PairDialog.vue'
 import { useChosen, useSections, type Filters, type Section } from './sections'
-import SectionTable from './SectionTable.vue'
+
+// Loaded when somebody asks for them.
+const SectionTable = defineAsyncComponent(() => import('./SectionTable.vue'))
+const LinkDialog = defineAsyncComponent(() => import('./LinkDialog.vue'))
+const PairDialog = defineAsyncComponent(() => import('./PairDialog.vue'))
 
 /** Finds sections, chooses some and does something with them. The slot may show
  * them in another way than as a table. */

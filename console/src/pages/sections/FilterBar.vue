@@ -1,14 +1,15 @@
 <script setup lang="ts">
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import { computed, ref } from 'vue'
+import { computed, defineAsyncComponent, ref } from 'vue'
 
 import { api, ifMatch, ok, tagOf, type Schemas } from '../../api/client'
 import ChoiceField from '../../parts/form/ChoiceField.vue'
 import NumberField from '../../parts/form/NumberField.vue'
 import TextField from '../../parts/form/TextField.vue'
-import HidingForm from './HidingForm.vue'
 import { noFilters, type Filters } from './sections'
+
+const HidingForm = defineAsyncComponent(() => import('./HidingForm.vue'))
 
 /** Narrows a list of sections; ways to narrow it can be saved. */
 const props = defineProps<{
