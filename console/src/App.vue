@@ -1,37 +1,23 @@
 <script setup lang="ts">
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
-import Button from 'primevue/button'
 import ConfirmDialog from 'primevue/confirmdialog'
 import Toast from 'primevue/toast'
 import { useConfirm } from 'primevue/useconfirm'
-import { computed, ref, watch } from 'vue'
+import { computed, nextTick, ref, useTemplateRef, watch } from 'vue'
 import { type RouteLocationRaw, useRoute, useRouter } from 'vue-router'
 
 import { api, ok, Problem } from './api/client'
-import { left, listen, live, over, stop } from './api/live'
+import { left, listen, over, stop } from './api/live'
 import { askWith } from './parts/form/ask'
 import { letGo } from './parts/form/typed'
 import Oops from './parts/Oops.vue'
 import { entered } from './router'
+import TopBar from './shell/TopBar.vue'
 
 const route = useRoute()
 const router = useRouter()
 const queries = useQueryClient()
 askWith(useConfirm())
-const pages = [
-  ['/board', 'Board'],
-  ['/sections', 'Sections'],
-  ['/findings', 'Findings'],
-  ['/connections', 'Connections'],
-  ['/access', 'Access'],
-  ['/outlines', 'Outlines'],
-  ['/stage-plans', 'Stages'],
-  ['/rules', 'Rules'],
-  ['/events', 'Events'],
-  ['/awards', 'Badges'],
-  ['/settings', 'Settings'],
-] as const
-
 const inside = computed(() => route.matched.length > 0 && !route.meta.open)
 const maintenance = useQuery({
   queryKey: ['maintenance'],
@@ -44,6 +30,15 @@ watch(
   (inside) => inside && listen(queries, signedOut),
   { immediate: true },
 )
+
+// Whoever goes on by keyboard goes on from the top of the page that is new.
+const content = useTemplateRef<HTMLElement>('content')
+router.afterEach(async (to, from) => {
+  if (to.path === from.path || !from.matched.length) return
+  await nextTick()
+  const at = document.activeElement
+  if (!at || at === document.body || at.closest('header')) content.value?.focus({ preventScroll: true })
+})
 
 const staying = ref<Error | null>(null) // why signing out failed
 
@@ -77,32 +72,8 @@ function signedOut() {
 </script>
 
 <template>
-  <header v-if="route.matched.length && !route.meta.open" class="strip">
-    <RouterLink to="/board" class="mark" aria-label="Kanban, to the board">
-      <svg viewBox="0 0 16 16" width="15" height="15" aria-hidden="true">
-        <path d="M1 1h4v14H1zM6 1h4v9H6zM11 1h4v5h-4z" fill="currentColor" />
-      </svg>
-      Kanban
-    </RouterLink>
-    <nav aria-label="Pages">
-      <RouterLink
-        v-for="[path, title] in pages"
-        :key="path"
-        :to="path"
-        :class="{
-          here:
-            route.path.startsWith(path) ||
-            (path === '/events' && route.path === '/deliveries') ||
-            (path === '/rules' && route.path === '/tasks'),
-        }"
-        >{{ title }}</RouterLink
-      >
-    </nav>
-    <span class="live faint" :title="live ? 'This page updates itself.' : 'Trying to reach the service.'">
-      <i :class="{ on: live }" /> {{ live ? 'up to date' : 'connecting' }}
-    </span>
-    <Button unstyled class="out" type="button" @click="signOut">Sign out</Button>
-  </header>
+  <a v-if="inside" class="skip" href="#content" @click.prevent="content?.focus()">To the content</a>
+  <TopBar v-if="inside" @out="signOut" />
   <p v-if="inside && maintenance.data.value?.on" class="paused" role="status">
     ‖ Everything is paused by {{ maintenance.data.value.by }}. {{ maintenance.data.value.note }} What is due
     waits. <RouterLink to="/settings">Go on…</RouterLink>
@@ -112,26 +83,34 @@ function signedOut() {
     <a :href="`/sign-in?then=${encodeURIComponent(route.fullPath)}`" target="_blank">Sign in again…</a> This
     page goes on then.
   </p>
-  <main :class="{ wide: !route.meta.open }">
+  <main id="content" ref="content" tabindex="-1" :class="{ wide: !route.meta.open }">
     <Oops v-if="inside" :error="staying" :again="signOut" />
     <RouterView />
   </main>
   <ConfirmDialog :style="{ width: '28rem' }" />
-  <Toast position="bottom-right" />
+  <Toast position="bottom-right">
+    <template #message="{ message }">
+      <div class="said">
+        <b>{{ message.summary }}</b>
+        <span v-if="message.detail">{{ message.detail }}</span>
+        <RouterLink v-if="message.to" :to="message.to">Show it</RouterLink>
+      </div>
+    </template>
+  </Toast>
 </template>
 
 <style scoped>
-.strip {
-  display: flex;
-  align-items: center;
-  gap: 1.6rem;
-  padding: 0 1.5rem;
-  height: 44px;
-  border-bottom: 1px solid var(--ink);
+.skip {
+  position: absolute;
+  left: -99rem;
+  z-index: 9;
   background: var(--sheet);
-  position: sticky;
-  top: 0;
-  z-index: 5;
+  padding: 0.5rem 1rem;
+}
+
+.skip:focus {
+  left: 0.5rem;
+  top: 0.4rem;
 }
 
 .paused {
@@ -141,60 +120,14 @@ function signedOut() {
   border-bottom: 1px solid var(--line);
 }
 
-.mark {
-  font: 400 1.1rem/1 var(--serif);
-  text-decoration: none;
-  display: flex;
-  gap: 0.5rem;
-  align-items: center;
-}
-
-nav {
-  display: flex;
-  gap: 1.3rem;
+.said {
+  display: grid;
+  gap: 0.15rem;
   flex: 1;
-  align-self: stretch;
 }
 
-nav a {
-  text-decoration: none;
-  color: var(--faint);
-  display: flex;
-  align-items: center;
-  border-bottom: 3px solid transparent;
-  border-top: 3px solid transparent;
-}
-
-nav a.here {
-  color: var(--ink);
-  border-bottom-color: var(--signal);
-}
-
-.live {
-  font-size: 12px;
-  display: flex;
-  align-items: center;
-  gap: 0.4rem;
-}
-
-.live i {
-  width: 7px;
-  height: 7px;
-  border: 1.5px solid var(--faint);
-  border-radius: 50%;
-}
-
-.live i.on {
-  background: var(--calm);
-  border-color: var(--calm);
-}
-
-.out {
-  font: inherit;
-  border: 0;
-  background: none;
-  color: var(--faint);
-  cursor: pointer;
+main:focus {
+  outline: none;
 }
 
 main.wide {

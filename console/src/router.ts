@@ -13,6 +13,7 @@ declare module 'vue-router' {
 
 export const router = createRouter({
   history: createWebHistory(),
+  scrollBehavior: (to, from, saved) => saved ?? (to.path === from.path ? false : { top: 0 }),
   routes: [
     { path: '/', redirect: '/board' },
     {
@@ -49,13 +50,13 @@ export const router = createRouter({
     {
       path: '/batches',
       component: () => import('./pages/batches/Batches.vue'),
-      meta: { title: 'Done with many' },
+      meta: { title: 'Batches' },
     },
     {
       path: '/batches/:id',
       component: () => import('./pages/batches/Batch.vue'),
       props: true,
-      meta: { title: 'With many' },
+      meta: { title: 'Batch' },
     },
     {
       path: '/settings',
@@ -102,12 +103,14 @@ export const router = createRouter({
       props: true,
       meta: { title: 'Classes that belong to no pairing' },
     },
+    { path: '/people', component: () => import('./pages/people/People.vue'), meta: { title: 'People' } },
     {
       path: '/people/:id',
       component: () => import('./pages/people/Person.vue'),
       props: true,
       meta: { title: 'Person' },
     },
+    { path: '/runs', component: () => import('./pages/pairings/Runs.vue'), meta: { title: 'Runs' } },
     {
       path: '/runs/:id',
       component: () => import('./pages/pairings/Run.vue'),

@@ -274,7 +274,7 @@ func (w *World) Read(c connectionstore.Interface, approved bool) runstore.Run {
 // WorkAll carries out every run that is queued, and gives them as they ended.
 func (w *World) WorkAll() (ended []runstore.Run) {
 	w.t.Helper()
-	all, err := runstore.Runs(w.t.Context(), w.Store, "", "", "", 1000)
+	all, err := runstore.Runs(w.t.Context(), w.Store, runstore.Wanted{Limit: 1000})
 	require.NoError(w.t, err)
 	for _, r := range all {
 		if !r.Active() || r.Kind != runstore.RunSync {

@@ -67,9 +67,9 @@ func TestMoverKeepsWhereTheyWere_P5(t *testing.T) {
 
 	found, err := rosterstore.People(t.Context(), w.Store, "JUNIPER", 10)
 	require.NoError(t, err)
-	require.Len(t, found, 1)
-	assert.Equal(t, "stu-010", found[0].Identifier)
+	require.Len(t, found.People, 1)
+	assert.Equal(t, "stu-010", found.People[0].Identifier)
 	found, err = rosterstore.People(t.Context(), w.Store, "%", 10)
 	require.NoError(t, err)
-	assert.Empty(t, found, "what is looked for is no pattern")
+	assert.Zero(t, found, "what is looked for is no pattern")
 }

@@ -340,7 +340,7 @@ func oneRemoved(all []removed, noun, name string) (removed, error) {
 	}
 	switch len(fits) {
 	case 0:
-		return removed{}, fmt.Errorf("%w: no removed %s is called %q; list them with: kanban %s list --removed",
+		return removed{}, fmt.Errorf("%w: no removed %s is called %q; see which there are: kanban %s list --removed",
 			errUsage, strings.TrimSuffix(noun, "s"), name, noun)
 	case 1:
 		return fits[0], nil

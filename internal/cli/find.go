@@ -67,7 +67,7 @@ func (n named[T]) find(ctx context.Context, c *client.Client, name string) (T, e
 	}
 	switch len(found) {
 	case 0:
-		return none, fmt.Errorf("%w: there is no %s %q; list them with: kanban %s", errUsage, n.noun, name, n.list)
+		return none, fmt.Errorf("%w: there is no %s %q; see which there are: kanban %s", errUsage, n.noun, name, n.list)
 	case 1:
 		return found[0], nil
 	}
@@ -199,7 +199,7 @@ func sectionsCalled(ctx context.Context, c *client.Client, name string) (all []f
 		}
 	}
 	if len(all) == 0 {
-		return nil, fmt.Errorf("%w: there is no section %q; list them with: kanban sections list", errUsage, name)
+		return nil, fmt.Errorf("%w: there is no section %q; see which there are: kanban sections list", errUsage, name)
 	}
 	return all, nil
 }

@@ -233,7 +233,7 @@ func listKinds(_ context.Context, cmd *cli.Command) error {
 	if name := cmd.Args().First(); name != "" {
 		k, ok := adapter.Lookup(name)
 		if !ok {
-			return usage(cmd, fmt.Sprintf("%q is no kind of interface; list them with: kanban interfaces kinds", name))
+			return usage(cmd, fmt.Sprintf("%q is no kind of interface; see which there are: kanban interfaces kinds", name))
 		}
 		kinds = []adapter.Kind{k}
 		say(cmd, "%s. %s", k.Title, k.About)

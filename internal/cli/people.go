@@ -50,16 +50,17 @@ func peopleFind() *cli.Command {
 			if err != nil {
 				return err
 			}
-			if err := tableOf(page, "Nobody fits.",
+			if err := tableOf(page.Items, "Nobody fits.",
 				[]string{
 					"name", "address", "user name", "identifier",
 					"register",
 				}, func(p api.Person) []string {
 					return []string{p.Name, p.Email, p.UserName, p.Identifier, p.Register}
-				}).print(cmd); err != nil || len(page) < mostFound || cmd.String("output") != "table" {
+				}).print(cmd); err != nil || page.Total <= len(page.Items) || cmd.String("output") != "table" {
 				return err
 			}
-			say(cmd, "\nThese are the first %d; give more of the name, or an identifier.", mostFound)
+			say(cmd, "\nThese are the first %d of %d; give more of the name, or an identifier.",
+				len(page.Items), page.Total)
 			return nil
 		},
 	}
@@ -96,10 +97,9 @@ func peopleForget() *cli.Command {
 // mostFound is how many people are listed of those who fit a text.
 const mostFound = 200
 
-func findPeople(ctx context.Context, c *client.Client, text string) ([]api.Person, error) {
-	page, err := client.Get[api.Page[api.Person]](ctx, c,
+func findPeople(ctx context.Context, c *client.Client, text string) (api.Page[api.Person], error) {
+	return client.Get[api.Page[api.Person]](ctx, c,
 		fmt.Sprintf("/people?limit=%d&text=%s", mostFound, url.QueryEscape(text)))
-	return page.Items, err
 }
 
 // personAt finds the person and the interface that the first two of n arguments name.

@@ -45,7 +45,7 @@ func readyRules(ctx context.Context, cmd *cli.Command) error {
 		}).print(cmd)
 	}
 	if !slices.ContainsFunc(all, func(r api.ReadyRule) bool { return r.Key == key }) {
-		return usage(cmd, fmt.Sprintf("there is no ready rule %q; list them with: kanban rules ready", key))
+		return usage(cmd, fmt.Sprintf("there is no ready rule %q; see which there are: kanban rules ready", key))
 	}
 	needs := map[string]string{}
 	for _, text := range cmd.StringSlice("use") {

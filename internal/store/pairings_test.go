@@ -214,11 +214,11 @@ func TestPreviewsRunsAndChanges(t *testing.T) {
 	tx(t, s, func(tx *db.Tx) error { return runstore.ReopenRun(ctx, tx, run.ID) })
 	assert.True(t, now().Active())
 	assert.Empty(t, must[string](t)(runstore.RevertedBy(ctx, s, run.ID)))
-	all := must[[]runstore.Run](t)(runstore.Runs(ctx, s, "", "", "", 1))
+	all := must[[]runstore.Run](t)(runstore.Runs(ctx, s, runstore.Wanted{Limit: 1}))
 	require.Len(t, all, 1)
-	assert.Len(t, must[[]runstore.Run](t)(runstore.Runs(ctx, s, "", "", all[0].ID, 10)), 1,
+	assert.Len(t, must[[]runstore.Run](t)(runstore.Runs(ctx, s, runstore.Wanted{Before: all[0].ID, Limit: 10})), 1,
 		"what is before it: the read")
-	assert.Len(t, must[[]runstore.Run](t)(runstore.Runs(ctx, s, p.ID, "", "", 10)), 1)
+	assert.Len(t, must[[]runstore.Run](t)(runstore.Runs(ctx, s, runstore.Wanted{PairingID: p.ID, Limit: 10})), 1)
 	require.NoError(t, pairingstore.ForgetPreviews(ctx, s, time.Now().Add(time.Hour)))
 }
 

@@ -55,14 +55,14 @@ func TestDatabasesOfReleasesAreCarriedOver(t *testing.T) {
 			}
 			sections := must[[]rosterstore.Section](t)(rosterstore.Sections(ctx, s))
 			assert.GreaterOrEqual(t, len(sections), 9)
-			assert.NotEmpty(t, must[[]rosterstore.FoundPerson](t)(rosterstore.People(ctx, s, "Basil Bough", 5)))
+			assert.NotEmpty(t, must[rosterstore.FoundPeople](t)(rosterstore.People(ctx, s, "Basil Bough", 5)).People)
 			for _, p := range must[[]*pairingstore.Pairing](t)(pairingstore.Listed(ctx, s)) {
 				whole := must[pairingstore.Pairing](t)(pairingstore.FindPairing(ctx, s, p.ID))
 				assert.NotEmpty(t, whole.Policy.Leavers)
 				source := must[map[string]pairingstore.Pairing](t)(pairingstore.PairingsByID(ctx, s, []string{p.ID}))
 				assert.Len(t, source, 1)
 			}
-			assert.NotEmpty(t, must[[]runstore.Run](t)(runstore.Runs(ctx, s, "", "", "", 10)))
+			assert.NotEmpty(t, must[[]runstore.Run](t)(runstore.Runs(ctx, s, runstore.Wanted{Limit: 10})))
 			rules := must[[]rulestore.Rule](t)(rulestore.Rules(ctx, s))
 			assert.NotEmpty(t, rules)
 			for _, r := range rules {

@@ -3,6 +3,8 @@ package web
 import (
 	"context"
 	"net/http"
+	"slices"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
@@ -15,6 +17,11 @@ import (
 	"kanban/internal/wire/api"
 	"kanban/internal/wire/sheet"
 )
+
+type coursesInput struct {
+	Text  string `query:"text" doc:"A part of title or code"`
+	Limit int    `query:"limit" minimum:"0" maximum:"1000" doc:"At most so many; 0 for all"`
+}
 
 var (
 	listCoursesOp = operation{
@@ -79,11 +86,21 @@ func (s *Server) courses(a huma.API) {
 	handleEmpty(a, setVerbsOp, s.setVerbs)
 }
 
-func (s *Server) listCourses(ctx context.Context, _ *struct{}) (api.Page[api.Course], error) {
-	all, err := s.Outlines.Courses(ctx)
-	return api.Page[api.Course]{Items: each(all, func(c learningstore.Course) api.Course {
+func (s *Server) listCourses(ctx context.Context, in *coursesInput) (page api.Page[api.Course], err error) {
+	var all []learningstore.Course
+	if in.Limit == 0 {
+		all, err = s.Outlines.Courses(ctx)
+		all = slices.DeleteFunc(all, func(c learningstore.Course) bool {
+			return !strings.Contains(strings.ToLower(c.Title+" "+c.Code), strings.ToLower(in.Text))
+		})
+		page.Total = len(all)
+	} else {
+		all, page.Total, err = s.Outlines.FindCourses(ctx, in.Text, in.Limit)
+	}
+	page.Items = each(all, func(c learningstore.Course) api.Course {
 		return api.Course{ID: c.ID, Title: c.Title, Code: c.Code, Activities: c.OutlineSize}
-	})}, err
+	})
+	return page, err
 }
 
 func (s *Server) getOutline(ctx context.Context, in *byID) (api.Outline, error) {

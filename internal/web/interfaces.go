@@ -17,6 +17,7 @@ import (
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/runstore"
 	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
 )
@@ -329,7 +330,7 @@ func (s *Server) oneInterface(ctx context.Context, c connectionstore.Interface) 
 	if !adapter.IsRegister(c.Kind) {
 		return out, nil
 	}
-	runs, err := s.Runs.Runs(ctx, "", c.ID, "", 1)
+	runs, err := s.Runs.Runs(ctx, runstore.Wanted{InterfaceID: c.ID, Limit: 1})
 	if err == nil && len(runs) > 0 {
 		var r api.Run
 		r, err = s.run(ctx, runs[0])

@@ -12,6 +12,7 @@ import (
 	"kanban/internal/core/finding"
 	"kanban/internal/core/roster"
 	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/runstore"
 	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
 	"kanban/internal/wire/sheet"
@@ -331,7 +332,7 @@ func (s *Server) pairing(ctx context.Context, id string) (api.Pairing, error) {
 		return out, err
 	}
 	out.Checklist, out.Freshness = checklist(list), api.Freshness(fresh)
-	runs, err := s.Runs.Runs(ctx, id, "", "", 1)
+	runs, err := s.Runs.Runs(ctx, runstore.Wanted{PairingID: id, Limit: 1})
 	if err == nil && len(runs) > 0 {
 		var r api.Run
 		r, err = s.run(ctx, runs[0])

@@ -102,8 +102,8 @@ func (s *Server) forgetChoices(ctx context.Context, in *personAt) error {
 }
 
 func (s *Server) findPeople(ctx context.Context, in *peopleInput) (api.Page[api.Person], error) {
-	all, err := s.Registers.People(ctx, in.Text, in.Limit)
-	return api.Page[api.Person]{Items: each(all, func(f rosterstore.FoundPerson) api.Person {
+	found, err := s.Registers.People(ctx, in.Text, in.Limit)
+	return api.Page[api.Person]{Total: found.Total, Items: each(found.People, func(f rosterstore.FoundPerson) api.Person {
 		p := person(f.Person)
 		p.Register = f.Register
 		return p

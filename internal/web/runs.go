@@ -18,6 +18,8 @@ type runsInput struct {
 	Paging
 	Pairing   string `query:"pairing" doc:"Id of a pairing"`
 	Interface string `query:"interface" doc:"Id of an interface"`
+	Active    bool   `query:"active" doc:"Only those that are queued or at work"`
+	Single    bool   `query:"single" doc:"Only those that belong to no batch"`
 }
 
 var (
@@ -69,7 +71,10 @@ func (s *Server) runs(a huma.API) {
 }
 
 func (s *Server) listRuns(ctx context.Context, in *runsInput) (api.Page[api.Run], error) {
-	all, err := s.Runs.Runs(ctx, in.Pairing, in.Interface, in.Cursor, in.Limit)
+	all, err := s.Runs.Runs(ctx, runstore.Wanted{
+		PairingID: in.Pairing, InterfaceID: in.Interface, Active: in.Active, Single: in.Single,
+		Before: in.Cursor, Limit: in.Limit,
+	})
 	if err != nil {
 		return api.Page[api.Run]{}, err
 	}
@@ -188,6 +193,9 @@ func (s *Server) run(ctx context.Context, r runstore.Run) (api.Run, error) {
 	}
 	if r.Reverts != nil {
 		out.Reverts = *r.Reverts
+	}
+	if r.BatchID != nil {
+		out.BatchID = *r.BatchID
 	}
 	if r.NextPreview != nil {
 		out.NextPreview = *r.NextPreview

@@ -111,7 +111,7 @@ func TestReplicasNeverRunOnePairingAtOnce(t *testing.T) {
 			WHERE kind IN ('apply-run', 'run-pairing', 'work-asked') AND state NOT IN ('completed', 'discarded')`).Scan(&open)
 		return err == nil && open == 0
 	}, 30*time.Second, 50*time.Millisecond)
-	runs, err := runstore.Runs(t.Context(), w.Store, p.ID, "", "", 100)
+	runs, err := runstore.Runs(t.Context(), w.Store, runstore.Wanted{PairingID: p.ID, Limit: 100})
 	require.NoError(t, err)
 	added := 0
 	for i, r := range runs {

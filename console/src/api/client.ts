@@ -2,6 +2,7 @@ import createClient from 'openapi-fetch'
 
 import { toRaw } from 'vue'
 
+import { plain, plainly } from './plain'
 import type { components, operations, paths } from './schema'
 
 /** What a list can be asked for, by the name of its operation. */
@@ -65,10 +66,11 @@ export async function ok<T>(answer: Promise<Answer<T>>): Promise<T> {
   const etag = got.response.headers.get('ETag') ?? ''
   if (got.response.ok) {
     if (etag && typeof got.data === 'object' && got.data) tags.set(got.data, etag)
-    return got.data as T
+    return plainly(got.data as T)
   }
   const body = (got.error ?? {}) as { detail?: string; errors?: { location?: string; message?: string }[] }
   const fields: Record<string, string> = {}
-  for (const e of body.errors ?? []) fields[(e.location ?? '').replace(/^body\./, '')] = e.message ?? ''
-  throw new Problem(got.response.status, body.detail ?? got.response.statusText, fields, etag)
+  for (const e of body.errors ?? [])
+    fields[(e.location ?? '').replace(/^body\./, '')] = plain(e.message ?? '')
+  throw new Problem(got.response.status, plain(body.detail ?? got.response.statusText), fields, etag)
 }

@@ -4835,151 +4835,301 @@ export interface components {
             items: components["schemas"]["Access"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
         };
         PageAward: {
             items: components["schemas"]["Award"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
         };
         PageBadge: {
             items: components["schemas"]["Badge"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
         };
         PageCandidate: {
             items: components["schemas"]["Candidate"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
         };
         PageChange: {
             items: components["schemas"]["Change"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
         };
         PageConnection: {
             items: components["schemas"]["Connection"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
         };
         PageCourse: {
             items: components["schemas"]["Course"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
         };
         PageDelivery: {
             items: components["schemas"]["Delivery"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
         };
         PageEvent: {
             items: components["schemas"]["Event"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
         };
         PageFinding: {
             items: components["schemas"]["Finding"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
         };
         PageInterface: {
             items: components["schemas"]["Interface"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
         };
         PageIssuer: {
             items: components["schemas"]["Issuer"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
         };
         PageLine: {
             items: components["schemas"]["Line"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
         };
         PageLinkable: {
             items: components["schemas"]["Linkable"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
         };
         PageListed: {
             items: components["schemas"]["Listed"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
         };
         PageListedBatch: {
             items: components["schemas"]["ListedBatch"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
         };
         PageOffer: {
             items: components["schemas"]["Offer"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
         };
         PageOrganisation: {
             items: components["schemas"]["Organisation"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
         };
         PagePairing: {
             items: components["schemas"]["Pairing"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
         };
         PagePeopleList: {
             items: components["schemas"]["PeopleList"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
         };
         PagePerson: {
             items: components["schemas"]["Person"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
         };
         PageProposal: {
             items: components["schemas"]["Proposal"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
         };
         PageRosterLine: {
             items: components["schemas"]["RosterLine"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
         };
         PageRule: {
             items: components["schemas"]["Rule"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
         };
         PageRun: {
             items: components["schemas"]["Run"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
         };
         PageStagePlan: {
             items: components["schemas"]["StagePlan"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
         };
         PageStagePlanPerson: {
             items: components["schemas"]["StagePlanPerson"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
         };
         PageTask: {
             items: components["schemas"]["Task"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
         };
         PageTouched: {
             items: components["schemas"]["Touched"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
         };
         PageUnsubscribed: {
             items: components["schemas"]["Unsubscribed"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
         };
         Pairing: {
             /** @description Not in lists */
@@ -5436,6 +5586,8 @@ export interface components {
             about: string;
             /** @description Who approved removals above the guard */
             approvedBy?: string;
+            /** @description The batch that it belongs to */
+            batchId?: string;
             code?: string;
             counts: {
                 [key: string]: number;
@@ -8113,7 +8265,12 @@ export interface operations {
     };
     "list-courses": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description A part of title or code */
+                text?: string;
+                /** @description At most so many; 0 for all */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -16558,6 +16715,10 @@ export interface operations {
                 pairing?: string;
                 /** @description Id of an interface */
                 interface?: string;
+                /** @description Only those that are queued or at work */
+                active?: boolean;
+                /** @description Only those that belong to no batch */
+                single?: boolean;
             };
             header?: never;
             path?: never;

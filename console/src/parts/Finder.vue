@@ -15,6 +15,8 @@ const props = defineProps<{
   inputId?: string
   /** Gives what fits a text, a few at most. */
   search: (text: string) => Promise<Found[]>
+  /** Gives the one with an id, to name what is chosen already. */
+  named?: (id: string) => Promise<Found | undefined>
 }>()
 const id = defineModel<string>({ required: true })
 const picked = ref<Found | string | null>(null)
@@ -30,9 +32,25 @@ async function look(text: string) {
   }
 }
 watch(picked, (p) => (id.value = p && typeof p === 'object' ? p.id : ''))
-watch(id, (now) => {
-  if (!now && picked.value && typeof picked.value === 'object') picked.value = null
-})
+watch(
+  id,
+  async (now) => {
+    const shown = picked.value && typeof picked.value === 'object' ? picked.value.id : ''
+    if (now === shown) return
+    if (!now) {
+      picked.value = null
+      return
+    }
+    problem.value = ''
+    try {
+      const one = (await props.named?.(now)) ?? { id: now, label: 'no longer there' }
+      if (id.value === now) picked.value = one
+    } catch (e) {
+      problem.value = `It could not be looked for: ${e instanceof Error ? e.message : String(e)}`
+    }
+  },
+  { immediate: true },
+)
 </script>
 
 <template>

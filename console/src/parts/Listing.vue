@@ -1,6 +1,7 @@
 <script setup lang="ts" generic="T extends object">
 import DataTable from 'primevue/datatable'
 import Skeleton from 'primevue/skeleton'
+import type { RouteLocationRaw } from 'vue-router'
 
 import Oops from './Oops.vue'
 
@@ -9,8 +10,10 @@ defineProps<{
   rows: T[] | undefined
   loading: boolean
   error: Error | null
-  /** What to say, and to do next, when there is nothing. */
+  /** What to say when there is nothing. */
   empty: string
+  /** What to do next when there is nothing. */
+  next?: { to: RouteLocationRaw; text: string }
   again?: () => unknown
   /** Makes rows choosable. */
   choose?: (row: T) => unknown
@@ -28,7 +31,9 @@ defineProps<{
   <div v-else-if="loading && !rows" class="sheet waiting" aria-busy="true" aria-label="Loading">
     <Skeleton v-for="n in 5" :key="n" height="1.1rem" />
   </div>
-  <p v-else-if="!rows?.length" class="sheet empty faint">{{ empty }}</p>
+  <p v-else-if="!rows?.length" class="sheet empty faint">
+    {{ empty }} <RouterLink v-if="next" :to="next.to">{{ next.text }}</RouterLink>
+  </p>
   <DataTable
     v-else
     class="sheet"

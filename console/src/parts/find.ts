@@ -1,4 +1,4 @@
-import { api, ok, type Schemas } from '../api/client'
+import { api, ok, Problem, type Schemas } from '../api/client'
 
 /** Finds people by name, address or identifier. */
 export async function people(text: string) {
@@ -8,6 +8,17 @@ export async function people(text: string) {
     label: p.identifier ? `${p.name} · ${p.identifier}` : p.name,
     apart: p.register,
   }))
+}
+
+/** Finds one person by id; nothing when nobody has it. */
+export async function person(id: string) {
+  try {
+    const p = await ok(api.GET('/api/v1/people/{id}', { params: { path: { id } } }))
+    return { id: p.id, label: p.identifier ? `${p.name} · ${p.identifier}` : p.name, apart: p.register }
+  } catch (e) {
+    if (e instanceof Problem && e.status === 404) return undefined
+    throw e
+  }
 }
 
 /** What a section is called, and what tells it from another one of that name. */

@@ -69,7 +69,7 @@ func (w *work) takeConnection(ctx context.Context, x config.Connection, t *taken
 func (w *work) takeInterface(ctx context.Context, c connectionstore.Connection, x config.Interface, t *taken) error {
 	kind, ok := adapter.Lookup(x.Kind)
 	if !ok {
-		return faulty{t.item.Fault("kind", "%q is not a kind of interface; list them with: kanban interfaces kinds", x.Kind)}
+		return faulty{t.item.Fault("kind", "%q is not a kind of interface; see which there are: kanban interfaces kinds", x.Kind)}
 	}
 	for _, f := range kind.Fields {
 		if _, given := x.Values[f.Name]; given && (f.Secret || f.Made) {

@@ -45,7 +45,7 @@ func (r *refs) find(of list, path, noun, listed, name string) string {
 	found := of.find(name)
 	switch len(found) {
 	case 0:
-		r.faults = append(r.faults, r.item.Fault(path, "there is no %s %q; list them with: kanban %s", noun, name, listed))
+		r.faults = append(r.faults, r.item.Fault(path, "there is no %s %q; see which there are: kanban %s", noun, name, listed))
 		return ""
 	case 1:
 		return found[0].id

@@ -143,7 +143,7 @@ func TestRemovedConnectionsComeBackWhole(t *testing.T) {
 	assert.Empty(t, sections)
 	people, err := rosterstore.People(t.Context(), w.Store, "", 100)
 	require.NoError(t, err)
-	assert.Empty(t, people)
+	assert.Zero(t, people)
 	pairings, err := pairingstore.Listed(t.Context(), w.Store)
 	require.NoError(t, err)
 	assert.Empty(t, pairings)

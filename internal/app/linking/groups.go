@@ -97,5 +97,5 @@ func (s *Service) RemoveGroup(ctx context.Context, who, interfaceID, ref string)
 			return tx.Announce(ctx, "pairing", g.PairingID)
 		})
 	}
-	return refusal.Invalid("ref", "%q is no group that is left over; list them with: kanban sections groups", ref)
+	return refusal.Invalid("ref", "%q is no group that is left over; see which there are: kanban sections groups", ref)
 }

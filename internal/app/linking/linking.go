@@ -88,7 +88,7 @@ func (x school) find(id, field string) (linking.Section, error) {
 	i, ok := x.index[id]
 	if !ok {
 		return linking.Section{}, refusal.Invalid(field,
-			"there is no section %q; list them with: kanban sections list", id)
+			"there is no section %q; see which there are: kanban sections list", id)
 	}
 	return x.all[i], nil
 }

@@ -79,7 +79,7 @@ func (s *Service) knowsCourse(ctx context.Context, id string) error {
 			return nil
 		}
 	}
-	return refusal.Invalid("courseId", "there is no course %q; list them with: kanban courses list", id)
+	return refusal.Invalid("courseId", "there is no course %q; see which there are: kanban courses list", id)
 }
 
 // OutlinePreview says whom another outline would complete or reopen.

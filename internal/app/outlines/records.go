@@ -17,6 +17,11 @@ func (s *Service) Courses(ctx context.Context) ([]learningstore.Course, error) {
 	return learningstore.Courses(ctx, s.Store)
 }
 
+// FindCourses finds at most so many courses by a part of title or code, and counts how many fit.
+func (s *Service) FindCourses(ctx context.Context, text string, limit int) ([]learningstore.Course, int, error) {
+	return learningstore.FindCourses(ctx, s.Store, text, limit)
+}
+
 // Outline finds the outline of a course.
 func (s *Service) Outline(ctx context.Context, courseID string) (learning.Outline, error) {
 	return learningstore.Outline(ctx, s.Store, courseID)

@@ -130,7 +130,7 @@ func (l *looking) card(sectionID string) (Card, error) {
 			slices.ContainsFunc(c.Set.Sections, func(x rosterstore.Section) bool { return x.ID == sectionID })
 	})
 	if at < 0 {
-		return Card{}, refusal.Invalid("sectionId", "there is no section %q; list them with: kanban sections list",
+		return Card{}, refusal.Invalid("sectionId", "there is no section %q; see which there are: kanban sections list",
 			sectionID)
 	}
 	return l.cards[at], nil
@@ -196,7 +196,7 @@ func (l *looking) service(ctx context.Context, id string) (*service, error) {
 	c, ok := l.paused.interfaces[id]
 	if !ok {
 		return nil, refusal.Invalid("interfaceId",
-			"there is no interface %q; list them with: kanban interfaces list", id)
+			"there is no interface %q; see which there are: kanban interfaces list", id)
 	}
 	if c.Kind != adapter.KindSCIM {
 		return nil, refusal.Invalid("interfaceId", "%s cannot take people; choose an interface of kind %s", c.Name,

@@ -40,7 +40,7 @@ func (s *Service) Give(ctx context.Context, who, offerID, personID string, until
 	p, err := rosterstore.FindPerson(ctx, s.Store, personID)
 	if errors.Is(err, db.ErrNotFound) {
 		return purchasestore.Access{}, refusal.Invalid("personId",
-			"there is no person %q; find them with: kanban people find", personID)
+			"there is no person %q; look for them by name: kanban people find", personID)
 	}
 	if err != nil {
 		return purchasestore.Access{}, err
@@ -97,7 +97,7 @@ func (s *Service) End(ctx context.Context, who, accessID, reason string) error {
 func (s *Service) Assign(ctx context.Context, who, accessID, personID string) error {
 	p, err := rosterstore.FindPerson(ctx, s.Store, personID)
 	if errors.Is(err, db.ErrNotFound) {
-		return refusal.Invalid("personId", "there is no person %q; find them with: kanban people find", personID)
+		return refusal.Invalid("personId", "there is no person %q; look for them by name: kanban people find", personID)
 	}
 	if err != nil {
 		return err

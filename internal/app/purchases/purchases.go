@@ -125,7 +125,7 @@ func (s *Service) check(ctx context.Context, o *purchasestore.Offer) error {
 		x, err := rosterstore.FindSection(ctx, s.Store, id)
 		switch {
 		case errors.Is(err, db.ErrNotFound):
-			return refusal.Invalid("sectionIds", "there is no section %q; list them with: kanban sections list", id)
+			return refusal.Invalid("sectionIds", "there is no section %q; see which there are: kanban sections list", id)
 		case err != nil:
 			return err
 		case x.List != "":
@@ -138,7 +138,7 @@ func (s *Service) check(ctx context.Context, o *purchasestore.Offer) error {
 func (s *Service) checkInterface(ctx context.Context, field, id string, kinds ...string) error {
 	c, err := connectionstore.FindInterface(ctx, s.Store, id)
 	if errors.Is(err, db.ErrNotFound) {
-		return refusal.Invalid(field, "there is no interface %q; list them with: kanban interfaces list", id)
+		return refusal.Invalid(field, "there is no interface %q; see which there are: kanban interfaces list", id)
 	}
 	if err == nil && !slices.Contains(kinds, c.Kind) {
 		return refusal.Invalid(field, "%s is of kind %s, this needs one of kind %s", c.Name, c.Kind,

@@ -41,7 +41,7 @@ func (s *Service) Orgs(ctx context.Context) ([]rosterstore.Org, error) {
 
 // People finds people by a part of their name, address, user name or identifier; those of whom
 // one of the latter three is the whole text come first.
-func (s *Service) People(ctx context.Context, text string, limit int) ([]rosterstore.FoundPerson, error) {
+func (s *Service) People(ctx context.Context, text string, limit int) (rosterstore.FoundPeople, error) {
 	return rosterstore.People(ctx, s.Store, text, limit)
 }
 

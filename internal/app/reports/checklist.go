@@ -274,7 +274,7 @@ func (s *Service) Freshness(ctx context.Context, p pairingstore.Pairing, readEve
 	if f.ReadAt, err = runstore.LastRead(ctx, s.Store, register.ID); err != nil {
 		return f, err
 	}
-	runs, err := runstore.Runs(ctx, s.Store, "", register.ID, "", 1)
+	runs, err := runstore.Runs(ctx, s.Store, runstore.Wanted{InterfaceID: register.ID, Limit: 1})
 	if err != nil {
 		return f, err
 	}

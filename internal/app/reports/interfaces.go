@@ -228,7 +228,7 @@ func (s *Service) registers(ctx context.Context) ([]Finding, error) {
 		if !adapter.IsRegister(c.Kind) {
 			continue
 		}
-		runs, err := runstore.Runs(ctx, s.Store, "", c.ID, "", 1)
+		runs, err := runstore.Runs(ctx, s.Store, runstore.Wanted{InterfaceID: c.ID, Limit: 1})
 		if err != nil {
 			return nil, err
 		}

@@ -197,7 +197,7 @@ func (s *Service) Acknowledge(ctx context.Context, who, key, note string) error 
 		}
 	}
 	if i < 0 {
-		return refusal.Invalid("key", "there is no finding %q now; list them with: kanban findings list", key)
+		return refusal.Invalid("key", "there is no finding %q now; see which there are: kanban findings list", key)
 	}
 	if strings.TrimSpace(note) == "" {
 		return refusal.Invalid("note", "is missing: say why this may stay as it is")

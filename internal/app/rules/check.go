@@ -88,10 +88,10 @@ func (s *Service) checkScope(ctx context.Context, scope rule.Scope) error {
 	case err != nil:
 		return err
 	case scope.Course != "" && places[0].Course == "":
-		return refusal.Invalid("scope.course", "there is no course %q; list them with: kanban courses list",
+		return refusal.Invalid("scope.course", "there is no course %q; see which there are: kanban courses list",
 			scope.Course)
 	case scope.Section != "" && places[0].Section == "":
-		return refusal.Invalid("scope.section", "there is no section %q; list them with: kanban sections list",
+		return refusal.Invalid("scope.section", "there is no section %q; see which there are: kanban sections list",
 			scope.Section)
 	}
 	return nil
@@ -245,7 +245,7 @@ func (s *Service) checkAction(ctx context.Context, a rule.Action, trigger, at st
 		return s.checkTexts(at, trigger, text3{"subject", a.Subject, true}, text3{"text", a.Text, true})
 	case rule.Award:
 		if _, err := badgestore.FindBadge(ctx, s.Store, a.BadgeID); errors.Is(err, db.ErrNotFound) {
-			return refusal.Invalid(at+".badgeId", "there is no badge %q; list them with: kanban badges list",
+			return refusal.Invalid(at+".badgeId", "there is no badge %q; see which there are: kanban badges list",
 				a.BadgeID)
 		} else if err != nil {
 			return err
@@ -305,7 +305,7 @@ func (s *Service) checkOperate(ctx context.Context, a rule.Action, at string) er
 	o, err := connectionstore.FindOperation(ctx, s.Store, a.InterfaceID, a.Operation)
 	if errors.Is(err, db.ErrNotFound) {
 		return refusal.Invalid(at+".operation",
-			"the interface defines no operation %q; list them with: kanban operations list", a.Operation)
+			"the interface defines no operation %q; see which there are: kanban operations list", a.Operation)
 	}
 	if err != nil {
 		return err
@@ -333,7 +333,7 @@ func (s *Service) checkSection(ctx context.Context, id, at string) error {
 			x.Title)
 	}
 	if errors.Is(err, db.ErrNotFound) {
-		return refusal.Invalid(at+".sectionId", "there is no section %q; list them with: kanban sections list", id)
+		return refusal.Invalid(at+".sectionId", "there is no section %q; see which there are: kanban sections list", id)
 	}
 	return err
 }
@@ -342,7 +342,7 @@ func (s *Service) checkInterface(ctx context.Context, id, at string, kinds ...st
 	c, err := connectionstore.FindInterface(ctx, s.Store, id)
 	if errors.Is(err, db.ErrNotFound) {
 		return refusal.Invalid(at+".interfaceId",
-			"there is no interface %q; list them with: kanban interfaces list", id)
+			"there is no interface %q; see which there are: kanban interfaces list", id)
 	}
 	if err == nil && !slices.Contains(kinds, c.Kind) {
 		return refusal.Invalid(at+".interfaceId", "%s is of kind %s, this action needs one of kind %s", c.Name,

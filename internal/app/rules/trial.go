@@ -108,7 +108,7 @@ func (s *Service) try(ctx context.Context, r rulestore.Rule, q TrialRequest) (Tr
 		}
 		if recipient == "" {
 			return Trial{}, refusal.Conflict("",
-				"nobody has said where test sends go; set it with: kanban rules test-recipient ADDRESS")
+				"nobody has said where test sends go; set it: kanban rules test-recipient ADDRESS")
 		}
 	}
 	e, values, err := s.sample(ctx, r, q)
@@ -175,7 +175,7 @@ func (s *Service) sample(ctx context.Context, r rulestore.Rule, q TrialRequest) 
 	}
 	events, err := eventstore.EventsByID(ctx, s.Store, []string{q.EventID})
 	if err == nil && len(events) == 0 {
-		err = refusal.Invalid("eventId", "there is no event %q; list them with: kanban events list", q.EventID)
+		err = refusal.Invalid("eventId", "there is no event %q; see which there are: kanban events list", q.EventID)
 	}
 	if err != nil {
 		return eventstore.Event{}, nil, err

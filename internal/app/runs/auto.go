@@ -342,5 +342,5 @@ func (s *Service) held(ctx context.Context, pairingID string, want bool) (pairin
 	case want:
 		return p, refusal.Conflict("", "this class is open already; learners go in at once")
 	}
-	return p, refusal.Conflict("", "this class is held back already; open it with: kanban pairings open")
+	return p, refusal.Conflict("", "this class is held back already; open it: kanban pairings open")
 }

@@ -37,10 +37,10 @@ func asked(t *testing.T, w *apptest.World) (n int) {
 // auto lets a pairing run by itself and gives the run, if there was one.
 func auto(t *testing.T, w *apptest.World, pairingID string) *runstore.Run {
 	t.Helper()
-	before, err := runstore.Runs(t.Context(), w.Store, pairingID, "", "", 1)
+	before, err := runstore.Runs(t.Context(), w.Store, runstore.Wanted{PairingID: pairingID, Limit: 1})
 	require.NoError(t, err)
 	require.NoError(t, w.Runs.Auto(t.Context(), pairingID, "schedule"))
-	after, err := runstore.Runs(t.Context(), w.Store, pairingID, "", "", 1)
+	after, err := runstore.Runs(t.Context(), w.Store, runstore.Wanted{PairingID: pairingID, Limit: 1})
 	require.NoError(t, err)
 	if len(after) == 0 || len(before) > 0 && before[0].ID == after[0].ID {
 		return nil

@@ -62,7 +62,7 @@ func TestWhatWasDueWhilePausedHappensOnce_C6(t *testing.T) {
 				}
 				settle()
 				runs := func() int {
-					all, err := runstore.Runs(t.Context(), w.Store, p.ID, "", "", 100)
+					all, err := runstore.Runs(t.Context(), w.Store, runstore.Wanted{PairingID: p.ID, Limit: 100})
 					require.NoError(t, err)
 					return len(all)
 				}

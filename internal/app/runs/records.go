@@ -23,8 +23,6 @@ func (s *Service) RevertedBy(ctx context.Context, runID string) (string, error) 
 
 // Runs lists the newest runs, of one pairing or interface if given, older than
 // the run before if given.
-func (s *Service) Runs(ctx context.Context, pairingID string, interfaceID string, before string,
-	limit int,
-) ([]runstore.Run, error) {
-	return runstore.Runs(ctx, s.Store, pairingID, interfaceID, before, limit)
+func (s *Service) Runs(ctx context.Context, w runstore.Wanted) ([]runstore.Run, error) {
+	return runstore.Runs(ctx, s.Store, w)
 }

@@ -67,7 +67,7 @@ func TestRunIsReverted_R11(t *testing.T) {
 	assert.Equal(t, 13, r.Counts["removed"])
 	_, err = w.Runs.Revert(t.Context(), r.ID)
 	assert.ErrorContains(t, err, "took another one back")
-	runs, err := runstore.Runs(t.Context(), w.Store, "", register.ID, "", 1)
+	runs, err := runstore.Runs(t.Context(), w.Store, runstore.Wanted{InterfaceID: register.ID, Limit: 1})
 	require.NoError(t, err)
 	_, err = w.Runs.Revert(t.Context(), runs[0].ID)
 	assert.ErrorContains(t, err, "a read cannot be reverted")

@@ -134,7 +134,7 @@ func (s *Service) check(ctx context.Context, p *stagestore.StagePlan) error {
 		return err
 	}
 	if w.courses[p.CourseID] == "" {
-		return refusal.Invalid("courseId", "there is no course %q; list them with: kanban courses list", p.CourseID)
+		return refusal.Invalid("courseId", "there is no course %q; see which there are: kanban courses list", p.CourseID)
 	}
 	for i := range p.Stages {
 		stage := &p.Stages[i]
@@ -143,7 +143,7 @@ func (s *Service) check(ctx context.Context, p *stagestore.StagePlan) error {
 		}
 		if stage.BadgeID != "" && w.badges[stage.BadgeID] == "" {
 			return refusal.Invalid("stages",
-				"stage %q gives a badge that is not there; list them with: kanban badges list", stage.Title)
+				"stage %q gives a badge that is not there; see which there are: kanban badges list", stage.Title)
 		}
 		for _, c := range stage.Criteria {
 			if missing := w.missing(*p, c); missing != "" {
@@ -194,13 +194,13 @@ func (w words) missing(p stagestore.StagePlan, c stage.Criterion) string {
 	e, outlined := w.compiled[course]
 	switch {
 	case c.Kind == stage.Badge && w.badges[c.BadgeID] == "":
-		return "a badge that is not there; list them with: kanban badges list"
+		return "a badge that is not there; see which there are: kanban badges list"
 	case c.Kind == stage.Badge:
 		return ""
 	case w.courses[course] == "":
-		return fmt.Sprintf("the course %q, which is not there; list them with: kanban courses list", course)
+		return fmt.Sprintf("the course %q, which is not there; see which there are: kanban courses list", course)
 	case !outlined:
-		return fmt.Sprintf("%s, which has no outline yet, so nothing is ever done in it; set one with: kanban courses outline", w.courses[course])
+		return fmt.Sprintf("%s, which has no outline yet, so nothing is ever done in it; set one: kanban courses outline", w.courses[course])
 	case c.Kind == stage.Module && moduleTitle(e, c.ModuleID) == "":
 		return fmt.Sprintf("the module %q, which is not in the outline of %s", c.ModuleID, w.courses[course])
 	case c.Kind == stage.Score && activityTitle(e, c.ActivityID) == "":

@@ -348,7 +348,7 @@ var catalogue = []Entry{
 	},
 	{
 		TermEnds, Warn, "term ends soon",
-		"The term of these sections comes to its end, and their classes with it: nothing happens in them by itself any more after its last day.", "Move the classes to the sections that follow: kanban pairings next-term, or Next term in the console. It is said from 60 days before, and needs a person from 14 days before.", OwnerAdministrator,
+		"The term of these sections comes to its end, and their classes with it: nothing happens in them by itself any more after its last day.", "Move the classes to the sections that follow, under Next term (kanban pairings next-term). It is said from 60 days before, and needs a person from 14 days before.", OwnerAdministrator,
 	},
 	{
 		TermOver, Block, "term is over",
@@ -371,7 +371,7 @@ var catalogue = []Entry{
 	},
 	{
 		GroupLeft, Note, "group left over",
-		"A group inside the class was for a section that is no longer of the set, or the pairing ended. Kanban does nothing with it any more.", "See whether anybody is in it, and remove it when it is empty: kanban sections groups, or Linked sets in the console.", OwnerAdministrator,
+		"A group inside the class was for a section that is no longer of the set, or the pairing ended. Kanban does nothing with it any more.", "See whether anybody is in it, and remove it when it is empty, under Linked sets (kanban sections groups).", OwnerAdministrator,
 	},
 	{
 		DetailMissing, Warn, "the service wants to know more of the class",
@@ -489,7 +489,7 @@ var catalogue = []Entry{
 	},
 	{
 		TakeOverOffered, Warn, "places that nobody minds",
-		"These people are in the section and in the class, and Kanban did not put them into the class. When they leave the section they stay in the class.", "Take them over, so that they leave the class when they leave the section: kanban pairings take-over SECTION. Or leave them to whoever put them in: --leave.", OwnerAdministrator,
+		"These people are in the section and in the class, and Kanban did not put them into the class. When they leave the section they stay in the class.", "Take them over, so that they leave the class when they leave the section (kanban pairings take-over SECTION). Or leave them to whoever put them in (kanban pairings take-over SECTION --leave).", OwnerAdministrator,
 	},
 	{
 		TargetRenamed, Note, "class renamed at the service",
@@ -517,11 +517,11 @@ var catalogue = []Entry{
 	{
 		NeededGone, Block, "what a rule needs is gone",
 		"A label, group or operation that the rule names is not at the service any more. Its deliveries will wait.",
-		"Make it at the service again, or choose another one in the rule. What waits goes on by itself once it is found; it is looked for daily, and at once with: kanban rules check-now.", OwnerService,
+		"Make it at the service again, or choose another one in the rule. What waits goes on by itself once it is found; it is looked for daily, and at once when somebody asks for it: kanban rules check-now.", OwnerService,
 	},
 	{
 		RecordsProposed, Note, "second accounts or test learners, it seems",
-		"Records of the register look like second accounts of people who are there already, or like test learners. Nothing follows from that before somebody says so.", "Look at them and accept or refuse: kanban matching proposals REGISTER, or Second accounts and test learners under Connections in the console.", OwnerAdministrator,
+		"Records of the register look like second accounts of people who are there already, or like test learners. Nothing follows from that before somebody says so.", "Look at them and accept or refuse, under Second accounts and test learners of the register (kanban matching proposals REGISTER).", OwnerAdministrator,
 	},
 	{
 		NotTested, Warn, "test with new values failed",
@@ -537,17 +537,17 @@ var catalogue = []Entry{
 	{
 		SignInEnded, Block, "sign-in has ended",
 		"The service takes what was granted by signing in there no more: it was withdrawn, or has run out.",
-		"Sign in again: kanban interfaces sign-in NAME, or Sign in… on the interface in the console. What waits goes on by itself.",
+		"Sign in again, on the interface (kanban interfaces sign-in NAME). What waits goes on by itself.",
 		OwnerAdministrator,
 	},
 	{
 		SignInPending, Warn, "sign-in waits for a decision",
-		"Somebody signed in at the service as another account than before, or what worked would not work with it. Until it is decided the former grant counts.", "Take it or drop it: kanban interfaces sign-in NAME --take, or --drop.",
+		"Somebody signed in at the service as another account than before, or what worked would not work with it. Until it is decided the former grant counts.", "Take it (kanban interfaces sign-in NAME --take) or drop it (kanban interfaces sign-in NAME --drop).",
 		OwnerAdministrator,
 	},
 	{
 		StillToCome, Note, "deliveries are still to come", "What the rule has set going is not all done.",
-		"Say whether it is to be stopped or to finish: kanban rules off NAME --stop, or --finish.",
+		"Say whether it is to be stopped (kanban rules off NAME --stop) or to finish (kanban rules off NAME --finish).",
 		OwnerAdministrator,
 	},
 	{
@@ -591,7 +591,7 @@ var catalogue = []Entry{
 	},
 	{
 		Reversed, Warn, "completion reversed, what it gave stays",
-		"A completion holds no longer: a result was voided, or the outline was changed. What a rule did because of it is still there.", "Undo it by hand: revoke the badge (kanban badges revoke), take the label off. Or leave it and acknowledge this. A rule reverts by itself what it did when it says so: Reverted by in its form, --undone-by with kanban rules add.", OwnerAdministrator,
+		"A completion holds no longer: a result was voided, or the outline was changed. What a rule did because of it is still there.", "Undo it by hand: revoke the badge (kanban badges revoke), take the label off. Or leave it and acknowledge this. A rule reverts by itself what it did when it says so, under Reverted by in its form (kanban rules add --undone-by).", OwnerAdministrator,
 	},
 	{
 		TaskOpen, Warn, "something to do", "A rule opened a task for a person.",
@@ -610,11 +610,11 @@ var catalogue = []Entry{
 	},
 	{
 		BuyerUnknown, Block, "buyer is not known",
-		"It is not known who bought this: nobody in the register has the address and no account can be made, or the service gave no address at all.", "Say whose it is: kanban offers accesses --troubled --ids shows its id, kanban offers assign ID PERSON gives it to a person. Or enter the person in the register with the address; the next read enrols them.", OwnerAdministrator,
+		"It is not known who bought this: nobody in the register has the address and no account can be made, or the service gave no address at all.", "Say whose it is, under Access (kanban offers accesses --troubled --ids, then kanban offers assign ID PERSON). Or enter the person in the register with the address; the next read enrols them.", OwnerAdministrator,
 	},
 	{
 		BuyerAmbiguous, Block, "several people have the buyer's address",
-		"Something was bought under an address that more than one person in the register has, so it is not clear whose it is. Nobody is enrolled for it.", "Say whose it is: kanban offers accesses --troubled --ids shows its id, kanban offers assign ID PERSON gives it to a person.", OwnerAdministrator,
+		"Something was bought under an address that more than one person in the register has, so it is not clear whose it is. Nobody is enrolled for it.", "Say whose it is, under Access (kanban offers accesses --troubled --ids, then kanban offers assign ID PERSON).", OwnerAdministrator,
 	},
 	{
 		OfferUnknown, Warn, "offer not mapped",

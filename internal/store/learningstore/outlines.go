@@ -36,6 +36,25 @@ func Courses(ctx context.Context, from db.From) ([]Course, error) {
 		FROM courses c LEFT JOIN outlines o ON o.course_id = c.id WHERE c.gone_at IS NULL`+connectionstore.NotRemoved("c")+` ORDER BY c.title`)
 }
 
+// FindCourses finds courses by a part of title or code, and counts how many fit.
+func FindCourses(ctx context.Context, from db.From, text string, limit int) (found []Course, total int, err error) {
+	type row struct {
+		Course `gorm:"embedded"`
+		Total  int
+	}
+	err = db.Each(ctx, from, "finding courses", `
+		SELECT c.id::text, c.title, c.code, o.course_id IS NOT NULL AS has_outline, (SELECT count(*)::int
+			FROM outline_activities a WHERE a.course_id = c.id) AS outline_size, count(*) OVER ()::int AS total
+		FROM courses c LEFT JOIN outlines o ON o.course_id = c.id
+		WHERE c.gone_at IS NULL`+connectionstore.NotRemoved("c")+`
+			AND strpos(lower(c.title || ' ' || c.code), lower($1)) > 0
+		ORDER BY c.title, c.id LIMIT $2`, []any{text, limit}, func(r row) error {
+		found, total = append(found, r.Course), r.Total
+		return nil
+	})
+	return found, total, err
+}
+
 // NamedCourse is a course with what tells it from others.
 type NamedCourse struct {
 	ID          string

@@ -78,14 +78,28 @@ type FoundPerson struct {
 	Register string
 }
 
+// FoundPeople are the first of the people that were looked for, and how many there are.
+type FoundPeople struct {
+	People []FoundPerson
+	Total  int
+}
+
 // People finds people by a part of their name, address, user name or identifier; those of whom
 // one of the latter three is the whole text come first.
-func People(ctx context.Context, from db.From, text string, limit int) ([]FoundPerson, error) {
-	return db.Rows[FoundPerson](ctx, from, "finding people", `
-		SELECT `+PersonColumns+`, coalesce((SELECT n.name FROM interfaces n
+func People(ctx context.Context, from db.From, text string, limit int) (found FoundPeople, err error) {
+	type row struct {
+		FoundPerson `gorm:"embedded"`
+		Total       int
+	}
+	err = db.Each(ctx, from, "finding people", `
+		SELECT `+PersonColumns+`, count(*) OVER ()::int AS total, coalesce((SELECT n.name FROM interfaces n
 			WHERE n.id = p.interface_id), '') AS register FROM people p
 		WHERE p.gone_at IS NULL`+connectionstore.NotRemoved("p")+` AND strpos(lower(p.given_name || ' ' || p.family_name || ' ' || p.email || ' ' || p.user_name || ' ' || p.identifier), lower($1)) > 0
-		ORDER BY lower($1) NOT IN (lower(p.identifier), lower(p.email), lower(p.user_name)), p.family_name, p.given_name, p.id LIMIT $2`, text, limit)
+		ORDER BY lower($1) NOT IN (lower(p.identifier), lower(p.email), lower(p.user_name)), p.family_name, p.given_name, p.id LIMIT $2`, []any{text, limit}, func(r row) error {
+		found.People, found.Total = append(found.People, r.FoundPerson), r.Total
+		return nil
+	})
+	return found, err
 }
 
 // PersonCalled finds somebody by the register's identifier or, when nobody has it, by

@@ -74,20 +74,33 @@ func FindRun(ctx context.Context, from db.From, id string) (r Run, err error) {
 	return r, db.Known(err, "finding the run")
 }
 
-// Runs lists the newest runs, of one pairing or interface if given, older than
-// the run before if given.
-func Runs(ctx context.Context, from db.From, pairingID, interfaceID, before string, limit int) (all []Run,
-	err error,
-) {
-	q := from.Records(ctx).Order("id DESC").Limit(limit)
-	if pairingID != "" {
-		q = q.Where("pairing_id = ?", pairingID)
+// Wanted narrows a list of runs; what is empty does not.
+type Wanted struct {
+	PairingID   string
+	InterfaceID string
+	Active      bool // only what is queued or running
+	Single      bool // only what belongs to no batch
+	Before      string
+	Limit       int
+}
+
+// Runs lists the newest runs.
+func Runs(ctx context.Context, from db.From, w Wanted) (all []Run, err error) {
+	q := from.Records(ctx).Order("id DESC").Limit(w.Limit)
+	if w.PairingID != "" {
+		q = q.Where("pairing_id = ?", w.PairingID)
 	}
-	if interfaceID != "" {
-		q = q.Where("interface_id = ?", interfaceID)
+	if w.InterfaceID != "" {
+		q = q.Where("interface_id = ?", w.InterfaceID)
 	}
-	if before != "" {
-		q = q.Where("id < ?", before)
+	if w.Active {
+		q = q.Where("state IN ('queued', 'running')")
+	}
+	if w.Single {
+		q = q.Where("batch_id IS NULL")
+	}
+	if w.Before != "" {
+		q = q.Where("id < ?", w.Before)
 	}
 	err = q.Find(&all).Error
 	return all, db.Known(err, "listing runs")

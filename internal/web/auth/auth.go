@@ -119,7 +119,7 @@ func (a *Auth) Identify(next http.Handler) http.Handler {
 			return
 		case caller.ID == "" && !open[r.URL.Path]:
 			w.Header().Set("WWW-Authenticate", "Bearer")
-			problem.Write(w, http.StatusUnauthorized, "sign in first: in the console, or with: kanban sign-in")
+			problem.Write(w, http.StatusUnauthorized, "sign in first: kanban sign-in")
 			return
 		case caller.ID != "" && !caller.May(r.Method+" "+r.URL.Path):
 			problem.Write(w, http.StatusForbidden, "your role does not allow this")

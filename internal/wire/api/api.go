@@ -14,6 +14,7 @@ import (
 type Page[T any] struct {
 	Items []T    `json:"items"`
 	Next  string `json:"next,omitempty" doc:"Give it as cursor for the next page; absent at the end"`
+	Total int    `json:"total,omitempty" doc:"Of a list that is searched: how many fit, shown or not"`
 }
 
 // Setup makes the first administrator.
@@ -261,6 +262,7 @@ type Run struct {
 	Total       int            `json:"total"`
 	Counts      map[string]int `json:"counts"`
 	Findings    []Noticed      `json:"findings"`
+	BatchID     string         `json:"batchId,omitempty" doc:"The batch that it belongs to"`
 	Reverts     string         `json:"reverts,omitempty" doc:"The run whose effect it undoes"`
 	Ends        bool           `json:"ends,omitempty" doc:"It takes everybody out and ends the pairing"`
 	RevertedBy  string         `json:"revertedBy,omitempty" doc:"The run that undid its effect"`

@@ -46,7 +46,7 @@ type Connection struct {
 
 // Interface speaks one protocol with an outside system.
 type Interface struct {
-	Kind       string            `json:"kind" doc:"The protocol, such as scim; list them with: kanban interfaces kinds"`
+	Kind       string            `json:"kind" doc:"The protocol, such as scim; see which there are: kanban interfaces kinds"`
 	Label      string            `json:"label,omitempty" doc:"What tells it from the others of its connection"`
 	Values     map[string]string `json:"values,omitempty" doc:"By name, without secrets and without what Kanban makes; what is absent is as it is by default"`
 	Operations []rule.Operation  `json:"operations,omitempty" doc:"Of an API of its own"`

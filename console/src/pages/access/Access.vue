@@ -6,6 +6,7 @@ import ToggleSwitch from 'primevue/toggleswitch'
 import { computed, ref } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
+import { useAddress } from '../../parts/address'
 import TickField from '../../parts/form/TickField.vue'
 import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
@@ -19,7 +20,7 @@ const props = defineProps<{ id?: string }>()
 const queries = useQueryClient()
 const offers = useQuery({ queryKey: ['offers'], queryFn: () => ok(api.GET('/api/v1/offers')) })
 const unmapped = useQuery({ queryKey: ['unmapped'], queryFn: () => ok(api.GET('/api/v1/unmapped')) })
-const mismatches = ref(false)
+const mismatches = useAddress().tick('mismatches')
 const sides = useQuery({
   queryKey: ['sides', () => props.id, mismatches],
   queryFn: () =>

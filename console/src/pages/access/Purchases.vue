@@ -5,6 +5,7 @@ import Column from 'primevue/column'
 import { computed, ref, watch } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
+import { useAddress } from '../../parts/address'
 import TickField from '../../parts/form/TickField.vue'
 import Listing from '../../parts/Listing.vue'
 import Pager from '../../parts/Pager.vue'
@@ -13,8 +14,9 @@ import GiveForm from './GiveForm.vue'
 
 /** What was bought and what was given by hand, one purchase a line. */
 const props = defineProps<{ offer?: Schemas['Offer'] }>()
-const troubled = ref(false)
-const cursor = ref<string[]>([])
+const address = useAddress()
+const troubled = address.tick('troubled')
+const cursor = address.cursors()
 watch([troubled, () => props.offer?.id], () => (cursor.value = []))
 const list = useQuery({
   queryKey: ['accesses', () => props.offer?.id, troubled, cursor],

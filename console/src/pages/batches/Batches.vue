@@ -1,9 +1,9 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
 import Column from 'primevue/column'
-import { ref } from 'vue'
 
 import { api, ok } from '../../api/client'
+import { useAddress } from '../../parts/address'
 import Listing from '../../parts/Listing.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Pager from '../../parts/Pager.vue'
@@ -11,7 +11,7 @@ import { when } from '../../parts/when'
 import { titleOf } from './acts'
 
 /** What was done with many, the newest first. */
-const cursor = ref<string[]>([])
+const cursor = useAddress().cursors()
 const list = useQuery({
   queryKey: ['batch', 'list', cursor],
   queryFn: () =>
@@ -20,13 +20,14 @@ const list = useQuery({
 </script>
 
 <template>
-  <PageHead title="Done with many" about="What was done with many classes at once, and what became of it" />
+  <PageHead title="Batches" about="What was done with many classes at once, and what became of it" />
   <Listing
     :rows="list.data.value?.items"
     :loading="list.isLoading.value"
     :error="list.error.value"
     :again="list.refetch"
-    empty="Nothing was done with many yet. Choose classes on the board or under Sections."
+    empty="Nothing was done with many classes at once yet."
+    :next="{ to: '/sections', text: 'Choose sections' }"
   >
     <Column header="What">
       <template #body="{ data }"

@@ -74,7 +74,7 @@ function choose(a: Schemas['Order']['act']) {
   padding: 0.45rem 0.9rem;
   margin-bottom: 0.5rem;
   position: sticky;
-  top: 44px;
+  top: 77px; /* below the navigation */
   z-index: 4;
 }
 

@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
-import { computed, ref, watch } from 'vue'
+import { computed, defineAsyncComponent, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, ok } from '../../api/client'
+import { useAddress } from '../../parts/address'
 import { people } from '../../parts/find'
 import Finder from '../../parts/Finder.vue'
 import Oops from '../../parts/Oops.vue'
@@ -11,18 +12,26 @@ import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
 import Tabs from '../../parts/Tabs.vue'
 import Browser from '../sections/Browser.vue'
-import { noFilters, type Filters } from '../sections/sections'
+import { noFilters } from '../sections/sections'
 import Card from './Card.vue'
 import Today from './Today.vue'
+
+// Only a new installation needs them.
+const FirstSteps = defineAsyncComponent(() => import('../start/FirstSteps.vue'))
 
 const router = useRouter()
 const person = ref('')
 watch(person, (id) => id && router.push(`/people/${id}`))
-const filters = ref<Filters>(noFilters())
-const mode = ref(localStorage.getItem('board') ?? 'columns')
+const address = useAddress()
+const filters = address.all(noFilters, 'text', 'atLeast', 'atMost')
+// How one likes it is remembered; a link says it for itself.
+const mode = address.kept('as', localStorage.getItem('board') ?? 'columns')
 const kind = computed({
   get: () => mode.value,
-  set: (v) => localStorage.setItem('board', (mode.value = v)),
+  set: (v) => {
+    localStorage.setItem('board', v)
+    mode.value = v
+  },
 })
 const board = useQuery({
   queryKey: ['board', filters],
@@ -36,6 +45,10 @@ const board = useQuery({
 })
 const columns = computed(() => (board.data.value?.columns ?? []).filter((c) => c.count > 0))
 const total = computed(() => columns.value.reduce((n, c) => n + c.count, 0))
+const counted = computed(() => Object.fromEntries(columns.value.map((c) => [c.state, c.count])))
+const ran = computed(() =>
+  ['in-step', 'out-of-step', 'needs-person'].reduce((n, state) => n + (counted.value[state] ?? 0), 0),
+)
 const used = computed(() => Object.values(filters.value).some((v) => v))
 </script>
 
@@ -59,10 +72,16 @@ const used = computed(() => Object.values(filters.value).some((v) => v))
     />
   </PageHead>
   <Oops v-if="board.error.value" :error="board.error.value" :again="board.refetch" />
-  <p v-else-if="board.data.value && !total && !used" class="sheet empty faint">
+  <FirstSteps
+    v-if="board.data.value && !used && !ran"
+    :sections="total"
+    :paired="total - (counted['not-paired'] ?? 0)"
+    :ran="ran"
+  />
+  <p v-if="board.data.value && !total && !used" class="sheet empty faint">
     No section yet. <RouterLink to="/connections">Connect a register</RouterLink> and read it.
   </p>
-  <template v-else>
+  <template v-else-if="!board.error.value">
     <Today />
     <Browser v-if="kind === 'table'" v-model="filters" />
     <Browser v-else v-slot="{ chosen }" v-model="filters">

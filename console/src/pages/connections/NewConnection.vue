@@ -2,7 +2,7 @@
 import { useMutation, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { computed, reactive, ref } from 'vue'
-import { useRouter } from 'vue-router'
+import { useRoute, useRouter } from 'vue-router'
 
 import { api, ok, Problem, type Schemas } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
@@ -20,7 +20,8 @@ const kinds = useKinds()
 const system = reactive(drafted())
 let made = 0
 const fresh = (kind: string) => ({ key: made++, kind, label: '', values: {} as Record<string, string> })
-const interfaces = ref([fresh('oneroster')])
+// Where one comes from may say what is to be connected.
+const interfaces = ref([fresh(String(useRoute().query.kind ?? 'oneroster'))])
 const connected = ref<Schemas['Connection'] | undefined>()
 const shown = computed(
   () => connected.value?.interfaces.filter((i) => Object.keys(i.made ?? {}).length) ?? [],

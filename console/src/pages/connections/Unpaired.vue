@@ -5,6 +5,7 @@ import Column from 'primevue/column'
 import { computed, ref } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
+import { useAddress } from '../../parts/address'
 import TickField from '../../parts/form/TickField.vue'
 import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
@@ -19,7 +20,7 @@ const service = useQuery({
   queryKey: ['interfaces', () => props.id],
   queryFn: () => ok(api.GET('/api/v1/interfaces/{id}', { params: { path: { id: props.id } } })),
 })
-const ignored = ref(false)
+const ignored = useAddress().tick('ignored')
 const list = useQuery({
   queryKey: ['unpaired', () => props.id, ignored],
   queryFn: () =>

@@ -1,11 +1,12 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
 import Column from 'primevue/column'
-import { computed, ref, watch } from 'vue'
+import { computed } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, ok, type Schemas } from '../../api/client'
-import { people, sections } from '../../parts/find'
+import { useAddress } from '../../parts/address'
+import { people, person as personOf, section as sectionOf, sections } from '../../parts/find'
 import Finder from '../../parts/Finder.vue'
 import ChoiceField from '../../parts/form/ChoiceField.vue'
 import Listing from '../../parts/Listing.vue'
@@ -17,11 +18,11 @@ import Deliveries from './Deliveries.vue'
 
 const props = defineProps<{ id?: string }>()
 const router = useRouter()
-const type = ref('')
-const cursor = ref<string[]>([])
-const person = ref('')
-const section = ref('')
-watch([type, person, section], () => (cursor.value = []))
+const address = useAddress()
+const type = address.kept('type')
+const cursor = address.cursors()
+const person = address.kept('person')
+const section = address.kept('section')
 const query = computed(() => ({
   type: type.value,
   person: person.value || undefined,
@@ -39,9 +40,8 @@ const open = (row: object) => router.push(`/events/${(row as Schemas['Event']).i
 
 <template>
   <PageHead title="Events" about="What happened, once each, and what followed from it">
-    <RouterLink to="/deliveries">Deliveries</RouterLink>
-    <Finder v-model="person" label="person" :search="people" />
-    <Finder v-model="section" label="section" :search="sections" />
+    <Finder v-model="person" label="person" :search="people" :named="personOf" />
+    <Finder v-model="section" label="section" :search="sections" :named="sectionOf" />
     <ChoiceField
       v-model="type"
       hidden

@@ -2,11 +2,12 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
-import { computed, ref, watch } from 'vue'
-import { useRoute, useRouter } from 'vue-router'
+import { computed, ref } from 'vue'
+import { useRouter } from 'vue-router'
 
 import { api, ok, type Query, type Schemas } from '../../api/client'
-import { people, sections } from '../../parts/find'
+import { useAddress } from '../../parts/address'
+import { people, person as personOf, section as sectionOf, sections } from '../../parts/find'
 import Finder from '../../parts/Finder.vue'
 import ChoiceField from '../../parts/form/ChoiceField.vue'
 import Listing from '../../parts/Listing.vue'
@@ -21,16 +22,20 @@ import { deliveryState } from '../../parts/words'
 import GiveUp from './GiveUp.vue'
 
 /** Deliveries of every event, by state, rule, interface, person, section and time; live. */
-const route = useRoute()
 const router = useRouter()
 const queries = useQueryClient()
-const state = ref(String(route.query.state ?? '') as NonNullable<Query<'list-deliveries'>['state']>)
-const rule = ref(String(route.query.rule ?? ''))
-const service = ref(String(route.query.interface ?? ''))
-const person = ref(String(route.query.person ?? ''))
-const section = ref('')
-const hours = ref(0)
-const cursor = ref<string[]>([])
+const address = useAddress()
+const state = address.kept<NonNullable<Query<'list-deliveries'>['state']>>('state')
+const rule = address.kept('rule')
+const service = address.kept('interface')
+const person = address.kept('person')
+const section = address.kept('section')
+const last = address.kept('hours')
+const hours = computed({
+  get: () => Number(last.value) || 0,
+  set: (n: number) => (last.value = n ? String(n) : ''),
+})
+const cursor = address.cursors()
 const since = computed(() =>
   hours.value
     ? new Date(Math.floor(Date.now() / 60000) * 60000 - hours.value * 3600e3).toISOString()
@@ -46,7 +51,6 @@ const query = computed(() => ({
   cursor: cursor.value.at(-1),
   limit: 50,
 }))
-watch([state, rule, service, person, section, hours], () => (cursor.value = []))
 const list = useQuery({
   queryKey: ['deliveries', 'search', query],
   queryFn: () => ok(api.GET('/api/v1/deliveries', { params: { query: query.value } })),
@@ -165,8 +169,8 @@ const why = (d: Schemas['Delivery']) =>
         { value: 168, label: 'in the last week' },
       ]"
     />
-    <Finder v-model="person" label="person" :search="people" />
-    <Finder v-model="section" label="section" :search="sections" />
+    <Finder v-model="person" label="person" :search="people" :named="personOf" />
+    <Finder v-model="section" label="section" :search="sections" :named="sectionOf" />
   </div>
   <Oops :error="retry.error.value" />
   <p v-if="told" role="status">{{ told }}</p>

@@ -3,9 +3,9 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
 import { computed, ref } from 'vue'
-import { useRoute } from 'vue-router'
 
 import { api, ok, type Schemas } from '../../api/client'
+import { useAddress } from '../../parts/address'
 import ChoiceField from '../../parts/form/ChoiceField.vue'
 import Frame from '../../parts/form/Frame.vue'
 import TextField from '../../parts/form/TextField.vue'
@@ -36,10 +36,10 @@ async function everything(seen: boolean) {
   return { items }
 }
 const queries = useQueryClient()
-const query = useRoute().query
-const group = ref(String(query.group ?? 'mend'))
-const text = ref(String(query.text ?? ''))
-const owner = ref('')
+const address = useAddress()
+const group = address.kept('group', 'mend')
+const text = address.kept('text', '', true)
+const owner = address.kept('owner')
 const seen = computed(() => group.value === 'seen')
 const fetched = (seen: () => boolean) => ({
   queryKey: ['findings', seen],

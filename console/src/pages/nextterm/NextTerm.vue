@@ -6,6 +6,7 @@ import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, ok, type Schemas } from '../../api/client'
+import { useAddress } from '../../parts/address'
 import ChoiceField from '../../parts/form/ChoiceField.vue'
 import NumberField from '../../parts/form/NumberField.vue'
 import TickField from '../../parts/form/TickField.vue'
@@ -16,7 +17,11 @@ import { day } from '../../parts/when'
 
 /** Classes whose term runs out, with the sections that follow. */
 const router = useRouter()
-const days = ref(60)
+const within = useAddress().kept('days', '60', true)
+const days = computed({
+  get: () => Number(within.value) || 0,
+  set: (n: number | undefined) => (within.value = String(n ?? 60)),
+})
 const list = useQuery({
   queryKey: ['sections', 'next-term', days],
   queryFn: () => ok(api.GET('/api/v1/next-term', { params: { query: { days: days.value } } })),
@@ -102,7 +107,7 @@ function toggle(x: Schemas['Succession']) {
     <Column header="Follows">
       <template #body="{ data }">
         <ChoiceField
-          v-if="data.choices.length"
+          v-if="data.choices?.length"
           :model-value="follows(data)"
           hidden
           :label="`What follows ${data.from}`"
@@ -120,7 +125,7 @@ function toggle(x: Schemas['Succession']) {
     </Column>
     <Column header="Because"
       ><template #body="{ data }">{{
-        follows(data) === data.toId ? data.evidence.join(', ') : 'you chose it'
+        !follows(data) ? '' : follows(data) === data.toId ? data.evidence?.join(', ') : 'you chose it'
       }}</template></Column
     >
     <Column header="Of 100"

@@ -2,9 +2,10 @@
 import { useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
-import { computed, ref } from 'vue'
+import { computed } from 'vue'
 
 import { api, ok } from '../../api/client'
+import { useAddress } from '../../parts/address'
 import Counts from '../../parts/Counts.vue'
 import Listing from '../../parts/Listing.vue'
 import PageHead from '../../parts/PageHead.vue'
@@ -22,7 +23,7 @@ const lines = useQuery({
   queryFn: () => ok(api.GET('/api/v1/pairings/{id}/comparison', path.value)),
   refetchOnWindowFocus: false,
 })
-const shown = ref('differences')
+const shown = useAddress().kept('shown', 'differences')
 const all = computed(() => lines.data.value?.items ?? [])
 const differs = (o: string) => o !== 'in-step' && o !== 'left-out'
 const counts = computed(() => {

@@ -1,8 +1,9 @@
 <script setup lang="ts">
 import Column from 'primevue/column'
-import { computed, ref } from 'vue'
+import { computed } from 'vue'
 
 import type { Schemas } from '../../api/client'
+import { useAddress } from '../../parts/address'
 import TickField from '../../parts/form/TickField.vue'
 import Listing from '../../parts/Listing.vue'
 import Tabs from '../../parts/Tabs.vue'
@@ -29,7 +30,7 @@ function tick(key: string, on: boolean) {
   const others = (ticked.value ?? []).filter((k) => k !== key)
   ticked.value = on ? [...others, key] : others
 }
-const shown = ref('')
+const shown = useAddress().kept('outcome')
 const tabs = computed(() => [
   { name: '', title: 'all', count: props.people?.length },
   ...[...new Set(props.people?.map((p) => p.state))].map((o) => ({

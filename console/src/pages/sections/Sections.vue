@@ -1,17 +1,12 @@
 <script setup lang="ts">
 import { ref } from 'vue'
-import { useRoute } from 'vue-router'
 
+import { useAddress } from '../../parts/address'
 import PageHead from '../../parts/PageHead.vue'
 import Browser from './Browser.vue'
-import { noFilters, type Filters } from './sections'
+import { noFilters } from './sections'
 
-const route = useRoute()
-const filters = ref<Filters>({
-  ...noFilters(),
-  state: String(route.query.state ?? '') as Filters['state'],
-  hidden: route.query.pair ? '*' : '',
-})
+const filters = useAddress().all(noFilters, 'text', 'atLeast', 'atMost')
 const total = ref<number>()
 </script>
 
@@ -20,10 +15,6 @@ const total = ref<number>()
     title="Sections"
     :about="total === undefined ? undefined : `${total.toLocaleString('en-GB')} shown`"
   >
-    <RouterLink to="/sections/linked">Linked sets</RouterLink>
-    <RouterLink to="/sections/lists">People lists</RouterLink>
-    <RouterLink to="/next-term">Next term</RouterLink>
-    <RouterLink to="/batches">Done with many</RouterLink>
   </PageHead>
   <Browser v-model="filters" @total="(n) => (total = n)" />
 </template>

@@ -6,6 +6,7 @@ import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, ok, type Schemas } from '../../api/client'
+import { useAddress } from '../../parts/address'
 import TickField from '../../parts/form/TickField.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
@@ -17,13 +18,14 @@ import UnlinkDialog from './UnlinkDialog.vue'
 
 /** Linked sets, and sections that could be linked. */
 const router = useRouter()
-const unlinked = ref(false)
+const address = useAddress()
+const unlinked = address.tick('unlinked')
 const sets = useQuery({
   queryKey: ['sets', 'list', unlinked],
   queryFn: () => ok(api.GET('/api/v1/linked-sets', { params: { query: { unlinked: unlinked.value } } })),
 })
-const sameTeacher = ref(true)
-const everything = ref(false)
+const sameTeacher = address.tick('teacher', true)
+const everything = address.tick('hidden')
 const proposals = useQuery({
   queryKey: ['sets', 'proposals', sameTeacher, everything],
   queryFn: () =>

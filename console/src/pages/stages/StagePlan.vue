@@ -6,6 +6,7 @@ import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, ok } from '../../api/client'
+import { useAddress } from '../../parts/address'
 import ChoiceField from '../../parts/form/ChoiceField.vue'
 import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
@@ -25,7 +26,7 @@ const one = useQuery({
   queryFn: () => ok(api.GET('/api/v1/stage-plans/{id}', { params: { path: path.value } })),
 })
 const p = computed(() => one.data.value)
-const section = ref('')
+const section = useAddress().kept('section')
 const sections = useQuery({
   queryKey: ['sections', 'for-stages', () => p.value?.course],
   queryFn: () =>

@@ -2,9 +2,10 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
-import { computed, ref } from 'vue'
+import { computed } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
+import { useAddress } from '../../parts/address'
 import TickField from '../../parts/form/TickField.vue'
 import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
@@ -13,7 +14,7 @@ import { when } from '../../parts/when'
 
 /** What rules gave people to do, and the sheets that they fill. */
 const queries = useQueryClient()
-const done = ref(false)
+const done = useAddress().tick('done')
 const list = useQuery({
   queryKey: ['tasks', done],
   queryFn: () => ok(api.GET('/api/v1/tasks', { params: { query: { done: done.value } } })),

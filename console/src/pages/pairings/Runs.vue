@@ -1,0 +1,82 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import Column from 'primevue/column'
+
+import { api, ok, type Schemas } from '../../api/client'
+import { useAddress } from '../../parts/address'
+import TickField from '../../parts/form/TickField.vue'
+import Listing from '../../parts/Listing.vue'
+import PageHead from '../../parts/PageHead.vue'
+import Pager from '../../parts/Pager.vue'
+import Signal from '../../parts/Signal.vue'
+import { when } from '../../parts/when'
+import { became } from '../../parts/words'
+
+/** Every read and every run, the newest first. */
+const address = useAddress()
+const active = address.tick('active')
+const single = address.tick('single')
+const cursor = address.cursors()
+const list = useQuery({
+  queryKey: ['runs', 'list', active, single, cursor],
+  queryFn: () =>
+    ok(
+      api.GET('/api/v1/runs', {
+        params: {
+          query: { active: active.value, single: single.value, cursor: cursor.value.at(-1), limit: 50 },
+        },
+      }),
+    ),
+  placeholderData: (before) => before,
+})
+const what = (r: Schemas['Run']) =>
+  r.kind === 'read' ? 'Read' : r.ends ? 'Ending' : r.reverts ? 'Revert' : 'Run'
+</script>
+
+<template>
+  <PageHead title="Runs" about="What was read, and what was brought in step, the newest first">
+    <TickField v-model="active" label="only those at work" />
+    <TickField v-model="single" label="without those of batches" />
+  </PageHead>
+  <Listing
+    :rows="list.data.value?.items"
+    :loading="list.isLoading.value"
+    :error="list.error.value"
+    :again="list.refetch"
+    :empty="active ? 'Nothing is at work.' : 'Nothing was read or run yet.'"
+    :next="active ? undefined : { to: '/connections', text: 'Read a register' }"
+  >
+    <Column header="State">
+      <template #body="{ data }"><Signal :state="data.state" /></template>
+    </Column>
+    <Column header="What">
+      <template #body="{ data }"
+        ><RouterLink :to="`/runs/${data.id}`">{{ what(data) }}</RouterLink> {{ data.about }}
+        <RouterLink v-if="data.batchId" class="faint" :to="`/batches/${data.batchId}`"
+          >of a batch</RouterLink
+        ></template
+      >
+    </Column>
+    <Column header="What became of it">
+      <template #body="{ data }"
+        ><span v-if="data.error">{{ data.error }}</span
+        ><span v-else-if="!data.finishedAt && data.total">{{ data.done }} of {{ data.total }}</span
+        ><span v-else>{{ became(data.counts) || (data.kind === 'read' ? `${data.done} records` : '') }}</span>
+      </template>
+    </Column>
+    <Column field="requestedBy" header="By" />
+    <Column header="Began">
+      <template #body="{ data }"
+        ><span class="faint">{{ when(data.startedAt ?? data.createdAt) }}</span></template
+      >
+    </Column>
+    <Column header="Took">
+      <template #body="{ data }"
+        ><span v-if="data.finishedAt" class="faint"
+          >{{ data.seconds < 10 ? data.seconds.toFixed(1) : Math.round(data.seconds) }} s</span
+        ></template
+      >
+    </Column>
+  </Listing>
+  <Pager v-model="cursor" :next="list.data.value?.next" />
+</template>

@@ -1,0 +1,134 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import { computed, ref } from 'vue'
+
+import { api, ok } from '../../api/client'
+import { firstSteps } from './steps'
+
+/** Leads from an empty installation to the first class that was run, until that is done or
+ * somebody puts it away. */
+const props = defineProps<{ sections: number; paired: number; ran: number }>()
+const interfaces = useQuery({ queryKey: ['interfaces'], queryFn: () => ok(api.GET('/api/v1/interfaces')) })
+const kinds = useQuery({ queryKey: ['kinds'], queryFn: () => ok(api.GET('/api/v1/kinds')) })
+const steps = computed(() =>
+  interfaces.data.value && kinds.data.value
+    ? firstSteps({ ...props, interfaces: interfaces.data.value.items, kinds: kinds.data.value.items })
+    : [],
+)
+const next = computed(() => steps.value.findIndex((s) => !s.done))
+const away = ref(localStorage.getItem('first-steps') === 'away')
+
+function put(aside: boolean) {
+  away.value = aside
+  localStorage.setItem('first-steps', aside ? 'away' : 'shown')
+}
+</script>
+
+<template>
+  <section v-if="next >= 0 && !away" class="sheet steps" aria-label="First steps">
+    <header>
+      <h2>First steps</h2>
+      <Button size="small" variant="text" label="Put away" @click="put(true)" />
+    </header>
+    <ol>
+      <li
+        v-for="(s, i) in steps"
+        :key="s.title"
+        :class="{ done: s.done, now: i === next }"
+        :aria-current="i === next ? 'step' : undefined"
+      >
+        <span class="mark" aria-hidden="true">{{ s.done ? '●' : '○' }}</span>
+        <span
+          ><b>{{ s.title }}</b> <span class="faint">{{ s.why }}</span></span
+        >
+        <span
+          ><span class="hidden">{{ s.done ? 'Done. ' : 'To do. ' }}</span
+          >{{ s.check }}</span
+        >
+        <RouterLink v-if="s.to" :to="s.to" :class="{ act: i === next }">{{ s.act }}</RouterLink>
+        <span v-else />
+      </li>
+    </ol>
+  </section>
+  <p v-else-if="next >= 0" class="faint again">
+    {{ steps.filter((s) => s.done).length }} of {{ steps.length }} first steps are done.
+    <Button size="small" variant="text" label="Show them" @click="put(false)" />
+  </p>
+</template>
+
+<style scoped>
+.steps {
+  padding: 0.9rem 1.2rem 1.1rem;
+  margin-bottom: 1rem;
+  border-left: 3px solid var(--ink);
+}
+
+header {
+  display: flex;
+  justify-content: space-between;
+  align-items: center;
+}
+
+h2 {
+  margin: 0;
+  font: 400 1.15rem/1.2 var(--serif);
+}
+
+ol {
+  list-style: none;
+  margin: 0.5rem 0 0;
+  padding: 0;
+}
+
+li {
+  display: grid;
+  grid-template-columns: 1.2rem minmax(0, 1.2fr) minmax(0, 1fr) 13rem;
+  gap: 0.3rem 1rem;
+  padding: 0.55rem 0;
+  border-top: 1px solid var(--hair);
+  align-items: baseline;
+}
+
+li b {
+  display: block;
+}
+
+.done {
+  color: var(--faint);
+}
+
+.done .mark {
+  color: var(--calm);
+}
+
+.act {
+  background: var(--ink);
+  color: var(--sheet);
+  padding: 0.35rem 0.8rem;
+  text-decoration: none;
+  text-align: center;
+}
+
+.hidden {
+  position: absolute;
+  clip-path: inset(50%);
+  width: 1px;
+  height: 1px;
+  overflow: hidden;
+}
+
+.again {
+  margin: 0 0 0.7rem;
+}
+
+@media (max-width: 760px) {
+  li {
+    grid-template-columns: 1.2rem 1fr;
+  }
+
+  li > :nth-child(n + 3) {
+    grid-column: 2;
+  }
+}
+</style>

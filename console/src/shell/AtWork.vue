@@ -1,0 +1,94 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import Popover from 'primevue/popover'
+import { useToast } from 'primevue/usetoast'
+import { ref, useTemplateRef, watch } from 'vue'
+import { useRoute } from 'vue-router'
+
+import { api, ok } from '../api/client'
+import { atWork, ended, type Work } from './atwork'
+
+/** What is at work now, from wherever one is; and a word when what one started has ended. */
+const route = useRoute()
+const toast = useToast()
+const works = useQuery({ queryKey: ['at-work'], queryFn: atWork, staleTime: 0 })
+const me = useQuery({ queryKey: ['session'], queryFn: () => ok(api.GET('/api/v1/session')) })
+const open = useTemplateRef<InstanceType<typeof Popover>>('open')
+const shown = ref(false)
+
+watch(works.data, async (now, before) => {
+  const here = new Set(now?.map((w) => w.to))
+  for (const w of before ?? []) {
+    if (here.has(w.to) || w.by !== me.data.value?.name || route.path === w.to) continue
+    const said = await ended(w)
+    if (said) toast.add({ ...said, life: said.severity === 'success' ? 8_000 : undefined })
+  }
+})
+
+const left = (w: Work) =>
+  w.secondsLeft === undefined
+    ? ''
+    : w.secondsLeft < 60
+      ? 'less than a minute left'
+      : `about ${Math.round(w.secondsLeft / 60)} min left`
+</script>
+
+<template>
+  <span class="work">
+    <Button
+      v-if="works.data.value?.length"
+      unstyled
+      type="button"
+      class="count"
+      aria-haspopup="dialog"
+      :aria-expanded="shown"
+      @click="open?.toggle($event)"
+      >○ {{ works.data.value.length }} at work</Button
+    >
+    <Popover ref="open" aria-label="At work" @show="shown = true" @hide="shown = false">
+      <ul>
+        <li v-for="w in works.data.value" :key="w.to">
+          <RouterLink :to="w.to" @click="open?.hide()">{{ w.title }}</RouterLink>
+          <span class="faint"
+            >{{ w.state }}<template v-if="left(w)">, {{ left(w) }}</template></span
+          >
+        </li>
+      </ul>
+      <p class="faint">It goes on when you leave. You are told when what you started has ended.</p>
+    </Popover>
+  </span>
+</template>
+
+<style scoped>
+.count {
+  font: inherit;
+  font-size: 12.5px;
+  border: 0;
+  background: none;
+  text-decoration: underline;
+  cursor: pointer;
+  white-space: nowrap;
+}
+
+ul {
+  list-style: none;
+  margin: 0;
+  padding: 0;
+  max-height: 20rem;
+  overflow: auto;
+}
+
+li {
+  display: flex;
+  justify-content: space-between;
+  gap: 1.5rem;
+  padding: 0.25rem 0;
+  border-bottom: 1px solid var(--hair);
+}
+
+p {
+  margin: 0.5rem 0 0;
+  font-size: 12.5px;
+}
+</style>

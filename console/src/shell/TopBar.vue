@@ -1,0 +1,230 @@
+<script setup lang="ts">
+import Button from 'primevue/button'
+import { computed, defineAsyncComponent, onBeforeUnmount, onMounted, ref } from 'vue'
+import { useRoute } from 'vue-router'
+
+import { live } from '../api/live'
+import { areas, pageOf } from './areas'
+import AtWork from './AtWork.vue'
+
+// Loaded when somebody asks for it.
+const FindAnything = defineAsyncComponent(() => import('./FindAnything.vue'))
+
+/** The way to every page: what people do, and below it the pages for that. */
+const emit = defineEmits<{ out: [] }>()
+const route = useRoute()
+const here = computed(() => pageOf(route.path))
+const finding = ref(false)
+
+// Ctrl or Cmd with K from anywhere; a slash where nothing is typed.
+function keys(e: KeyboardEvent) {
+  const typing = (e.target as HTMLElement).closest?.('input, textarea, [contenteditable], [role="textbox"]')
+  const k = (e.ctrlKey || e.metaKey) && !e.shiftKey && !e.altKey && e.key.toLowerCase() === 'k'
+  if (!k && (e.key !== '/' || typing || e.ctrlKey || e.metaKey || e.altKey)) return
+  e.preventDefault()
+  finding.value = true
+}
+onMounted(() => addEventListener('keydown', keys))
+onBeforeUnmount(() => removeEventListener('keydown', keys))
+</script>
+
+<template>
+  <header class="strip">
+    <div class="line">
+      <RouterLink to="/board" class="mark" aria-label="Kanban, to the board">
+        <svg viewBox="0 0 16 16" width="15" height="15" aria-hidden="true">
+          <path d="M1 1h4v14H1zM6 1h4v9H6zM11 1h4v5h-4z" fill="currentColor" />
+        </svg>
+        Kanban
+      </RouterLink>
+      <nav aria-label="What to do">
+        <RouterLink
+          v-for="a in areas"
+          :key="a.title"
+          :to="a.pages[0]!.to"
+          :class="{ here: here?.area === a }"
+          :aria-current="here?.area === a ? 'true' : undefined"
+          >{{ a.title }}</RouterLink
+        >
+      </nav>
+      <Button
+        unstyled
+        type="button"
+        class="find"
+        aria-keyshortcuts="Control+K Meta+K /"
+        @click="finding = true"
+      >
+        Find… <kbd aria-hidden="true">Ctrl K</kbd>
+      </Button>
+      <AtWork />
+      <span
+        class="live faint"
+        :title="live ? 'This page updates itself.' : 'Trying to reach the service.'"
+        role="status"
+      >
+        <i :class="{ on: live }" /> {{ live ? 'up to date' : 'connecting' }}
+      </span>
+      <Button unstyled class="out" type="button" @click="emit('out')">Sign out</Button>
+    </div>
+    <nav v-if="here && here.area.pages.length > 1" class="pages" :aria-label="here.area.title">
+      <RouterLink
+        v-for="p in here.area.pages"
+        :key="p.to"
+        :to="p.to"
+        :class="{ here: here.page === p }"
+        :aria-current="here.page === p ? (route.path === p.to ? 'page' : 'true') : undefined"
+        >{{ p.title }}</RouterLink
+      >
+    </nav>
+  </header>
+  <FindAnything v-if="finding" @close="finding = false" />
+</template>
+
+<style scoped>
+.strip {
+  border-bottom: 1px solid var(--ink);
+  background: var(--sheet);
+  position: sticky;
+  top: 0;
+  z-index: 5;
+}
+
+.line {
+  display: flex;
+  align-items: center;
+  gap: 1.6rem;
+  padding: 0 1.5rem;
+  height: 44px;
+}
+
+.mark {
+  font: 400 1.1rem/1 var(--serif);
+  text-decoration: none;
+  display: flex;
+  gap: 0.5rem;
+  align-items: center;
+}
+
+nav {
+  display: flex;
+  gap: 1.3rem;
+}
+
+.line nav {
+  flex: 1;
+  align-self: stretch;
+  min-width: 0;
+  overflow-x: auto;
+  scrollbar-width: none;
+}
+
+nav a {
+  text-decoration: none;
+  color: var(--faint);
+  display: flex;
+  align-items: center;
+  white-space: nowrap;
+  border-block: 3px solid transparent;
+}
+
+nav a:hover {
+  color: var(--ink);
+}
+
+nav a.here {
+  color: var(--ink);
+  border-bottom-color: var(--signal);
+}
+
+.pages {
+  padding: 0 1.5rem;
+  height: 32px;
+  border-top: 1px solid var(--hair);
+  font-size: 13px;
+  overflow-x: auto;
+  scrollbar-width: none;
+}
+
+.pages a {
+  border-block-width: 2px;
+}
+
+.pages a.here {
+  border-bottom-color: var(--ink);
+}
+
+.find {
+  font: inherit;
+  font-size: 13px;
+  color: var(--faint);
+  background: none;
+  border: 1px solid var(--line);
+  padding: 0.15rem 0.6rem;
+  cursor: pointer;
+  white-space: nowrap;
+}
+
+.find:hover {
+  border-color: var(--ink);
+  color: var(--ink);
+}
+
+kbd {
+  font: 11px var(--mono);
+  margin-left: 0.6rem;
+}
+
+.live {
+  font-size: 12px;
+  display: flex;
+  align-items: center;
+  gap: 0.4rem;
+  white-space: nowrap;
+  min-width: 5.6rem;
+}
+
+.live i {
+  width: 7px;
+  height: 7px;
+  border: 1.5px solid var(--faint);
+  border-radius: 50%;
+}
+
+.live i.on {
+  background: var(--calm);
+  border-color: var(--calm);
+}
+
+.out {
+  font: inherit;
+  border: 0;
+  background: none;
+  color: var(--faint);
+  cursor: pointer;
+  white-space: nowrap;
+}
+
+@media (max-width: 900px) {
+  .line {
+    flex-wrap: wrap;
+    height: auto;
+    gap: 0.4rem 1rem;
+    padding: 0.5rem 1rem 0;
+  }
+
+  .line nav {
+    order: 5;
+    flex: 1 0 100%;
+    height: 36px;
+  }
+
+  .mark {
+    margin-right: auto;
+  }
+
+  .live,
+  kbd {
+    display: none;
+  }
+}
+</style>

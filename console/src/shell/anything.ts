@@ -1,0 +1,126 @@
+import type { QueryClient } from '@tanstack/vue-query'
+import type { RouteLocationRaw } from 'vue-router'
+
+import { api, ok } from '../api/client'
+import { areas } from './areas'
+
+/** Something that was found, with where it leads; a remark leads nowhere. */
+export interface Hit {
+  label: string
+  apart?: string
+  to?: RouteLocationRaw
+}
+
+/** What was found of one sort. */
+export interface Hits {
+  title: string
+  items: Hit[]
+}
+
+/** How many of one sort are shown. */
+const few = 6
+
+const fits = (text: string, ...in_: (string | undefined)[]) => {
+  const all = in_.join(' ').toLowerCase()
+  return text
+    .toLowerCase()
+    .split(/\s+/)
+    .every((word) => all.includes(word))
+}
+
+function cut(items: Hit[], total = items.length): Hit[] {
+  const shown = items.slice(0, few)
+  if (total > shown.length) shown.push({ label: `${total - shown.length} more fit. Type more of the name.` })
+  return shown
+}
+
+/** The pages that fit a text. */
+export function pages(text: string): Hit[] {
+  return areas.flatMap((a) =>
+    a.pages
+      .filter((p) => fits(text, p.title, p.also, a.title))
+      .map((p) => ({ label: p.title, apart: a.pages.length > 1 ? a.title : undefined, to: p.to })),
+  )
+}
+
+/** Looks for a text among pages, people, sections, courses, rules and connections. Where it could
+ * not be looked, that is said. */
+export async function anything(text: string, queries: QueryClient): Promise<Hits[]> {
+  const kept = <T>(key: string, get: () => Promise<T>) =>
+    queries.fetchQuery({ queryKey: [key, 'found'], queryFn: get, staleTime: 15_000 })
+  const sorts: [title: string, look: () => Promise<Hit[]>][] = [
+    ['Pages', () => Promise.resolve(cut(pages(text)))],
+  ]
+  if (text.trim().length >= 2) {
+    sorts.push(
+      ['People', () => people(text)],
+      ['Sections', () => sections(text)],
+      ['Courses', () => courses(text)],
+      [
+        'Rules',
+        async () => {
+          const all = await kept('rules', () => ok(api.GET('/api/v1/rules')))
+          return cut(
+            all.items
+              .filter((r) => fits(text, r.name))
+              .map((r) => ({ label: r.name, apart: r.on ? 'on' : 'off', to: `/rules/${r.id}` })),
+          )
+        },
+      ],
+      [
+        'Connections',
+        async () => {
+          const all = await kept('connections', () => ok(api.GET('/api/v1/connections')))
+          return cut(
+            all.items
+              .filter((c) => fits(text, c.name, c.owner, ...c.interfaces.map((i) => i.name)))
+              .map((c) => ({ label: c.name, apart: c.owner, to: `/connections/${c.id}` })),
+          )
+        },
+      ],
+    )
+  }
+  const found = await Promise.allSettled(sorts.map(([, look]) => look()))
+  return found
+    .map((f, i) => ({
+      title: sorts[i]![0],
+      items: f.status === 'fulfilled' ? f.value : [{ label: 'Could not be looked for. Try again.' }],
+    }))
+    .filter((g) => g.items.length)
+}
+
+async function people(text: string): Promise<Hit[]> {
+  const page = await ok(api.GET('/api/v1/people', { params: { query: { text, limit: few } } }))
+  return cut(
+    page.items.map((p) => ({
+      label: p.name,
+      apart: [p.identifier, p.register].filter(Boolean).join(' · '),
+      to: `/people/${p.id}`,
+    })),
+    page.total,
+  )
+}
+
+async function sections(text: string): Promise<Hit[]> {
+  const page = await ok(api.GET('/api/v1/sections', { params: { query: { text, limit: few, hidden: '*' } } }))
+  return cut(
+    page.items.map((s) => ({
+      label: s.title,
+      apart: [s.code, s.terms.join(', '), s.organisation, s.target && `→ ${s.target} at ${s.interface}`]
+        .filter(Boolean)
+        .join(' · '),
+      to: s.pairingId
+        ? `/pairings/${s.pairingId}`
+        : { path: '/sections', query: { pair: s.id, hidden: '*' } },
+    })),
+    page.total,
+  )
+}
+
+async function courses(text: string): Promise<Hit[]> {
+  const page = await ok(api.GET('/api/v1/courses', { params: { query: { text, limit: few } } }))
+  return cut(
+    page.items.map((c) => ({ label: c.title, apart: c.code, to: `/outlines/${c.id}` })),
+    page.total,
+  )
+}

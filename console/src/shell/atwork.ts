@@ -1,0 +1,102 @@
+import { api, ok, type Schemas } from '../api/client'
+import { titleOf } from '../pages/batches/acts'
+import { became } from '../parts/words'
+
+/** A run or batch that has not ended. */
+export interface Work {
+  id: string
+  sort: 'run' | 'batch'
+  to: string
+  title: string
+  /** How far it is, in words. */
+  state: string
+  /** Who started it. */
+  by: string
+  secondsLeft?: number
+}
+
+/** How many are looked at. */
+const most = 100
+
+const titleOfRun = (r: Schemas['Run']) =>
+  r.kind === 'read' ? `Reading ${r.about}` : `${r.reverts ? 'Reverting' : 'Run of'} ${r.about}`
+
+function farOf(r: Schemas['Run']): string {
+  if (r.state === 'queued') return 'queued'
+  const of = r.kind === 'read' ? 'records' : 'people'
+  if (r.total) return `${r.done} of ${r.total} ${of}`
+  return r.done ? `${r.done} ${of}` : (r.step ?? 'at work')
+}
+
+/** Everything that is at work, the newest first; what belongs to a batch is shown as the batch. */
+export async function atWork(): Promise<Work[]> {
+  const [runs, batches] = await Promise.all([
+    ok(api.GET('/api/v1/runs', { params: { query: { active: true, single: true, limit: most } } })),
+    ok(api.GET('/api/v1/batches', { params: { query: { limit: most } } })),
+  ])
+  return [
+    ...batches.items
+      .filter((b) => b.left || b.active)
+      .map((b) => ({
+        id: b.id,
+        sort: 'batch' as const,
+        to: `/batches/${b.id}`,
+        title: titleOf(b.act),
+        state: b.left
+          ? `${b.items - b.left} of ${b.items} classes`
+          : `${b.runs - b.active} of ${b.runs} runs have ended`,
+        by: b.madeBy,
+      })),
+    ...runs.items.map((r) => ({
+      id: r.id,
+      sort: 'run' as const,
+      to: `/runs/${r.id}`,
+      title: titleOfRun(r),
+      state: farOf(r),
+      by: r.requestedBy,
+      secondsLeft: r.secondsLeft,
+    })),
+  ]
+}
+
+/** What is said of something that has ended. */
+export interface Said {
+  severity: 'success' | 'warn' | 'error'
+  summary: string
+  detail?: string
+  to: string
+}
+
+/** What became of something that was at work; nothing while that cannot be seen. */
+export async function ended(w: Work): Promise<Said | undefined> {
+  const path = { params: { path: { id: w.id } } }
+  try {
+    if (w.sort === 'batch') {
+      const b = await ok(api.GET('/api/v1/batches/{id}', path))
+      const bad = b.blocked || b.items.some((i) => i.problem)
+      return {
+        severity: bad ? 'warn' : 'success',
+        summary: `${w.title} has ended`,
+        detail: became(b.did) || undefined,
+        to: w.to,
+      }
+    }
+    const r = await ok(api.GET('/api/v1/runs/{id}', path))
+    if (!r.finishedAt) return undefined
+    const words: Record<string, string> = {
+      finished: 'has ended',
+      'needs-person': 'needs a person',
+      moved: 'did nothing: things have changed since the preview',
+      failed: 'failed',
+      cancelled: 'was stopped',
+    }
+    return {
+      severity: r.state === 'finished' ? 'success' : r.state === 'failed' ? 'error' : 'warn',
+      summary: `${w.title} ${words[r.state] ?? 'has ended'}`,
+      detail: r.error || became(r.counts) || undefined,
+      to: w.to,
+    }
+  } catch {
+    return undefined // the page itself says that the service does not answer
+  }
+}
