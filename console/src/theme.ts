@@ -108,6 +108,7 @@ export const preset = definePreset(
       colorScheme: {
         light: {
           surface: paper,
+          formField: { placeholderColor: '{surface.600}' },
           primary: {
             color: '{primary.700}',
             hoverColor: '{primary.600}',

@@ -150,6 +150,25 @@ func (b *browser) click(text string) {
 	b.press(`//*[self::button or self::a][normalize-space(.)=` + xpath(text) + `]`)
 }
 
+// rooms are the pages of the navigation that stand below what people do.
+var rooms = map[string]string{
+	"Board": "To do", "Findings": "To do", "Tasks": "To do", "All sections": "Sections", "Linked sets": "Sections",
+	"People lists": "Sections", "Runs": "Sections", "Batches": "Sections", "Next term": "Sections",
+	"Outlines": "Courses", "Stage plans": "Courses", "Access": "Courses", "Events": "Rules", "Deliveries": "Rules",
+	"Set-up as files": "Settings",
+}
+
+// goes leads to a page by the navigation, as a person does.
+func (b *browser) goes(page string) {
+	b.t.Helper()
+	if area := rooms[page]; area != "" {
+		b.press(`//header//nav[@aria-label="What to do"]//a[normalize-space(.)=` + xpath(area) + `]`)
+		b.press(`//header//nav[@aria-label=` + xpath(area) + `]//a[normalize-space(.)=` + xpath(page) + `]`)
+		return
+	}
+	b.press(`//header//nav[@aria-label="What to do"]//a[normalize-space(.)=` + xpath(page) + `]`)
+}
+
 // found is a function of the page's that finds the first element of a selector or an XPath
 // expression.
 const found = `const found = (s) => /^[(/]/.test(s) ? document.evaluate(s, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE, null).singleNodeValue : document.querySelector(s);`

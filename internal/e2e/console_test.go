@@ -29,7 +29,8 @@ func TestConsoleStory(t *testing.T) {
 	b.sees("use at least 12 characters")
 	b.fill("password", scenario.Password)
 	b.click("Set up")
-	b.sees("Nothing is connected yet")
+	b.sees("First steps")
+	b.sees("No register is connected.")
 
 	connect(b, w)
 	read(b)
@@ -60,7 +61,7 @@ func TestConsoleStory(t *testing.T) {
 
 func connect(b *browser, w *world) {
 	add := func(kind, name string, values ...string) {
-		b.click("Connections")
+		b.goes("Connections")
 		b.click("Connect a system…")
 		b.fill("name", name)
 		b.choose("i0-kind", kind)
@@ -103,7 +104,7 @@ func connect(b *browser, w *world) {
 	b.click("Save and test")
 	b.sees("events")
 
-	b.click("Connections")
+	b.goes("Connections")
 	b.click("Connect a system…")
 	b.fill("name", scenario.MailName)
 	b.choose("i0-kind", "Mail (SMTP)")
@@ -117,7 +118,7 @@ func connect(b *browser, w *world) {
 
 // threeInterfaces connects a course platform with three interfaces on one page.
 func threeInterfaces(b *browser, w *world) {
-	b.click("Connections")
+	b.goes("Connections")
 	b.click("Connect a system…")
 	b.fill("name", "Course platform")
 	b.fill("site", w.At.Platform)
@@ -153,19 +154,19 @@ func threeInterfaces(b *browser, w *world) {
 }
 
 func read(b *browser) {
-	b.click("Connections")
+	b.goes("Connections")
 	b.click("School register")
 	b.click("Read now")
 	b.sees("70 people")
-	b.click("Board")
+	b.goes("Board")
 	b.sees("Propagation A")
-	b.click("Sections")
+	b.goes("Sections")
 	b.sees("Glasshouse climate A")
 	b.picture("sections")
 }
 
 func pair(b *browser) {
-	b.click("Board")
+	b.goes("Board")
 	b.sees("not paired")
 	card := `//a[contains(@class,"card")][.//span[normalize-space(.)="Propagation A"]]`
 	b.press(card)
@@ -185,7 +186,7 @@ func pair(b *browser) {
 	b.sees("1 refused")
 	b.sees("Addresses of old.fernmoor.example are no longer accepted here.")
 	b.picture("run-report")
-	b.click("Board")
+	b.goes("Board")
 	b.sees("4 things need a person today")
 	b.picture("board")
 }
@@ -204,7 +205,7 @@ func makeRules(t *testing.T, b *browser, w *world) {
 			require.NoError(t, w.Outline(t.Context(), x.CourseID))
 		}
 	}
-	b.click("Badges")
+	b.goes("Badges")
 	b.sees("Nobody has been awarded yet.")
 	b.click("Make a badge…")
 	b.fill("badge-name", "Cuttings")
@@ -214,7 +215,7 @@ func makeRules(t *testing.T, b *browser, w *world) {
 	b.click("Make")
 	b.sees("Takes softwood cuttings that root.")
 
-	b.click("Rules")
+	b.goes("Rules")
 	b.sees("No rule yet.")
 	b.click("Make a rule…")
 	b.fill("rule-name", "Cuttings badge")
@@ -259,11 +260,11 @@ func makeRules(t *testing.T, b *browser, w *world) {
 }
 
 func finish(t *testing.T, b *browser, w *world) {
-	b.click("Board")
+	b.goes("Board")
 	b.sees("4 things need a person today")
 	require.NoError(t, w.Mend(t.Context()))
 	b.sees("3 things need a person today") // without a refresh
-	b.click("Events")
+	b.goes("Events")
 	b.sees("run needs a person")
 	require.NoError(t, w.Join(t.Context()))
 	b.sees("section joined")
@@ -289,13 +290,13 @@ func finish(t *testing.T, b *browser, w *world) {
 	b.sees("● passed")
 	b.sees("○ not begun")
 	b.picture("person")
-	b.click("Connections")
+	b.goes("Connections")
 	b.click("Course platform")
 	b.sees("3 statements have come.")
-	b.click("Connections")
+	b.goes("Connections")
 	b.sees("School register")
 	b.picture("connections")
-	b.click("Badges")
+	b.goes("Badges")
 	b.sees(w.Award.Address)
 	b.do(chromedp.Navigate(w.Award.Address + "?address=tamsin.trial@fernmoor.example"))
 	b.sees("Verified just now")
@@ -321,7 +322,7 @@ func uploadPackage(t *testing.T, b *browser, w *world) {
 	require.NoError(t, err)
 	file := filepath.Join(t.TempDir(), "register.zip")
 	require.NoError(t, os.WriteFile(file, []byte(body(t, req)), 0o600))
-	b.click("Connections")
+	b.goes("Connections")
 	b.click("Connect a system…")
 	b.choose("i0-kind", "Register as files (OneRoster CSV)")
 	b.fill("name", "Register files")

@@ -29,7 +29,7 @@ func TestConsoleRosters(t *testing.T) {
 }
 
 func keepInStep(b *browser, w *world) {
-	b.click("Sections")
+	b.goes("Sections")
 	b.sees("Other terms 2")
 	b.click("Other terms 2")
 	b.sees("Beekeeping A")
@@ -56,7 +56,7 @@ func keepInStep(b *browser, w *world) {
 }
 
 func acknowledge(b *browser) {
-	b.click("Findings")
+	b.goes("Findings")
 	b.sees("e-mail address shared by two people (shared with Dario Dill)")
 	b.sees("left out on purpose 2")
 	b.picture("findings")
@@ -102,7 +102,7 @@ func compareSides(t *testing.T, b *browser, w *world) {
 }
 
 func recognise(b *browser, w *world) {
-	b.click("Connections")
+	b.goes("Connections")
 	b.click("Chat workspace")
 	b.click("Who is who…")
 	b.sees("Recognised by")

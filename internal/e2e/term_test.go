@@ -53,26 +53,31 @@ func linkSets(b *browser) {
 	b.sees("41 people, 1 of them in more than one")
 	b.click("Link 3 sections")
 	b.sees("3 linked")
-	b.click("Linked sets")
+	b.goes("Linked sets")
 	b.sees("Linked by Maud Marrow")
 	b.sees("41 people")
 }
 
 func pairMany(b *browser) {
-	b.click("All sections")
+	b.goes("All sections")
 	b.sees("3 linked")
 	for _, name := range []string{"Propagation", "Glasshouse climate A", "Orchard care A", "Soil science A"} {
 		b.tick("Choose " + name)
 	}
-	b.click("Pair 4…")
+	b.click("Pair 4 at Chat workspace…")
 	b.fill("bulk-naming", "{course} · {teacher}")
 	b.click("Show what it means")
 	b.sees("nothing has been done yet")
-	b.sees("Orchard care · Rolf Rhubarb")
+	named := func(section string) string { return `input[aria-label="Name of the class of ` + section + `"]` }
+	b.until(`document.querySelector('` + named("Orchard care A") + `')?.value === 'Orchard care · Rolf Rhubarb'`)
+	b.set(named("Soil science A"), "Soil science, first years")
+	b.click("Look again with these names") // nothing is done under a name that was not looked at
+	b.until(`!document.body.innerText.includes('Look again with these names')`)
+	b.until(`document.querySelector('` + named("Soil science A") + `')?.value === 'Soil science, first years'`)
 	b.picture("batch")
 	b.click("Do exactly this: 4")
 	b.sees("done, 4 of 4 runs ended")
-	b.click("Board")
+	b.goes("Board")
 	b.sees("in step")
 	b.press(`//div[@aria-label="Show as"]/button[normalize-space(.)="Table"]`)
 	b.sees("Orchard care · Rolf Rhubarb")
@@ -91,7 +96,7 @@ func holdAndOpen(b *browser) {
 	b.picture("opening")
 	b.click("open then")
 	b.sees("opens 1 Sep")
-	b.click("Board")
+	b.goes("Board")
 	b.tick("Choose Glasshouse climate A")
 	b.click("Open")
 	b.sees("Leave it empty to open them at once.")
@@ -104,8 +109,8 @@ func holdAndOpen(b *browser) {
 }
 
 func nextTerm(t *testing.T, b *browser, w *world) {
-	b.click("Sections")
-	b.click("Next term")
+	b.goes("Sections")
+	b.goes("Next term")
 	b.sees("No class has a term that ends within 60 days.")
 	b.set(`[aria-label="Days"]`, "90")
 	b.sees("same course, same teacher")
@@ -120,7 +125,7 @@ func nextTerm(t *testing.T, b *browser, w *world) {
 	require.Len(t, all, 1)
 	require.Equal(t, "Orchard care · Rolf Rhubarb", all[0].Target)
 
-	b.click("Settings")
+	b.goes("Settings")
 	b.sees("Classes are called")
 	b.set(`fieldset .wide input`, "{term}")
 	b.sees("classes would be called First term")

@@ -55,7 +55,8 @@ func (s *Server) makeBatch(ctx context.Context, in *with[api.Order]) (api.Batch,
 	b, err := s.Batches.Prepare(ctx, auth.Caller(ctx).Name, batches.Order{
 		Act: batches.Act(o.Act), Sets: each(o.Sets, wish), Sections: o.Sections, Pairings: o.Pairings,
 		InterfaceID: o.InterfaceID, Template: o.Template,
-		Naming: o.Naming, Details: o.Details, WithoutRun: o.WithoutRun, KeepNames: o.KeepNames, To: o.To, At: o.At,
+		Naming: o.Naming, Names: o.Names, Details: o.Details, WithoutRun: o.WithoutRun, KeepNames: o.KeepNames,
+		To: o.To, At: o.At,
 	})
 	return batch(b), err
 }
@@ -100,7 +101,7 @@ func batch(b batches.Batch) api.Batch {
 		Items: []api.BatchItem{},
 		Order: api.Order{
 			Act: string(o.Act), Sets: each(o.Sets, newSet), Sections: o.Sections, Pairings: o.Pairings,
-			InterfaceID: o.InterfaceID, Template: o.Template, Naming: o.Naming, Details: o.Details,
+			InterfaceID: o.InterfaceID, Template: o.Template, Naming: o.Naming, Names: o.Names, Details: o.Details,
 			WithoutRun: o.WithoutRun, KeepNames: o.KeepNames, To: o.To, At: o.At,
 		},
 		Done: b.EndedAt != nil,

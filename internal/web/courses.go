@@ -20,7 +20,7 @@ import (
 
 type coursesInput struct {
 	Text  string `query:"text" doc:"A part of title or code"`
-	Limit int    `query:"limit" minimum:"0" maximum:"1000" doc:"At most so many; 0 for all"`
+	Limit int    `query:"limit" minimum:"1" maximum:"1000" doc:"At most so many; all when absent"`
 }
 
 var (

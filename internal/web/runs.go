@@ -205,7 +205,7 @@ func (s *Server) run(ctx context.Context, r runstore.Run) (api.Run, error) {
 		if err != nil {
 			return out, err
 		}
-		out.Interface, out.About = c.Name, c.Name
+		out.Interface, out.InterfaceID, out.About = c.Name, c.ID, c.Name
 	}
 	if r.PairingID != nil {
 		p, err := s.Pairings.FindPairing(ctx, *r.PairingID)

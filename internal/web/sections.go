@@ -29,7 +29,7 @@ type SectionFilter struct {
 	Teacher string `query:"teacher" doc:"Name of a teacher"`
 	State   string `query:"state" enum:",needs-person,out-of-step,never-run,held,paused,in-step,not-paired,ended" doc:"Only those in this state"`
 	Org     string `query:"organisation" doc:"Name of an organisation"`
-	Course  string `query:"course" doc:"Title or code of a course"`
+	Course  string `query:"course" doc:"Title, code or id of a course"`
 	Role    string `query:"role" doc:"Role of somebody in it, such as proctor"`
 	Service string `query:"service" doc:"Name of the interface with which it is paired"`
 	AtLeast int    `query:"atLeast" minimum:"0" doc:"Learners"`
@@ -121,7 +121,7 @@ func (s *Server) listLinkable(ctx context.Context, in *linkableInput) (api.Page[
 		return api.Page[api.Linkable]{}, err
 	}
 	items, next, err := paged(all, in.Cursor, in.Limit)
-	return api.Page[api.Linkable]{Next: next, Items: each(items, func(c linking.Candidate) api.Linkable {
+	return api.Page[api.Linkable]{Next: next, Total: len(all), Items: each(items, func(c linking.Candidate) api.Linkable {
 		return api.Linkable{SectionRef: linked(c.Section), Obstacles: each(c.Obstacles, obstacle)}
 	})}, err
 }

@@ -4748,6 +4748,10 @@ export interface components {
             interfaceId?: string;
             /** @description For next-term: classes keep their names; otherwise one that a template named gets the name of its new section */
             keepNames?: boolean;
+            /** @description For pair: names of single classes, by id of the section; as naming says when absent */
+            names?: {
+                [key: string]: string;
+            };
             /** @description For pair: names the classes, for example {course} · {teacher}; as the template says when absent */
             naming?: string;
             /** @description For all others: ids of pairings */
@@ -5604,6 +5608,8 @@ export interface components {
             finishedAt?: string;
             id: string;
             interface?: string;
+            /** @description The register that was read */
+            interfaceId?: string;
             /** @enum {string} */
             kind: "read" | "sync";
             /** @description For moved: what a run would do now */
@@ -7184,7 +7190,7 @@ export interface operations {
                 state?: "" | "needs-person" | "out-of-step" | "never-run" | "held" | "paused" | "in-step" | "not-paired" | "ended";
                 /** @description Name of an organisation */
                 organisation?: string;
-                /** @description Title or code of a course */
+                /** @description Title, code or id of a course */
                 course?: string;
                 /** @description Role of somebody in it, such as proctor */
                 role?: string;
@@ -8268,7 +8274,7 @@ export interface operations {
             query?: {
                 /** @description A part of title or code */
                 text?: string;
-                /** @description At most so many; 0 for all */
+                /** @description At most so many; all when absent */
                 limit?: number;
             };
             header?: never;
@@ -17390,7 +17396,7 @@ export interface operations {
                 state?: "" | "needs-person" | "out-of-step" | "never-run" | "held" | "paused" | "in-step" | "not-paired" | "ended";
                 /** @description Name of an organisation */
                 organisation?: string;
-                /** @description Title or code of a course */
+                /** @description Title, code or id of a course */
                 course?: string;
                 /** @description Role of somebody in it, such as proctor */
                 role?: string;

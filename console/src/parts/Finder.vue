@@ -1,33 +1,29 @@
 <script setup lang="ts">
 import AutoComplete from 'primevue/autocomplete'
-import { ref, watch } from 'vue'
+import { computed, ref, watch } from 'vue'
 
-/** What was found; `apart` tells it from another one with the same label. */
-interface Found {
-  id: string
-  label: string
-  apart?: string
-}
+import type { Found, Finds } from './find'
 
 /** Finds one of very many by typing; the model is its id, empty for none. */
 const props = defineProps<{
   label: string
   inputId?: string
   /** Gives what fits a text, a few at most. */
-  search: (text: string) => Promise<Found[]>
+  search: (text: string) => Promise<Finds>
   /** Gives the one with an id, to name what is chosen already. */
   named?: (id: string) => Promise<Found | undefined>
 }>()
 const id = defineModel<string>({ required: true })
 const picked = ref<Found | string | null>(null)
-const found = ref<Found[]>([])
+const finds = ref<Finds>({ items: [], total: 0 })
+const more = computed(() => finds.value.total - finds.value.items.length)
 const problem = ref('')
 async function look(text: string) {
   problem.value = ''
   try {
-    found.value = await props.search(text)
+    finds.value = await props.search(text)
   } catch (e) {
-    found.value = []
+    finds.value = { items: [], total: 0 }
     problem.value = `It could not be looked for: ${e instanceof Error ? e.message : String(e)}`
   }
 }
@@ -57,7 +53,7 @@ watch(
   <span class="finder">
     <AutoComplete
       v-model="picked"
-      :suggestions="found"
+      :suggestions="finds.items"
       :input-id="inputId"
       :aria-label="label"
       :placeholder="label"
@@ -72,6 +68,9 @@ watch(
           >{{ option.label }} <span v-if="option.apart" class="faint">{{ option.apart }}</span></span
         ></template
       >
+      <template v-if="more > 0" #footer
+        ><p class="more faint">{{ more.toLocaleString() }} more fit. Type more of the name.</p></template
+      >
     </AutoComplete>
     <small v-if="problem" class="problem" role="alert">{{ problem }}</small>
   </span>
@@ -84,6 +83,12 @@ watch(
 
 .finder :deep(input) {
   width: 11rem;
+}
+
+.more {
+  margin: 0;
+  padding: 0.3rem 0.6rem 0.5rem;
+  font-size: 12.5px;
 }
 
 .problem {

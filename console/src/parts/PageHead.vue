@@ -27,6 +27,13 @@ defineProps<{ title: string; about?: string }>()
   flex-wrap: nowrap;
 }
 
+@media (max-width: 760px) {
+  .head,
+  .actions {
+    flex-wrap: wrap;
+  }
+}
+
 p {
   margin: 0.2rem 0 0;
 }

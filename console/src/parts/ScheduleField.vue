@@ -71,11 +71,10 @@ function toggle(day: string) {
           :key="d"
           unstyled
           type="button"
-          :aria-label="d"
           :aria-pressed="!s.days?.length || s.days.includes(d)"
           @click="toggle(d)"
         >
-          {{ d.slice(0, 2) }}
+          {{ d.slice(0, 2) }}<span class="aside">{{ d.slice(2) }}</span>
         </Button>
       </span>
     </template>

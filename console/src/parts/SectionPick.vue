@@ -1,7 +1,6 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
 import AutoComplete from 'primevue/autocomplete'
-import Button from 'primevue/button'
 import { computed, ref, watch } from 'vue'
 
 import { section, sections } from './find'
@@ -9,15 +8,19 @@ import { section, sections } from './find'
 /** Chooses sections, which are searched for at the service; the model is their ids. */
 defineProps<{ inputId?: string; label?: string }>()
 const ids = defineModel<string[]>({ required: true })
-type Picked = { id: string; label: string; apart: string }
+type Picked = { id: string; label: string; apart?: string }
 const found = ref<Picked[]>([])
+const more = ref(0)
 const problem = ref('')
 async function search(text: string) {
   problem.value = ''
   try {
-    found.value = await sections(text)
+    const finds = await sections(text)
+    found.value = finds.items as Picked[]
+    more.value = finds.total - finds.items.length
   } catch (e) {
     found.value = []
+    more.value = 0
     problem.value = `Sections could not be looked for: ${e instanceof Error ? e.message : String(e)}`
   }
 }
@@ -47,6 +50,15 @@ function choose(list: Picked[]) {
     :suggestions="found"
     :input-id="inputId"
     :aria-label="label"
+    :pt="{
+      inputMultiple: {
+        role: 'group',
+        'aria-label': `${label ?? 'Sections'}, chosen`,
+        'aria-orientation': undefined,
+      },
+      inputChip: { role: 'none' },
+      chipItem: { role: 'none' },
+    }"
     option-label="label"
     multiple
     force-selection
@@ -60,18 +72,15 @@ function choose(list: Picked[]) {
         >{{ option.label }} <span class="faint">{{ option.apart }}</span></span
       ></template
     >
+    <template v-if="more > 0" #footer
+      ><p class="more faint">{{ more.toLocaleString() }} more fit. Type more of the title.</p></template
+    >
     <template #chip="{ value, removeCallback }"
       ><span :title="value.apart"
         >{{ value.label }} <span class="faint">{{ value.apart }}</span>
-        <Button
-          unstyled
-          type="button"
-          class="off"
-          :aria-label="`Take ${value.label} off`"
-          @click.stop="removeCallback($event)"
-        >
-          ×
-        </Button></span
+        <span class="off" title="Take it off; by keyboard: Backspace" @click.stop="removeCallback($event)"
+          >×</span
+        ></span
       ></template
     >
   </AutoComplete>
@@ -82,10 +91,13 @@ function choose(list: Picked[]) {
 
 <style scoped>
 .off {
-  font: inherit;
-  border: 0;
-  background: none;
   cursor: pointer;
+}
+
+.more {
+  margin: 0;
+  padding: 0.3rem 0.6rem 0.5rem;
+  font-size: 12.5px;
 }
 
 .problem {

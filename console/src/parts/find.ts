@@ -1,13 +1,29 @@
 import { api, ok, Problem, type Schemas } from '../api/client'
 
+/** What was found; `apart` tells it from another one with the same label. */
+export interface Found {
+  id: string
+  label: string
+  apart?: string
+}
+
+/** The first of what was found, and how many there are. */
+export interface Finds {
+  items: Found[]
+  total: number
+}
+
 /** Finds people by name, address or identifier. */
-export async function people(text: string) {
+export async function people(text: string): Promise<Finds> {
   const page = await ok(api.GET('/api/v1/people', { params: { query: { text, limit: 12 } } }))
-  return page.items.map((p) => ({
-    id: p.id,
-    label: p.identifier ? `${p.name} · ${p.identifier}` : p.name,
-    apart: p.register,
-  }))
+  return {
+    total: page.total ?? page.items.length,
+    items: page.items.map((p) => ({
+      id: p.id,
+      label: p.identifier ? `${p.name} · ${p.identifier}` : p.name,
+      apart: p.register,
+    })),
+  }
 }
 
 /** Finds one person by id; nothing when nobody has it. */
@@ -29,9 +45,10 @@ const named = (s: Schemas['Section']) => ({
 })
 
 /** Finds sections of the register by title, code, course or teacher, whatever lists hide. */
-export async function sections(text: string) {
+export async function sections(text: string): Promise<Finds> {
   const page = await ok(api.GET('/api/v1/sections', { params: { query: { text, limit: 20, hidden: '*' } } }))
-  return page.items.filter((s) => !s.list).map(named)
+  const items = page.items.filter((s) => !s.list)
+  return { items: items.map(named), total: page.total - (page.items.length - items.length) }
 }
 
 /** Finds one section by its id; nothing when it is gone. */

@@ -18,8 +18,9 @@ const open = useTemplateRef<InstanceType<typeof Popover>>('open')
 const shown = ref(false)
 
 watch(works.data, async (now, before) => {
-  const here = new Set(now?.map((w) => w.to))
-  for (const w of before ?? []) {
+  if (now?.more || before?.more) return // whoever is not seen may be at work still
+  const here = new Set(now?.items.map((w) => w.to))
+  for (const w of before?.items ?? []) {
     if (here.has(w.to) || w.by !== me.data.value?.name || route.path === w.to) continue
     const said = await ended(w)
     if (said) toast.add({ ...said, life: said.severity === 'success' ? 8_000 : undefined })
@@ -37,24 +38,27 @@ const left = (w: Work) =>
 <template>
   <span class="work">
     <Button
-      v-if="works.data.value?.length"
+      v-if="works.data.value?.items.length"
       unstyled
       type="button"
       class="count"
       aria-haspopup="dialog"
       :aria-expanded="shown"
       @click="open?.toggle($event)"
-      >○ {{ works.data.value.length }} at work</Button
+      >○ {{ works.data.value.items.length }}{{ works.data.value.more ? ' and more' : '' }} at work</Button
     >
     <Popover ref="open" aria-label="At work" @show="shown = true" @hide="shown = false">
       <ul>
-        <li v-for="w in works.data.value" :key="w.to">
+        <li v-for="w in works.data.value?.items" :key="w.to">
           <RouterLink :to="w.to" @click="open?.hide()">{{ w.title }}</RouterLink>
           <span class="faint"
             >{{ w.state }}<template v-if="left(w)">, {{ left(w) }}</template></span
           >
         </li>
       </ul>
+      <p v-if="works.data.value?.more">
+        <RouterLink to="/runs?active=yes" @click="open?.hide()">See all that are at work</RouterLink>
+      </p>
       <p class="faint">It goes on when you leave. You are told when what you started has ended.</p>
     </Popover>
   </span>

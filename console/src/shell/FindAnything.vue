@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useQueryClient } from '@tanstack/vue-query'
 import AutoComplete from 'primevue/autocomplete'
-import { nextTick, onMounted, ref, useTemplateRef } from 'vue'
+import { ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import Frame from '../parts/form/Frame.vue'
@@ -13,7 +13,6 @@ const router = useRouter()
 const queries = useQueryClient()
 const text = ref<string | Hit>('')
 const found = ref<Hits[]>([])
-const box = useTemplateRef<HTMLElement>('box')
 
 let asked = 0
 async function look(typed: string) {
@@ -27,20 +26,16 @@ function go(hit: Hit) {
   emit('close')
   void router.push(hit.to)
 }
-
-onMounted(async () => {
-  await nextTick()
-  box.value?.querySelector('input')?.focus()
-})
 </script>
 
 <template>
-  <Frame title="Find" width="38rem" :typed="''" @close="emit('close')">
-    <div ref="box" class="find">
+  <Frame title="Find" width="38rem" position="top" :typed="''" @close="emit('close')">
+    <div class="find">
       <AutoComplete
         v-model="text"
         :suggestions="found"
         input-id="find-anything"
+        :pt="{ pcInputText: { root: { autofocus: true } } }"
         aria-label="Person, section, course, rule, connection or page"
         placeholder="Person, section, course, rule, connection or page"
         option-label="label"

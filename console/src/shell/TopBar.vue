@@ -66,13 +66,13 @@ onBeforeUnmount(() => removeEventListener('keydown', keys))
       </span>
       <Button unstyled class="out" type="button" @click="emit('out')">Sign out</Button>
     </div>
-    <nav v-if="here && here.area.pages.length > 1" class="pages" :aria-label="here.area.title">
+    <nav class="pages" :aria-label="here?.area.title ?? 'Pages'">
       <RouterLink
-        v-for="p in here.area.pages"
+        v-for="p in here?.area.pages"
         :key="p.to"
         :to="p.to"
-        :class="{ here: here.page === p }"
-        :aria-current="here.page === p ? (route.path === p.to ? 'page' : 'true') : undefined"
+        :class="{ here: here?.page === p }"
+        :aria-current="here?.page === p ? (route.path === p.to ? 'page' : 'true') : undefined"
         >{{ p.title }}</RouterLink
       >
     </nav>

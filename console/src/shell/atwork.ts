@@ -29,12 +29,12 @@ function farOf(r: Schemas['Run']): string {
 }
 
 /** Everything that is at work, the newest first; what belongs to a batch is shown as the batch. */
-export async function atWork(): Promise<Work[]> {
+export async function atWork(): Promise<{ items: Work[]; more: boolean }> {
   const [runs, batches] = await Promise.all([
     ok(api.GET('/api/v1/runs', { params: { query: { active: true, single: true, limit: most } } })),
     ok(api.GET('/api/v1/batches', { params: { query: { limit: most } } })),
   ])
-  return [
+  const items = [
     ...batches.items
       .filter((b) => b.left || b.active)
       .map((b) => ({
@@ -57,6 +57,7 @@ export async function atWork(): Promise<Work[]> {
       secondsLeft: r.secondsLeft,
     })),
   ]
+  return { items, more: !!runs.next }
 }
 
 /** What is said of something that has ended. */

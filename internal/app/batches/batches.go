@@ -66,6 +66,7 @@ type Order struct {
 	InterfaceID string            // for pair
 	Template    string            // for pair and template; the usual one when empty
 	Naming      string            // for pair: names the classes instead of the template
+	Names       map[string]string // for pair: of single classes, by section; as Naming says when absent
 	Details     map[string]string // for pair: what the register does not say about new classes
 	WithoutRun  bool              // for pair and next-term: leave the first run for later
 	KeepNames   bool              // for next-term: classes keep their names
@@ -200,6 +201,11 @@ func (s *Service) Prepare(ctx context.Context, who string, o Order) (Batch, erro
 		return b, refusal.Invalid("sections", "%d are more than the %d that one batch may have; choose fewer", n,
 			mostItems)
 	case o.Act == Pair:
+		for id := range o.Names {
+			if !slices.Contains(o.Sections, id) {
+				return b, refusal.Invalid("names", "a name is given for %q, which is not among the sections", id)
+			}
+		}
 		b.Items, err = s.pairs(ctx, o)
 	case o.Act == Link:
 		b.Items, err = s.sets(ctx, o)

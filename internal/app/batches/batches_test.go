@@ -23,6 +23,7 @@ import (
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
 	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
 	"kanban/internal/store/linkstore"
 	"kanban/internal/store/pairingstore"
 	"kanban/internal/store/runstore"
@@ -89,6 +90,21 @@ func TestPairManyAtOnce_S10(t *testing.T) {
 	pairings, err := pairingstore.Listed(t.Context(), w.Store)
 	require.NoError(t, err)
 	assert.Len(t, pairings, 1, "nothing happened yet")
+
+	orchard := w.Section("ORCH-A").ID
+	order.Names = map[string]string{orchard: " Orchard, first years "}
+	b, err = w.Batches.Prepare(t.Context(), "test", order)
+	require.NoError(t, err)
+	assert.Equal(t, "Orchard, first years", item(t, b, "Orchard care A").Target, "a name can be one's own")
+	assert.Empty(t, codes(item(t, b, "Orchard care A")))
+	assert.Equal(t, "Propagation · Propagation C", item(t, b, "Propagation C").Target, "the others are named as before")
+	order.Names = map[string]string{orchard: "propagation · propagation c"}
+	twice, err := w.Batches.Prepare(t.Context(), "test", order)
+	require.NoError(t, err)
+	assert.Contains(t, codes(item(t, twice, "Orchard care A")), finding.NameTaken, "two of one name are said")
+	order.Names = map[string]string{db.NewID(): "Nobody's"}
+	_, err = w.Batches.Prepare(t.Context(), "test", order)
+	require.ErrorContains(t, err, "not among the sections")
 
 	b, err = w.DoBatch("test", b.ID, false)
 	require.NoError(t, err)

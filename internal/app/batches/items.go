@@ -45,7 +45,7 @@ func (s *Service) pairs(ctx context.Context, o Order) ([]Item, error) {
 	for n, id := range o.Sections {
 		wishes[n] = pairings.Wish{
 			SectionID: id, InterfaceID: o.InterfaceID, Template: o.Template, Naming: o.Naming,
-			Details: o.Details,
+			Details: o.Details, TargetName: o.Names[id],
 		}
 	}
 	list, err := s.Pairings.PreviewAll(ctx, wishes)

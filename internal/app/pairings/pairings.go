@@ -70,7 +70,7 @@ type Filter struct {
 	Called       string // exactly an id, code or title, ignoring case
 	Text         string // in title, code, course or teacher, ignoring case
 	Organisation string
-	Course       string // title or code
+	Course       string // title, code or id
 	Term         string
 	Teacher      string
 	Role         string // of somebody in it
@@ -207,7 +207,7 @@ func (f Filter) fits(c Card) bool {
 		(f.Organisation == "" || c.Section.Org == f.Organisation) &&
 		(f.Course == "" || some(func(x rosterstore.Section) bool {
 			return x.Course == f.Course ||
-				x.CourseCode == f.Course
+				x.CourseCode == f.Course || x.CourseID == f.Course
 		})) &&
 		(f.State == "" || c.State == f.State) &&
 		(f.Service == "" || c.Interface == f.Service) &&

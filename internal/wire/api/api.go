@@ -255,6 +255,7 @@ type Run struct {
 	Kind        string         `json:"kind" enum:"read,sync"`
 	PairingID   string         `json:"pairingId,omitempty"`
 	Interface   string         `json:"interface,omitempty"`
+	InterfaceID string         `json:"interfaceId,omitempty" doc:"The register that was read"`
 	About       string         `json:"about" doc:"What was read or brought in step"`
 	State       string         `json:"state" enum:"queued,running,finished,needs-person,moved,failed,cancelled"`
 	Step        string         `json:"step,omitempty" doc:"What it is doing now"`

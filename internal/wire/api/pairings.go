@@ -134,6 +134,7 @@ type Order struct {
 	InterfaceID string            `json:"interfaceId,omitempty" doc:"For pair: the service"`
 	Template    string            `json:"template,omitempty" doc:"For pair and template; the usual one when absent"`
 	Naming      string            `json:"naming,omitempty" doc:"For pair: names the classes, for example {course} · {teacher}; as the template says when absent"`
+	Names       map[string]string `json:"names,omitempty" doc:"For pair: names of single classes, by id of the section; as naming says when absent"`
 	Details     map[string]string `json:"details,omitempty" doc:"For pair: what the register does not say about new classes: level, subject, starts, ends"`
 	WithoutRun  bool              `json:"withoutRun,omitempty" doc:"For pair and next-term: leave the first run for later"`
 	KeepNames   bool              `json:"keepNames,omitempty" doc:"For next-term: classes keep their names; otherwise one that a template named gets the name of its new section"`

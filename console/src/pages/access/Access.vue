@@ -75,6 +75,7 @@ const leads = (o: Schemas['Offer']) =>
     />
   </p>
   <Listing
+    v-if="unmapped.isFetched.value"
     :rows="offers.data.value?.items"
     :loading="offers.isLoading.value"
     :error="offers.error.value"
@@ -121,7 +122,7 @@ const leads = (o: Schemas['Offer']) =>
       </template>
     </Column>
   </Listing>
-  <div class="top">
+  <div v-if="offers.isFetched.value && unmapped.isFetched.value" class="top">
     <h2>
       Access and enrolment, side by side<template v-if="one"> · {{ one.name }}</template>
     </h2>
@@ -129,6 +130,7 @@ const leads = (o: Schemas['Offer']) =>
     <TickField v-model="mismatches" label="only where they do not agree" />
   </div>
   <Listing
+    v-if="offers.isFetched.value && unmapped.isFetched.value"
     :rows="sides.data.value"
     :loading="sides.isLoading.value"
     :error="sides.error.value"
@@ -164,7 +166,7 @@ const leads = (o: Schemas['Offer']) =>
       >
     </Column>
   </Listing>
-  <Purchases :offer="one" />
+  <Purchases v-if="offers.isFetched.value && sides.isFetched.value" :offer="one" />
   <OfferForm
     v-if="form"
     :edit="form.edit"

@@ -2,12 +2,13 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
-import { computed, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, ok, type Schemas } from '../../api/client'
 import Counts from '../../parts/Counts.vue'
 import DetailFields from '../../parts/DetailFields.vue'
+import TextField from '../../parts/form/TextField.vue'
 import TickField from '../../parts/form/TickField.vue'
 import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
@@ -42,14 +43,34 @@ const linked = computed(() => b.value?.items.filter((i) => i.setId).length ?? 0)
 // What the service wants to know of classes and nothing says is asked for once, for all.
 const missing = computed(() => [...new Set(b.value?.items.flatMap((i) => i.missing ?? []) ?? [])])
 const details = ref<Record<string, string>>({})
+// Single classes may be called otherwise than the template says.
+const names = ref<Record<string, string>>({})
+const nameOf = (i: Schemas['BatchItem']) => names.value[i.sectionId!] ?? i.target
+const renamed = computed(
+  () => b.value?.items.filter((i) => i.sectionId && nameOf(i).trim() !== i.target).length ?? 0,
+)
+const canName = computed(() => b.value?.order.act === 'pair' && !b.value.appliedAt)
+watch(
+  () => props.id,
+  () => ((names.value = {}), (details.value = {})),
+)
 const again = useMutation({
-  mutationFn: () =>
-    ok(
+  mutationFn: () => {
+    const { order, items } = b.value!
+    const mine = items.filter((i) => i.sectionId && nameOf(i).trim() !== i.target)
+    return ok(
       api.POST('/api/v1/batches', {
-        body: { ...b.value!.order, details: { ...b.value!.order.details, ...details.value } },
+        body: {
+          ...order,
+          // A linked set goes by the section that leads it.
+          sections: mine.length || order.names ? items.map((i) => i.sectionId!) : order.sections,
+          names: { ...order.names, ...Object.fromEntries(mine.map((i) => [i.sectionId!, nameOf(i).trim()])) },
+          details: { ...order.details, ...details.value },
+        },
       }),
-    ),
-  onSuccess: (next) => router.push(`/batches/${next.id}`),
+    )
+  },
+  onSuccess: (next) => router.replace(`/batches/${next.id}`),
 })
 const problems = computed(() => b.value?.items.filter((i) => i.problem).length ?? 0)
 
@@ -79,12 +100,13 @@ function notes(i: Schemas['BatchItem']) {
           }}{{ problems ? `; ${problems} could not be done` : '' }}
         </template>
       </template>
-      <RouterLink to="/batches">everything done with many</RouterLink>
+      <RouterLink to="/batches">all batches</RouterLink>
       <Button
         v-if="!b.appliedAt"
         size="small"
         :label="`Do exactly this: ${possible}`"
-        :disabled="!possible"
+        :disabled="!possible || !!renamed"
+        :title="renamed ? 'Look again with the new names first' : undefined"
         :loading="go.isPending.value"
         @click="go.mutate()"
       />
@@ -111,6 +133,23 @@ function notes(i: Schemas['BatchItem']) {
         :disabled="!Object.values(details).some(Boolean)"
         :loading="again.isPending.value"
       />
+      <Oops :error="again.error.value" />
+    </form>
+    <form v-if="renamed" class="sheet guard" @submit.prevent="again.mutate()">
+      <p>
+        ◐ {{ renamed === 1 ? 'One class is' : `${renamed} classes are` }} to have another name. Nothing is
+        done before you have seen what that means.
+      </p>
+      <div class="actions">
+        <Button
+          type="submit"
+          size="small"
+          variant="outlined"
+          label="Look again with these names"
+          :loading="again.isPending.value"
+        />
+        <Button type="button" size="small" variant="text" label="As it was" @click="names = {}" />
+      </div>
       <Oops :error="again.error.value" />
     </form>
     <p v-if="!b.appliedAt && b.guarded" class="guard sheet">
@@ -153,7 +192,18 @@ function notes(i: Schemas['BatchItem']) {
           <span v-if="data.to" class="faint"> → {{ data.to }}</span>
         </template>
       </Column>
-      <Column field="target" header="Class" />
+      <Column header="Class">
+        <template #body="{ data }"
+          ><TextField
+            v-if="canName && data.sectionId"
+            :model-value="nameOf(data)"
+            hidden
+            :maxlength="200"
+            :label="`Name of the class of ${data.title}`"
+            @update:model-value="(name) => (names[data.sectionId] = name ?? '')"
+          /><template v-else>{{ data.target }}</template></template
+        >
+      </Column>
       <Column header="People"
         ><template #body="{ data }"
           ><template v-if="b.order.act === 'link'" /><template v-else-if="data.did">{{

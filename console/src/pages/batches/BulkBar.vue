@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { useMutation } from '@tanstack/vue-query'
+import { useMutation, useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { computed, defineAsyncComponent, ref } from 'vue'
 import { useRouter } from 'vue-router'
@@ -19,6 +19,13 @@ const router = useRouter()
 
 const paired = computed(() => props.chosen.filter((x) => x.pairingId))
 const free = computed(() => props.chosen.filter((x) => !x.pairingId))
+// A button for each service, while they are few: then it needs no choosing.
+const interfaces = useQuery({ queryKey: ['interfaces'], queryFn: () => ok(api.GET('/api/v1/interfaces')) })
+const at = computed(() => {
+  const all = (interfaces.data.value?.items ?? []).filter((c) => c.kind === 'scim')
+  return all.length > 1 && all.length <= 3 ? all : [{ id: all.length === 1 ? all[0]!.id : '', name: '' }]
+})
+const service = ref('')
 const act = ref<'pair' | 'template' | 'open'>()
 
 const look = useMutation({
@@ -39,7 +46,11 @@ function choose(a: Schemas['Order']['act']) {
 <template>
   <div v-if="chosen.length" class="bulk" role="toolbar" aria-label="With the chosen sections">
     <b>{{ chosen.length }} chosen</b>
-    <Button v-if="free.length" unstyled type="button" @click="choose('pair')">Pair {{ free.length }}…</Button>
+    <template v-if="free.length">
+      <Button v-for="s in at" :key="s.id" unstyled type="button" @click="((service = s.id), choose('pair'))">
+        Pair {{ free.length }}{{ s.name && ` at ${s.name}` }}…
+      </Button>
+    </template>
     <Button v-if="chosen.length > 1" unstyled type="button" @click="emit('link')">Link…</Button>
     <template v-if="paired.length">
       <Button v-for="(a, name) in acts" :key="name" unstyled type="button" @click="choose(name)">
@@ -54,6 +65,7 @@ function choose(a: Schemas['Order']['act']) {
   <BulkDialog
     v-if="act"
     :act="act"
+    :service="service"
     :free="free"
     :paired="paired"
     :busy="look.isPending.value"

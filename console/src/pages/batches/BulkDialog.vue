@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import { computed, ref, watch } from 'vue'
+import { computed, ref } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
 import ChoiceField from '../../parts/form/ChoiceField.vue'
@@ -14,6 +14,8 @@ import Oops from '../../parts/Oops.vue'
 /** Asks how chosen sections are to be paired or opened, or which template they get. */
 const props = defineProps<{
   act: 'pair' | 'template' | 'open'
+  /** Where, when that is chosen already. */
+  service?: string
   free: Schemas['Section'][]
   paired: Schemas['Section'][]
   busy: boolean
@@ -23,15 +25,13 @@ const emit = defineEmits<{ look: [order: Schemas['Order']]; close: [] }>()
 
 const template = ref('')
 const naming = ref('')
-const interfaceId = ref('')
+const interfaceId = ref(props.service ?? '')
 const later = ref(false)
 const at = ref('')
 
 const interfaces = useQuery({ queryKey: ['interfaces'], queryFn: () => ok(api.GET('/api/v1/interfaces')) })
 const templates = useQuery({ queryKey: ['templates'], queryFn: () => ok(api.GET('/api/v1/templates')) })
 const services = computed(() => (interfaces.data.value?.items ?? []).filter((c) => c.kind === 'scim'))
-// One service is the service; of several, none is.
-watch(services, (all) => all.length === 1 && (interfaceId.value ||= all[0]!.id), { immediate: true })
 const chosenTemplate = computed(
   () => templates.data.value?.find((t) => t.name === template.value) ?? templates.data.value?.[0],
 )

@@ -7,12 +7,13 @@ import { api, ok } from '../../api/client'
 import { useAddress } from '../../parts/address'
 import { people } from '../../parts/find'
 import Finder from '../../parts/Finder.vue'
+import TickField from '../../parts/form/TickField.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
 import Tabs from '../../parts/Tabs.vue'
 import Browser from '../sections/Browser.vue'
-import { noFilters } from '../sections/sections'
+import { type Filters, noFilters } from '../sections/sections'
 import Card from './Card.vue'
 import Today from './Today.vue'
 
@@ -43,6 +44,8 @@ const board = useQuery({
     ),
   placeholderData: (before) => before,
 })
+// What needs somebody stands above the board, and must not push it down when it comes.
+const today = useQuery({ queryKey: ['today'], queryFn: () => ok(api.GET('/api/v1/today')) })
 const columns = computed(() => (board.data.value?.columns ?? []).filter((c) => c.count > 0))
 const total = computed(() => columns.value.reduce((n, c) => n + c.count, 0))
 const counted = computed(() => Object.fromEntries(columns.value.map((c) => [c.state, c.count])))
@@ -81,15 +84,23 @@ const used = computed(() => Object.values(filters.value).some((v) => v))
   <p v-if="board.data.value && !total && !used" class="sheet empty faint">
     No section yet. <RouterLink to="/connections">Connect a register</RouterLink> and read it.
   </p>
-  <template v-else-if="!board.error.value">
+  <template v-else-if="board.data.value && today.isFetched.value">
     <Today />
     <Browser v-if="kind === 'table'" v-model="filters" />
-    <Browser v-else v-slot="{ chosen }" v-model="filters">
+    <Browser v-else v-slot="{ chosen, chooseAll }" v-model="filters">
       <p v-if="!total && board.data.value" class="sheet empty faint">No section fits. Clear the filters.</p>
       <div class="board" :aria-busy="board.isLoading.value">
         <section v-for="c in columns" :key="c.state" :aria-label="c.state" :class="c.state">
           <h2>
-            <Signal :state="c.state" /> <b>{{ c.count.toLocaleString('en-GB') }}</b>
+            <Signal :state="c.state" />
+            <span class="many"
+              ><b>{{ c.count.toLocaleString() }}</b
+              ><TickField
+                :model-value="chosen.list.value.filter((x) => x.state === c.state).length >= c.count"
+                hidden
+                :label="`Choose all ${c.count} in this column`"
+                @update:model-value="chooseAll(c.state as Filters['state'])"
+            /></span>
           </h2>
           <Card
             v-for="x in c.cards"
@@ -131,6 +142,12 @@ h2 {
   border-bottom: 1.5px solid var(--ink);
   padding-bottom: 0.3rem;
   margin-top: 0.6rem;
+}
+
+.many {
+  display: flex;
+  gap: 0.6rem;
+  padding-right: 0.75rem;
 }
 
 .needs-person h2 {

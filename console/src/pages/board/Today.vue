@@ -138,4 +138,15 @@ li small.faint {
 .who {
   text-align: right;
 }
+
+@media (max-width: 900px) {
+  li {
+    grid-template-columns: minmax(0, 1fr) minmax(0, 1fr);
+    gap: 0 1rem;
+  }
+
+  .who {
+    text-align: left;
+  }
+}
 </style>

@@ -144,4 +144,12 @@ p {
   align-items: baseline;
   padding: 0.15rem 0;
 }
+
+@media (max-width: 1000px) {
+  article,
+  .interface {
+    grid-template-columns: minmax(0, 1fr);
+    gap: 0.2rem 1rem;
+  }
+}
 </style>

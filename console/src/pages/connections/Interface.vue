@@ -190,4 +190,12 @@ p {
 .actions a {
   padding: 0.35rem 0;
 }
+
+@media (max-width: 1000px) {
+  article,
+  .capability {
+    grid-template-columns: minmax(0, 1fr);
+    gap: 0.2rem 1rem;
+  }
+}
 </style>

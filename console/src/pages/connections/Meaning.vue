@@ -164,41 +164,43 @@ const words: Record<string, string> = {
     </aside>
   </div>
   <h2 v-if="examples.length">The latest {{ examples.length }} events, read like this</h2>
-  <table v-if="examples.length" class="list">
-    <thead>
-      <tr>
-        <th>when</th>
-        <th>reported</th>
-        <th>whom</th>
-        <th>offer</th>
-        <th>order</th>
-        <th>access</th>
-      </tr>
-    </thead>
-    <tbody>
-      <tr
-        v-for="(x, i) in examples"
-        :key="x.eventId"
-        :class="{ chosen: i === at }"
-        tabindex="0"
-        @click="at = i"
-        @keydown.enter="at = i"
-      >
-        <td>{{ when(x.at) }}</td>
-        <td>
-          <code>{{ x.reported }}</code>
-        </td>
-        <td>
-          {{ x.values.person || '?' }} <span v-if="x.known" class="faint">{{ x.known }}</span>
-        </td>
-        <td>
-          {{ x.values.offer || '?' }} <span v-if="x.leads" class="faint">→ {{ x.leads }}</span>
-        </td>
-        <td>{{ x.values.order || '?' }}</td>
-        <td :class="{ problem: x.means === 'unclear' }">{{ words[x.means] }}</td>
-      </tr>
-    </tbody>
-  </table>
+  <div class="over">
+    <table v-if="examples.length" class="list">
+      <thead>
+        <tr>
+          <th>when</th>
+          <th>reported</th>
+          <th>whom</th>
+          <th>offer</th>
+          <th>order</th>
+          <th>access</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr
+          v-for="(x, i) in examples"
+          :key="x.eventId"
+          :class="{ chosen: i === at }"
+          tabindex="0"
+          @click="at = i"
+          @keydown.enter="at = i"
+        >
+          <td>{{ when(x.at) }}</td>
+          <td>
+            <code>{{ x.reported }}</code>
+          </td>
+          <td>
+            {{ x.values.person || '?' }} <span v-if="x.known" class="faint">{{ x.known }}</span>
+          </td>
+          <td>
+            {{ x.values.offer || '?' }} <span v-if="x.leads" class="faint">→ {{ x.leads }}</span>
+          </td>
+          <td>{{ x.values.order || '?' }}</td>
+          <td :class="{ problem: x.means === 'unclear' }">{{ words[x.means] }}</td>
+        </tr>
+      </tbody>
+    </table>
+  </div>
 </template>
 
 <style scoped>
@@ -278,6 +280,10 @@ textarea {
   font-size: 0.82rem;
 }
 
+.over {
+  overflow-x: auto;
+}
+
 .list {
   width: 100%;
   border-collapse: collapse;
@@ -297,5 +303,12 @@ textarea {
 
 .chosen {
   background: var(--hair);
+}
+
+@media (max-width: 1000px) {
+  .two,
+  .line {
+    grid-template-columns: minmax(0, 1fr);
+  }
 }
 </style>

@@ -211,4 +211,15 @@ th {
 .urgent {
   color: var(--signal);
 }
+
+@media (max-width: 1000px) {
+  .line {
+    grid-template-columns: minmax(0, 1fr);
+    gap: 0.3rem;
+  }
+
+  .row {
+    flex-wrap: wrap;
+  }
+}
 </style>

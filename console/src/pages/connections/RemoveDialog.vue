@@ -6,8 +6,8 @@ import { useRouter } from 'vue-router'
 
 import { api, ok } from '../../api/client'
 import Frame from '../../parts/form/Frame.vue'
-import { letGo } from '../../parts/form/typed'
 import TextField from '../../parts/form/TextField.vue'
+import { letGo } from '../../parts/form/typed'
 import Oops from '../../parts/Oops.vue'
 
 /** Says what depends on a connection or an interface, and removes it when that is meant. */

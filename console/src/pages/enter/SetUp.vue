@@ -24,7 +24,7 @@ async function setUp() {
   try {
     await ok(api.POST('/api/v1/setup', { body: { secret: String(route.query.secret ?? ''), ...form } }))
     entered(true)
-    await router.push('/connections')
+    await router.push('/board')
   } catch (e) {
     error.value = e as Error
   }

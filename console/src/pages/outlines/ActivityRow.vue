@@ -115,4 +115,11 @@ label,
 .activity :deep(button) {
   padding-inline: 0.35rem;
 }
+
+@media (max-width: 1000px) {
+  .activity {
+    grid-template-columns: 1fr 1fr 7.5rem;
+    padding-bottom: 0.6rem;
+  }
+}
 </style>

@@ -113,4 +113,10 @@ label {
 .empty {
   padding: 1.2rem;
 }
+
+@media (max-width: 1000px) {
+  .head {
+    grid-template-columns: 1fr 1fr auto auto;
+  }
+}
 </style>

@@ -6,11 +6,15 @@ import { computed, ref, watch, type Ref } from 'vue'
 import { api, ifMatch, ok, Problem, tagOf, type Schemas } from '../../api/client'
 import FileField from '../../parts/form/FileField.vue'
 import TextField from '../../parts/form/TextField.vue'
+import { useUnsaved } from '../../parts/form/typed'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import { unzipped } from '../../parts/zip'
 import Across from './Across.vue'
 import OutlineTree from './OutlineTree.vue'
+
+/** How many courses are listed at once. */
+const mostCourses = 200
 
 /** What courses consist of: read, edited, previewed, then kept. */
 const props = defineProps<{ id?: string }>()
@@ -32,6 +36,15 @@ const kept = useQuery({
 const draft: Ref<Schemas['Outline']> = ref({ modules: [] })
 const changed = ref(false)
 const from = ref('') // the state from which it is edited
+const many = ref(20) // how many of those whom a change touches are shown
+useUnsaved(() => changed.value)
+// A course is found by a part of its title, once there are many.
+const wanted = ref('')
+const listed = computed(() => {
+  const text = wanted.value.trim().toLowerCase()
+  const all = courses.data.value?.items ?? []
+  return text ? all.filter((c) => `${c.title} ${c.code}`.toLowerCase().includes(text)) : all
+})
 watch(
   () => kept.data.value,
   (o) => {
@@ -107,8 +120,20 @@ function edited() {
   <Across />
   <div class="two">
     <nav aria-label="Courses">
+      <Oops :error="courses.error.value" :again="courses.refetch" />
+      <p v-if="courses.data.value && !courses.data.value.items.length" class="faint">
+        No course has been read yet. <RouterLink to="/connections">Read a register</RouterLink>.
+      </p>
+      <TextField
+        v-if="(courses.data.value?.items.length ?? 0) > 12"
+        v-model="wanted"
+        type="search"
+        placeholder="Find a course"
+        hidden
+        label="Find a course"
+      />
       <RouterLink
-        v-for="c in courses.data.value?.items"
+        v-for="c in listed.slice(0, mostCourses)"
         :key="c.id"
         :to="`/outlines/${c.id}`"
         :class="{ here: c.id === chosen }"
@@ -117,8 +142,15 @@ function edited() {
           c.activities ? `${c.activities} activities` : 'no outline'
         }}</span></RouterLink
       >
+      <span v-if="listed.length > mostCourses" class="faint"
+        >{{ (listed.length - mostCourses).toLocaleString() }} more. Type a part of the title.</span
+      >
     </nav>
-    <section v-if="chosen">
+    <section v-if="chosen && kept.error.value">
+      <Oops :error="kept.error.value" :again="kept.refetch" />
+    </section>
+    <p v-else-if="chosen && !kept.data.value" class="faint" aria-busy="true">Looking…</p>
+    <section v-else-if="chosen">
       <p v-if="draft.learned" class="sheet note">
         ○ Put together from what was reported. Save it to stand for it; from then on it is left alone.
       </p>
@@ -161,12 +193,22 @@ function edited() {
           {{ previewed.completes }} and be open again for {{ previewed.reopens }}.</b
         >
         <p v-for="text in previewed.misses" :key="text" class="lost">▲ Not in it any more: {{ text }}.</p>
-        <p v-for="t in previewed.touched.slice(0, 20)" :key="t.personId + t.section">
+        <p v-for="t in previewed.touched.slice(0, many)" :key="t.personId + t.section">
           {{ t.person }}, {{ t.section }}: {{ t.before }} % → {{ t.after }} %
           <span class="faint"
             ><template v-if="t.completed?.length">done: {{ t.completed.join(', ') }} </template
             ><template v-if="t.reopened?.length">open again: {{ t.reopened.join(', ') }}</template></span
           >
+        </p>
+        <Button
+          v-if="previewed.touched.length > many"
+          size="small"
+          variant="text"
+          :label="`Show all ${previewed.touched.length}`"
+          @click="many = previewed.touched.length"
+        />
+        <p v-else-if="previewed.touched.length === 500" class="faint">
+          Only the first 500 people are listed.
         </p>
       </div>
     </section>
@@ -218,5 +260,19 @@ nav a.here {
 .note {
   padding: 0.5rem 1rem;
   margin: 0.5rem 0;
+}
+
+@media (max-width: 1000px) {
+  .two {
+    grid-template-columns: minmax(0, 1fr);
+  }
+
+  nav {
+    grid-template-columns: repeat(auto-fill, minmax(12rem, 1fr));
+  }
+
+  .bar {
+    flex-wrap: wrap;
+  }
 }
 </style>

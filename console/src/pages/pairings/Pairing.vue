@@ -157,6 +157,9 @@ const blocked = computed(() => !!preview.data.value?.guard && !approved.value &&
         <RouterLink v-for="r in history.data.value?.items" :key="r.id" class="run" :to="`/runs/${r.id}`">
           <Signal :state="r.state" /> <span class="faint">{{ when(r.createdAt) }}</span>
         </RouterLink>
+        <RouterLink v-if="history.data.value?.next" class="small" :to="`/runs?pairing=${id}`"
+          >all of them</RouterLink
+        >
       </aside>
     </div>
   </template>

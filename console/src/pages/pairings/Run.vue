@@ -4,8 +4,11 @@ import Button from 'primevue/button'
 import Column from 'primevue/column'
 import ProgressBar from 'primevue/progressbar'
 import { computed, ref } from 'vue'
+import { useRouter } from 'vue-router'
 
 import { api, ok } from '../../api/client'
+import { ask } from '../../parts/form/ask'
+import FileField from '../../parts/form/FileField.vue'
 import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
@@ -16,6 +19,7 @@ import People from './People.vue'
 import Revert from './Revert.vue'
 
 const props = defineProps<{ id: string }>()
+const router = useRouter()
 const path = computed(() => ({ params: { path: { id: props.id } } }))
 const run = useQuery({
   queryKey: ['run', () => props.id],
@@ -43,6 +47,48 @@ const cancel = useMutation({
   mutationFn: () => ok(api.POST('/api/v1/runs/{id}/cancel', path.value)),
   onSuccess: () => run.refetch(),
 })
+// A read that the guard stopped can be approved by whoever has looked at the register.
+const approve = useMutation({
+  mutationFn: () =>
+    ok(
+      api.POST('/api/v1/interfaces/{id}/read', {
+        params: { path: { id: r.value!.interfaceId! } },
+        body: { approved: true },
+      }),
+    ),
+  onSuccess: (next) => router.push(`/runs/${next.id}`),
+})
+const approveFile = useMutation({
+  mutationFn: (file: File) =>
+    ok(
+      api.POST('/api/v1/interfaces/{id}/upload', {
+        params: { path: { id: r.value!.interfaceId! }, query: { approved: true } },
+        body: file as unknown as string,
+        bodySerializer: (body: unknown) => body as File,
+        headers: { 'Content-Type': 'application/zip' },
+      }),
+    ),
+  onSuccess: (next) => router.push(`/runs/${next.id}`),
+})
+const register = useQuery({
+  queryKey: ['interfaces', () => run.data.value?.interfaceId],
+  queryFn: () =>
+    ok(api.GET('/api/v1/interfaces/{id}', { params: { path: { id: run.data.value!.interfaceId! } } })),
+  enabled: computed(() => run.data.value?.code === 'register-shrunk' && !!run.data.value.interfaceId),
+})
+const fromFiles = computed(
+  () => register.data.value?.kind === 'oneroster-csv' && !register.data.value.settings.folder,
+)
+
+async function approved() {
+  const yes = await ask({
+    title: 'Read again without the guard?',
+    text: `${r.value!.about} is read again, and whoever is gone from it leaves the classes with the next runs, however many they are.`,
+    yes: 'Read it',
+    no: 'Leave it',
+  })
+  if (yes) approve.mutate()
+}
 const undoing = ref(false)
 const r = computed(() => run.data.value)
 const changed = computed(() => ['added', 'updated', 'removed'].some((k) => (r.value?.counts[k] ?? 0) > 0))
@@ -161,8 +207,26 @@ const people = computed(() =>
     <div v-if="r.error" class="stopped sheet" role="alert">
       <b>{{ r.error }}</b> {{ r.remedy }}
       <RouterLink v-if="r.nextPreview" :to="`/pairings/${r.pairingId}`">Look at the new preview</RouterLink>
+      <div v-if="register.data.value" class="actions approve">
+        <FileField
+          v-if="fromFiles"
+          label="The same package again, without the guard"
+          accept=".zip"
+          @choose="([file]) => file && approveFile.mutate(file)"
+        />
+        <Button
+          v-else
+          size="small"
+          variant="outlined"
+          label="That is right, read again without the guard…"
+          :loading="approve.isPending.value"
+          @click="approved"
+        />
+      </div>
     </div>
-    <Oops :error="resume.error.value ?? cancel.error.value" />
+    <Oops
+      :error="resume.error.value ?? cancel.error.value ?? approve.error.value ?? approveFile.error.value"
+    />
     <Revert v-if="undoing" :run-id="id" @close="undoing = false" />
     <div v-if="r.finishedAt" class="report">
       <div v-for="g in groups" v-show="g.names.length" :key="g.title">
@@ -221,6 +285,10 @@ const people = computed(() =>
 .stopped {
   border-left: 3px solid var(--signal);
   padding: 0.7rem 0.9rem;
+}
+
+.approve {
+  margin-top: 0.5rem;
 }
 
 .report {

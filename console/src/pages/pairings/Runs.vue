@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
+import Button from 'primevue/button'
 import Column from 'primevue/column'
 
 import { api, ok, type Schemas } from '../../api/client'
@@ -16,25 +17,34 @@ import { became } from '../../parts/words'
 const address = useAddress()
 const active = address.tick('active')
 const single = address.tick('single')
+const pairing = address.kept('pairing')
 const cursor = address.cursors()
 const list = useQuery({
-  queryKey: ['runs', 'list', active, single, cursor],
+  queryKey: ['runs', 'list', active, single, pairing, cursor],
   queryFn: () =>
     ok(
       api.GET('/api/v1/runs', {
         params: {
-          query: { active: active.value, single: single.value, cursor: cursor.value.at(-1), limit: 50 },
+          query: {
+            active: active.value,
+            single: single.value,
+            pairing: pairing.value || undefined,
+            cursor: cursor.value.at(-1),
+            limit: 50,
+          },
         },
       }),
     ),
   placeholderData: (before) => before,
 })
+const took = (s: number) => (s < 0.1 ? 'under 0.1 s' : `${s < 10 ? s.toFixed(1) : Math.round(s)} s`)
 const what = (r: Schemas['Run']) =>
   r.kind === 'read' ? 'Read' : r.ends ? 'Ending' : r.reverts ? 'Revert' : 'Run'
 </script>
 
 <template>
   <PageHead title="Runs" about="What was read, and what was brought in step, the newest first">
+    <Button v-if="pairing" size="small" variant="text" label="of every pairing" @click="pairing = ''" />
     <TickField v-model="active" label="only those at work" />
     <TickField v-model="single" label="without those of batches" />
   </PageHead>
@@ -72,9 +82,7 @@ const what = (r: Schemas['Run']) =>
     </Column>
     <Column header="Took">
       <template #body="{ data }"
-        ><span v-if="data.finishedAt" class="faint"
-          >{{ data.seconds < 10 ? data.seconds.toFixed(1) : Math.round(data.seconds) }} s</span
-        ></template
+        ><span v-if="data.finishedAt" class="faint">{{ took(data.seconds) }}</span></template
       >
     </Column>
   </Listing>

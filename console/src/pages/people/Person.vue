@@ -14,6 +14,7 @@ import { doing, happening } from '../../parts/triggers'
 import { day, when } from '../../parts/when'
 import { deliveryState } from '../../parts/words'
 import Accounts from './Accounts.vue'
+import { plansOf } from './plans'
 import Progress from './Progress.vue'
 import Stages from './Stages.vue'
 
@@ -23,6 +24,14 @@ const person = useQuery({
   queryFn: () => ok(api.GET('/api/v1/people/{id}', { params: { path: { id: props.id } } })),
 })
 const p = computed(() => person.data.value)
+const plans = useQuery(plansOf(() => props.id)) // what stands below must not move when they come
+// The answer comes first: where they are not, why, and who can mend it.
+const places = computed(
+  () => p.value?.sections.filter((s) => !s.leftAt && s.class.state !== 'no-class') ?? [],
+)
+const out = computed(() => places.value.filter((s) => s.class.state !== 'in' && s.class.state !== 'gone'))
+const inside = computed(() => places.value.filter((s) => s.class.state === 'in'))
+const classes = (n: number) => `${n} ${n === 1 ? 'class' : 'classes'}`
 /** The section whose progress is shown activity by activity. */
 const looked = ref<Schemas['Whereabouts']>()
 const inClass = {
@@ -39,13 +48,38 @@ const sections = computed(() => p.value?.sections.map((s, i) => ({ id: i, ...s }
 
 <template>
   <Oops :error="person.error.value" :again="person.refetch" />
-  <template v-if="p">
+  <template v-if="p && plans.isFetched.value">
     <PageHead :title="p.name">
       <template #about
         >{{ p.email || 'no e-mail address' }} · {{ p.userName }} · {{ p.identifier
         }}<template v-if="p.page"> · <Outside :to="p.page" text="in the register" /></template
       ></template>
     </PageHead>
+    <section class="sheet answer" aria-label="In short">
+      <p v-for="s in out" :key="s.sectionId">
+        <b :class="{ urgent: s.class.state === 'not-in' }"
+          >{{ inClass[s.class.state as keyof typeof inClass] }}:
+          <RouterLink v-if="s.pairingId" :to="`/pairings/${s.pairingId}`">{{
+            s.section
+          }}</RouterLink><template v-else>{{ s.section }}</template></b
+        ><template v-if="s.class.why">, because {{ s.class.why }}</template
+        >.
+        <template v-if="s.class.remedy">{{ s.class.remedy }} </template>
+        <span v-if="s.class.owner && s.class.owner !== 'nobody'" class="faint"
+          >Who can mend it: {{ s.class.owner }}.</span
+        >
+      </p>
+      <p v-if="inside.length">
+        ● In {{ classes(inside.length) }}: {{ inside.map((s) => s.target || s.section).join(', ') }}.
+      </p>
+      <p v-if="!places.length" class="faint">
+        {{
+          p.sections.some((s) => !s.leftAt)
+            ? 'None of their sections is paired with a class outside.'
+            : 'They are in no section now.'
+        }}
+      </p>
+    </section>
     <h2>Sections, now and before</h2>
     <Listing :rows="sections" :loading="false" :error="null" empty="In no section.">
       <Column header="Section">
@@ -163,6 +197,11 @@ const sections = computed(() => p.value?.sections.map((s, i) => ({ id: i, ...s }
 </template>
 
 <style scoped>
+.answer {
+  border-left: 3px solid var(--ink);
+  padding: 0.5rem 0.9rem;
+}
+
 .two {
   display: grid;
   grid-template-columns: 1fr 1fr;

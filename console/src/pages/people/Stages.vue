@@ -3,17 +3,15 @@ import { useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { ref } from 'vue'
 
-import { api, ok, type Schemas } from '../../api/client'
+import type { Schemas } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
 import { when } from '../../parts/when'
 import RevokeDialog from '../badges/RevokeDialog.vue'
+import { plansOf } from './plans'
 
 /** Where a person stands in the stage plans that are about them, what lies ahead included. */
 const props = defineProps<{ person: string; awards: Schemas['Award'][] }>()
-const list = useQuery({
-  queryKey: ['stages', () => props.person],
-  queryFn: () => ok(api.GET('/api/v1/people/{id}/stage-plans', { params: { path: { id: props.person } } })),
-})
+const list = useQuery(plansOf(() => props.person))
 const revoking = ref<Schemas['Award']>()
 const sign = (s: Schemas['StageProgress']) => (s.reached ? '● reached' : s.open ? '○ open' : '· ahead')
 const held = (s: Schemas['StageProgress']) =>

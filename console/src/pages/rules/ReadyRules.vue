@@ -7,8 +7,8 @@ import { useRouter } from 'vue-router'
 import { api, ok, Problem, type Schemas } from '../../api/client'
 import ChoiceField from '../../parts/form/ChoiceField.vue'
 import Frame from '../../parts/form/Frame.vue'
-import { letGo } from '../../parts/form/typed'
 import TextField from '../../parts/form/TextField.vue'
+import { letGo } from '../../parts/form/typed'
 import Oops from '../../parts/Oops.vue'
 
 /** Offers rules by purpose, and makes one out of what it needs. */

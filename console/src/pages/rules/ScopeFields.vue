@@ -2,7 +2,7 @@
 import { useQuery } from '@tanstack/vue-query'
 import { computed } from 'vue'
 
-import { api, ok, type Schemas } from '../../api/client'
+import { api, every, ok, type Schemas } from '../../api/client'
 import ChoiceField from '../../parts/form/ChoiceField.vue'
 import { useOutline } from '../../parts/outline'
 
@@ -10,16 +10,17 @@ import { useOutline } from '../../parts/outline'
 const scope = defineModel<NonNullable<Schemas['NewRule']['scope']>>({ required: true })
 const courses = useQuery({ queryKey: ['courses'], queryFn: () => ok(api.GET('/api/v1/courses')) })
 const course = computed(() => scope.value.course || undefined)
-const title = computed(() => courses.data.value?.items.find((c) => c.id === course.value)?.title)
 const sections = useQuery({
-  queryKey: ['sections', 'of-course', title],
+  queryKey: ['sections', 'of-course', course],
   queryFn: () =>
-    ok(
-      api.GET('/api/v1/sections', {
-        params: { query: { course: title.value ?? '', hidden: '*', limit: 200 } },
-      }),
+    every((cursor) =>
+      ok(
+        api.GET('/api/v1/sections', {
+          params: { query: { course: course.value, hidden: '*', limit: 1000, cursor } },
+        }),
+      ),
     ),
-  enabled: computed(() => !!title.value),
+  enabled: computed(() => !!course.value),
 })
 const { outline, modules, activitiesOf } = useOutline(course)
 const activities = computed(() => activitiesOf(scope.value.module || undefined))
@@ -34,7 +35,7 @@ const choosers = computed(() =>
       [
         'section',
         'section',
-        sections.data.value?.items.map((x) => ({ id: x.id, title: `${x.title} · ${x.code}` })),
+        sections.data.value?.map((x) => ({ id: x.id, title: `${x.title} · ${x.code}` })),
       ],
       ['module', 'module', modules.value],
       ['activity', 'activity', activities.value],

@@ -47,6 +47,10 @@ function open(x: Section) {
   else if (x.state) pairing.value = x
 }
 
+async function chooseAll(state: Filters['state']) {
+  chosen.toggleAll(await list.everything(state))
+}
+
 async function all() {
   if (chosen.list.value.length) chosen.clear()
   else chosen.take(await list.everything())
@@ -56,7 +60,7 @@ async function all() {
 <template>
   <FilterBar v-model="filters" :choices="list.choices.value" :left="list.left.value" />
   <BulkBar :chosen="chosen.list.value" @clear="chosen.clear()" @link="linking = true" />
-  <slot :chosen="chosen" :open="open">
+  <slot :chosen="chosen" :open="open" :choose-all="chooseAll">
     <SectionTable
       :rows="list.rows.value"
       :loading="list.loading.value"

@@ -36,6 +36,7 @@ const linkable = useQuery({
   enabled: () => !!lead.value,
   placeholderData: (before) => before,
 })
+const unseen = computed(() => (linkable.data.value?.total ?? 0) - (linkable.data.value?.items.length ?? 0))
 watch(lead, (now) => (others.value = others.value.filter((id) => id !== now)))
 const body = computed(() => ({
   leadId: lead.value,
@@ -101,6 +102,9 @@ function toggle(id: string) {
             }}</small>
           </li>
         </ul>
+        <p v-if="unseen > 0" class="faint">
+          {{ unseen.toLocaleString() }} more could be linked. Type a part of the title to see them.
+        </p>
       </div>
       <div>
         <TextField id="set-name" v-model="name" :placeholder="out?.name" label="Name of the set" />

@@ -57,7 +57,7 @@ const made = useVersion(props.edit?.version)
 const found = ref('')
 async function search(text: string) {
   const all = await people(text)
-  for (const p of all) names.value[p.id] = p.label
+  for (const p of all.items) names.value[p.id] = p.label
   return all
 }
 const names = ref<Record<string, string>>({})

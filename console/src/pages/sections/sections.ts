@@ -91,11 +91,15 @@ export function useSections(filters: Ref<Filters>) {
     }
   }
 
-  /** Gives every section that fits, for choosing them all. */
-  async function everything() {
+  /** Gives every section that fits, of one state if said, for choosing them all. */
+  async function everything(state?: Filters['state']) {
     const all: Section[] = []
     for (let next: string | undefined = '0'; next !== undefined;) {
-      const some: Schemas['SectionPage'] = await ask(filters.value, 1000, Number(next))
+      const some: Schemas['SectionPage'] = await ask(
+        state ? { ...filters.value, state } : filters.value,
+        1000,
+        Number(next),
+      )
       all.push(...some.items)
       next = some.next
     }
@@ -130,6 +134,16 @@ export function useChosen() {
     },
     take(all: Section[]) {
       chosen.value = new Map(all.map((x) => [key(x), x]))
+    },
+    /** Chooses all of these besides what is chosen, or, when they are chosen, none of them. */
+    toggleAll(all: Section[]) {
+      const next = new Map(chosen.value)
+      const every = all.every((x) => next.has(key(x)))
+      for (const x of all) {
+        if (every) next.delete(key(x))
+        else next.set(key(x), x)
+      }
+      chosen.value = next
     },
     clear: () => (chosen.value = new Map()),
   }

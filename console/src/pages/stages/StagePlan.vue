@@ -5,7 +5,7 @@ import Column from 'primevue/column'
 import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
-import { api, ok } from '../../api/client'
+import { api, every, ok } from '../../api/client'
 import { useAddress } from '../../parts/address'
 import ChoiceField from '../../parts/form/ChoiceField.vue'
 import Listing from '../../parts/Listing.vue'
@@ -28,9 +28,15 @@ const one = useQuery({
 const p = computed(() => one.data.value)
 const section = useAddress().kept('section')
 const sections = useQuery({
-  queryKey: ['sections', 'for-stages', () => p.value?.course],
+  queryKey: ['sections', 'of-course', () => p.value?.courseId],
   queryFn: () =>
-    ok(api.GET('/api/v1/sections', { params: { query: { course: p.value?.course, limit: 500 } } })),
+    every((cursor) =>
+      ok(
+        api.GET('/api/v1/sections', {
+          params: { query: { course: p.value!.courseId, hidden: '*', limit: 1000, cursor } },
+        }),
+      ),
+    ),
   enabled: computed(() => !!p.value),
 })
 const group = useQuery({
@@ -89,7 +95,7 @@ const remove = useMutation({
 
 <template>
   <Oops :error="one.error.value" :again="one.refetch" />
-  <template v-if="p">
+  <template v-if="p && group.isFetched.value">
     <PageHead :title="p.name">
       <template #about
         >{{ p.course }} · <template v-if="p.onSince">● on since {{ when(p.onSince) }}</template
@@ -101,7 +107,7 @@ const remove = useMutation({
         label="Section"
         :options="[
           { value: '', label: 'all sections' },
-          ...(sections.data.value?.items ?? []).map((x) => ({ value: x.id, label: x.title })),
+          ...(sections.data.value ?? []).map((x) => ({ value: x.id, label: x.title })),
         ]"
       />
       <Button size="small" variant="outlined" label="Edit…" @click="editing = true" />
@@ -136,21 +142,19 @@ const remove = useMutation({
         <Button
           unstyled
           type="button"
-          :aria-label="`Who reached ${s.title}`"
           :class="{ here: chosen?.reached === s.stageId }"
           @click="chosen = { title: `who reached ${s.title}`, reached: s.stageId }"
         >
-          <b>{{ s.reached }}</b>
+          <b>{{ s.reached }}</b><span class="aside"> reached {{ s.title }}</span>
         </Button>
         <Button
           v-if="!s.optional"
           unstyled
           type="button"
-          :aria-label="`For whom ${s.title} is next`"
           :class="{ here: chosen?.at === s.stageId }"
           @click="chosen = { title: `for whom ${s.title} is next`, at: s.stageId }"
         >
-          next for {{ s.at }}
+          <span class="aside">{{ s.title }} is </span>next for {{ s.at }}
         </Button>
         <span v-else />
       </div>
@@ -270,5 +274,11 @@ button.line.here {
   display: flex;
   gap: 1.2rem;
   align-items: baseline;
+}
+
+@media (max-width: 900px) {
+  .line {
+    grid-template-columns: minmax(0, 1fr) 4rem 3rem 6rem;
+  }
 }
 </style>

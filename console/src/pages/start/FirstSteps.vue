@@ -13,7 +13,7 @@ const interfaces = useQuery({ queryKey: ['interfaces'], queryFn: () => ok(api.GE
 const kinds = useQuery({ queryKey: ['kinds'], queryFn: () => ok(api.GET('/api/v1/kinds')) })
 const steps = computed(() =>
   interfaces.data.value && kinds.data.value
-    ? firstSteps({ ...props, interfaces: interfaces.data.value.items, kinds: kinds.data.value.items })
+    ? firstSteps({ ...props, interfaces: interfaces.data.value.items, kinds: kinds.data.value })
     : [],
 )
 const next = computed(() => steps.value.findIndex((s) => !s.done))
@@ -43,7 +43,7 @@ function put(aside: boolean) {
           ><b>{{ s.title }}</b> <span class="faint">{{ s.why }}</span></span
         >
         <span
-          ><span class="hidden">{{ s.done ? 'Done. ' : 'To do. ' }}</span
+          ><span class="aside">{{ s.done ? 'Done. ' : 'To do. ' }}</span
           >{{ s.check }}</span
         >
         <RouterLink v-if="s.to" :to="s.to" :class="{ act: i === next }">{{ s.act }}</RouterLink>
@@ -108,14 +108,6 @@ li b {
   padding: 0.35rem 0.8rem;
   text-decoration: none;
   text-align: center;
-}
-
-.hidden {
-  position: absolute;
-  clip-path: inset(50%);
-  width: 1px;
-  height: 1px;
-  overflow: hidden;
 }
 
 .again {

@@ -1,4 +1,5 @@
 import type { Schemas } from '../../api/client'
+import { refused } from '../connections/interface'
 
 /** One step of the first hour. */
 export interface FirstStep {
@@ -29,9 +30,9 @@ const all = (n: number, one: string, many: string) => `${n.toLocaleString()} ${n
 
 function tested(list: Schemas['Interface'][]): string {
   const untested = list.filter((i) => !i.probedAt)
-  const refused = list.filter((i) => i.probe.some((r) => r.state !== 'granted'))
+  const barred = list.filter(refused)
   if (untested.length) return `${untested[0]!.name} is not tested yet.`
-  if (refused.length) return `${refused[0]!.name} does not let Kanban in everywhere: see its page.`
+  if (barred.length) return `${barred[0]!.name} does not let Kanban in everywhere: see its page.`
   return `${list.map((i) => i.name).join(', ')}: tested, works.`
 }
 

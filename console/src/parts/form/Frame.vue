@@ -13,6 +13,8 @@ const props = defineProps<{
   sending?: boolean
   /** What is typed; without it, whatever is typed counts. */
   typed?: unknown
+  /** Where it opens; in the middle unless said otherwise. */
+  position?: 'top'
   /** There is no other way out than its buttons. */
   stays?: boolean
 }>()
@@ -29,6 +31,7 @@ defineExpose({ close })
   <Dialog
     visible
     modal
+    :position="position"
     :header="title"
     :closable="!stays"
     :close-on-escape="!stays"

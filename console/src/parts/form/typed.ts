@@ -1,4 +1,4 @@
-import { onBeforeUnmount, ref } from 'vue'
+import { onBeforeUnmount, ref, watch } from 'vue'
 
 import { ask } from './ask'
 
@@ -27,6 +27,14 @@ export async function mayLeave(): Promise<boolean> {
 
 /** What is typed is saved, or whoever typed it has signed out: another page may take its place. */
 export const letGo = () => forms.clear()
+
+/** Asks before another page takes the place of one on which something is not saved yet. */
+export function useUnsaved(is: () => boolean) {
+  forms.add(is)
+  onBeforeUnmount(() => forms.delete(is))
+  // Who chose to drop it may type again.
+  watch(is, (now) => now && forms.add(is))
+}
 
 /** Watches whether something was typed into a form: a person touched it, and it says something
  * else than before. */
