@@ -43,6 +43,17 @@ export const router = createRouter({
       meta: { title: 'People lists' },
     },
     {
+      path: '/sections/:id/roster',
+      component: () => import('./pages/sections/Roster.vue'),
+      props: true,
+      meta: { title: 'Who is in a section' },
+    },
+    {
+      path: '/findings/catalogue',
+      component: () => import('./pages/findings/Catalogue.vue'),
+      meta: { title: 'What can be noticed' },
+    },
+    {
       path: '/next-term',
       component: () => import('./pages/nextterm/NextTerm.vue'),
       meta: { title: 'Next term' },

@@ -17,10 +17,12 @@ import menu from '@primeuix/themes/aura/menu'
 import message from '@primeuix/themes/aura/message'
 import multiselect from '@primeuix/themes/aura/multiselect'
 import paginator from '@primeuix/themes/aura/paginator'
+import popover from '@primeuix/themes/aura/popover'
 import progressbar from '@primeuix/themes/aura/progressbar'
 import radiobutton from '@primeuix/themes/aura/radiobutton'
 import ripple from '@primeuix/themes/aura/ripple'
 import select from '@primeuix/themes/aura/select'
+import selectbutton from '@primeuix/themes/aura/selectbutton'
 import skeleton from '@primeuix/themes/aura/skeleton'
 import tabs from '@primeuix/themes/aura/tabs'
 import textarea from '@primeuix/themes/aura/textarea'
@@ -79,10 +81,12 @@ const parts = {
   message,
   multiselect,
   paginator,
+  popover,
   progressbar,
   radiobutton,
   ripple,
   select,
+  selectbutton,
   skeleton,
   tabs,
   textarea,

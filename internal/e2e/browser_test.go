@@ -228,14 +228,17 @@ func (b *browser) set(selector, value string) {
 	for range 10 {
 		b.do(chromedp.WaitVisible(selector))
 		b.until(still) // a dialog that opens takes the focus once
-		b.until(`(() => { ` + found + ` const e = found(` + s + `); if (!e) return false; e.focus(); e.select(); return document.activeElement === e })()`)
+		b.until(`(() => { ` + found + ` const e = found(` + s + `); if (!e) return false; e.focus(); e.isContentEditable ? getSelection().selectAllChildren(e) : e.select(); return document.activeElement === e })()`)
 		b.do(chromedp.SendKeys(selector, value))
-		if ask(b, chromedp.Evaluate[string](`(() => { `+found+` return found(`+s+`)?.value ?? '' })()`)) == value {
+		if ask(b, chromedp.Evaluate[string](`(() => { `+found+typed+` return typed(found(`+s+`)) })()`)) == value {
 			return
 		}
 	}
 	b.t.Fatalf("%q cannot be typed into %s", value, selector)
 }
+
+// typed is a function of the page's that gives what is typed into a field or an editor.
+const typed = `const typed = (e) => e?.isContentEditable ? [...e.querySelectorAll('.cm-line')].map((l) => l.querySelector('.cm-placeholder') ? '' : l.innerText.replace(/\n$/, '')).join('\n') : e?.value ?? '';`
 
 // choose picks an option of a list by its text, as a person does: the list is opened and the option clicked.
 // Of a long list it is looked for first.

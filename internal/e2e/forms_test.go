@@ -54,7 +54,7 @@ func TestConsoleActionsKeepWhatIsTheirs(t *testing.T) {
 	b.press(`[aria-label="Remove action 1"]`)
 	b.until(`!document.body.innerText.includes('3. open a task')`)
 	b.press(`[aria-label="Do action 2 earlier"]`)
-	b.until(`document.getElementById('subject-1').value === 'Third'`)
+	b.until(`(() => { ` + typed + ` return typed(document.getElementById('subject-1')) === 'Third' })()`)
 	b.fill("subject-2", "Second, changed")
 	b.click("Save")
 	b.until(`!document.querySelector('.p-dialog-mask')`)

@@ -44,7 +44,7 @@ func keepInStep(b *browser, w *world) {
 	b.click("change…")
 	b.choose("schedule", "at a time of day")
 	b.set(`[aria-label="Time of day"]`, "06:45")
-	b.press(`button[aria-label="tuesday"]`)
+	b.click("tuesday")
 	b.click("Save")
 	b.sees("tuesday at 06:45, next")
 	b.until(`!document.querySelector('.p-dialog-mask')`)

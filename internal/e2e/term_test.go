@@ -95,7 +95,7 @@ func holdAndOpen(b *browser) {
 	b.set(`[aria-label="When the class opens: time of day"]`, "8:00")
 	b.picture("opening")
 	b.click("open then")
-	b.sees("opens 1 Sep")
+	b.sees("opens Sep 1") // as this browser's language writes it
 	b.goes("Board")
 	b.tick("Choose Glasshouse climate A")
 	b.click("Open")

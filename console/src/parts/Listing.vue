@@ -24,6 +24,9 @@ defineProps<{
   see?: (from: number, to: number) => unknown
   rowClass?: (row: T) => string
 }>()
+
+/** So many rows are drawn at once; the others are pages of their own. */
+const many = 200
 </script>
 
 <template>
@@ -42,6 +45,10 @@ defineProps<{
     size="small"
     :row-hover="!!choose"
     :row-class="(x: T) => `${choose ? 'choosable' : ''} ${rowClass?.(x) ?? ''}`"
+    :paginator="!tall && rows.length > many"
+    :rows="tall ? undefined : many"
+    paginator-template="FirstPageLink PrevPageLink CurrentPageReport NextPageLink LastPageLink"
+    current-page-report-template="{first} to {last} of {totalRecords}"
     :scrollable="!!tall"
     :scroll-height="tall ? `${Math.min(rows.length * tall + 42, 640)}px` : undefined"
     :virtual-scroller-options="

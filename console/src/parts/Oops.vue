@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
+import Message from 'primevue/message'
 import { computed, nextTick, ref, watch } from 'vue'
 
 import { Problem } from '../api/client'
@@ -21,24 +22,39 @@ watch(
 </script>
 
 <template>
-  <div v-if="error" ref="box" class="oops" role="alert">
-    <span>▲ {{ error.message }}</span>
-    <Button v-if="over && stale" unstyled type="button" @click="over(stale)">Save mine all the same</Button>
-    <Button v-if="again" unstyled type="button" @click="again()">Try again</Button>
+  <div v-if="error" ref="box">
+    <Message
+      severity="error"
+      class="oops"
+      :pt="{ content: { class: 'oops-content' }, text: { class: 'oops-text' } }"
+      ><span>▲ {{ error.message }}</span>
+      <Button v-if="over && stale" unstyled type="button" @click="over(stale)">Save mine all the same</Button>
+      <Button v-if="again" unstyled type="button" @click="again()">Try again</Button></Message
+    >
   </div>
 </template>
 
 <style scoped>
 .oops {
+  margin: 0.6rem 0;
   border-left: 3px solid var(--signal);
   background: var(--signal-wash);
   color: var(--signal);
+  outline: 0;
+  border-radius: 0;
+}
+
+.oops :deep(.oops-content) {
   padding: 0.6rem 0.9rem;
-  margin: 0.6rem 0;
+}
+
+.oops :deep(.oops-text) {
   display: flex;
+  flex: 1;
   gap: 1rem;
   justify-content: space-between;
   white-space: pre-line;
+  font: inherit;
 }
 
 button {

@@ -1,4 +1,4 @@
-const moment = new Intl.DateTimeFormat('en-GB', {
+const moment = new Intl.DateTimeFormat(undefined, {
   day: 'numeric',
   month: 'short',
   hour: '2-digit',
@@ -6,7 +6,7 @@ const moment = new Intl.DateTimeFormat('en-GB', {
   second: '2-digit',
 })
 
-const date = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short', year: 'numeric' })
+const date = new Intl.DateTimeFormat(undefined, { day: 'numeric', month: 'short', year: 'numeric' })
 
 /** A moment in the reader's own time zone, or a dash. */
 export function when(at: string | undefined): string {

@@ -23,7 +23,7 @@ watch(works.data, async (now, before) => {
   for (const w of before?.items ?? []) {
     if (here.has(w.to) || w.by !== me.data.value?.name || route.path === w.to) continue
     const said = await ended(w)
-    if (said) toast.add({ ...said, life: said.severity === 'success' ? 8_000 : undefined })
+    if (said) toast.add({ ...said, life: said.severity === 'success' ? 8_000 : 30_000 })
   }
 })
 

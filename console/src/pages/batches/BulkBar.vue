@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { useMutation, useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
+import Toolbar from 'primevue/toolbar'
 import { computed, defineAsyncComponent, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
@@ -44,24 +45,37 @@ function choose(a: Schemas['Order']['act']) {
 </script>
 
 <template>
-  <div v-if="chosen.length" class="bulk" role="toolbar" aria-label="With the chosen sections">
-    <b>{{ chosen.length }} chosen</b>
-    <template v-if="free.length">
-      <Button v-for="s in at" :key="s.id" unstyled type="button" @click="((service = s.id), choose('pair'))">
-        Pair {{ free.length }}{{ s.name && ` at ${s.name}` }}…
-      </Button>
+  <Toolbar
+    v-if="chosen.length"
+    class="bulk"
+    aria-label="With the chosen sections"
+    :pt="{ start: { class: 'bulk-start' } }"
+  >
+    <template #start>
+      <b>{{ chosen.length }} chosen</b>
+      <template v-if="free.length">
+        <Button
+          v-for="s in at"
+          :key="s.id"
+          unstyled
+          type="button"
+          @click="((service = s.id), choose('pair'))"
+        >
+          Pair {{ free.length }}{{ s.name && ` at ${s.name}` }}…
+        </Button>
+      </template>
+      <Button v-if="chosen.length > 1" unstyled type="button" @click="emit('link')">Link…</Button>
+      <template v-if="paired.length">
+        <Button v-for="(a, name) in acts" :key="name" unstyled type="button" @click="choose(name)">
+          {{ a.short }}
+        </Button>
+        <Button unstyled type="button" @click="choose('template')">Apply a template…</Button>
+      </template>
+      <span v-if="look.isPending.value" class="faint">looking…</span>
+      <Button unstyled type="button" class="clear" @click="emit('clear')">clear</Button>
+      <Oops v-if="!act" :error="look.error.value" />
     </template>
-    <Button v-if="chosen.length > 1" unstyled type="button" @click="emit('link')">Link…</Button>
-    <template v-if="paired.length">
-      <Button v-for="(a, name) in acts" :key="name" unstyled type="button" @click="choose(name)">
-        {{ a.short }}
-      </Button>
-      <Button unstyled type="button" @click="choose('template')">Apply a template…</Button>
-    </template>
-    <span v-if="look.isPending.value" class="faint">looking…</span>
-    <Button unstyled type="button" class="clear" @click="emit('clear')">clear</Button>
-    <Oops v-if="!act" :error="look.error.value" />
-  </div>
+  </Toolbar>
   <BulkDialog
     v-if="act"
     :act="act"
@@ -76,11 +90,17 @@ function choose(a: Schemas['Order']['act']) {
 </template>
 
 <style scoped>
-.bulk {
+.bulk :deep(.bulk-start) {
   display: flex;
+  flex: 1;
   flex-wrap: wrap;
   gap: 0.3rem 1rem;
   align-items: center;
+}
+
+.bulk {
+  border: 0;
+  border-radius: 0;
   background: var(--ink);
   color: var(--sheet);
   padding: 0.45rem 0.9rem;

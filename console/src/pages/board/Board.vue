@@ -59,9 +59,7 @@ const used = computed(() => Object.values(filters.value).some((v) => v))
   <PageHead
     title="Board"
     :about="
-      total
-        ? `${total.toLocaleString('en-GB')} sections by state, the ones that need somebody first`
-        : undefined
+      total ? `${total.toLocaleString()} sections by state, the ones that need somebody first` : undefined
     "
   >
     <Finder v-model="person" label="find a person" :search="people" />
@@ -113,7 +111,7 @@ const used = computed(() => Object.values(filters.value).some((v) => v))
             v-if="c.count > c.cards.length"
             class="more"
             :to="{ path: '/sections', query: { state: c.state } }"
-            >all {{ c.count.toLocaleString('en-GB') }}</RouterLink
+            >all {{ c.count.toLocaleString() }}</RouterLink
           >
         </section>
       </div>

@@ -2,7 +2,7 @@
 import { useQuery } from '@tanstack/vue-query'
 import Column from 'primevue/column'
 import { computed } from 'vue'
-import { useRouter } from 'vue-router'
+import { useRoute, useRouter } from 'vue-router'
 
 import { api, ok, type Schemas } from '../../api/client'
 import { useAddress } from '../../parts/address'
@@ -17,6 +17,7 @@ import { when } from '../../parts/when'
 import Deliveries from './Deliveries.vue'
 
 const props = defineProps<{ id?: string }>()
+const route = useRoute()
 const router = useRouter()
 const address = useAddress()
 const type = address.kept('type')
@@ -35,7 +36,8 @@ const list = useQuery({
   queryFn: () => ok(api.GET('/api/v1/events', { params: { query: query.value } })),
   placeholderData: (before) => before,
 })
-const open = (row: object) => router.push(`/events/${(row as Schemas['Event']).id}`)
+const open = (row: object) =>
+  router.push({ path: `/events/${(row as Schemas['Event']).id}`, query: route.query })
 </script>
 
 <template>
@@ -52,7 +54,11 @@ const open = (row: object) => router.push(`/events/${(row as Schemas['Event']).i
       ]"
     />
   </PageHead>
-  <Deliveries v-if="props.id" :event-id="props.id" @close="router.push('/events')" />
+  <Deliveries
+    v-if="props.id"
+    :event-id="props.id"
+    @close="router.push({ path: '/events', query: route.query })"
+  />
   <Listing
     :rows="list.data.value?.items"
     :loading="list.isLoading.value"
@@ -68,7 +74,10 @@ const open = (row: object) => router.push(`/events/${(row as Schemas['Event']).i
     >
     <Column header="Event"
       ><template #body="{ data }"
-        >{{ happening(data.type) }} <code class="faint">{{ data.type }}</code></template
+        ><RouterLink :to="{ path: `/events/${data.id}`, query: $route.query }" @click.stop>{{
+          happening(data.type)
+        }}</RouterLink
+        >{{ ' ' }}<code class="faint">{{ data.type }}</code></template
       ></Column
     >
     <Column header="Person">

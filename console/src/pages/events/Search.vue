@@ -192,7 +192,8 @@ const why = (d: Schemas['Delivery']) =>
     >
     <Column header="Rule or offer">
       <template #body="{ data }"
-        >{{ data.rule }} <span v-if="data.undoes" class="faint">reverts</span></template
+        ><RouterLink :to="`/events/${data.eventId}`" @click.stop>{{ data.rule }}</RouterLink>
+        <span v-if="data.undoes" class="faint">reverts</span></template
       >
     </Column>
     <Column header="Does">

@@ -4,6 +4,7 @@ import Button from 'primevue/button'
 import { computed, ref, watch, type Ref } from 'vue'
 
 import { api, ifMatch, ok, Problem, tagOf, type Schemas } from '../../api/client'
+import Fold from '../../parts/Fold.vue'
 import FileField from '../../parts/form/FileField.vue'
 import TextField from '../../parts/form/TextField.vue'
 import { useUnsaved } from '../../parts/form/typed'
@@ -12,6 +13,7 @@ import PageHead from '../../parts/PageHead.vue'
 import { unzipped } from '../../parts/zip'
 import Across from './Across.vue'
 import OutlineTree from './OutlineTree.vue'
+import Verbs from './Verbs.vue'
 
 /** How many courses are listed at once. */
 const mostCourses = 200
@@ -118,6 +120,7 @@ function edited() {
     >
   </PageHead>
   <Across />
+  <Fold title="What the verbs of platforms mean"><Verbs /></Fold>
   <div class="two">
     <nav aria-label="Courses">
       <Oops :error="courses.error.value" :again="courses.refetch" />

@@ -88,6 +88,7 @@ const blocked = computed(() => !!preview.data.value?.guard && !approved.value &&
         {{ when(p.section.ranAt) }}
       </template>
       <RouterLink :to="`/pairings/${id}/compare`">Side by side</RouterLink>
+      <RouterLink :to="`/sections/${p.section.id}/roster`">Roster</RouterLink>
       <Button
         size="small"
         variant="outlined"

@@ -149,7 +149,7 @@ const choices = (list: { id: string; name: string }[]) => list.map((x) => ({ val
       />
     </div>
     <div class="field">
-      <label :for="id('if')">Only if, when its time has come</label>
+      <label :id="`${id('if')}-label`" :for="id('if')">Only if, when its time has come</label>
       <Expression
         :id="id('if')"
         v-model="action.if"
@@ -175,7 +175,7 @@ const choices = (list: { id: string; name: string }[]) => list.map((x) => ({ val
       <Fields v-model="action" of="undoFields" :handle="handle" :trigger="trigger" />
     </template>
     <div v-if="action.kind.endsWith('-group')" class="field">
-      <label :for="id('group')">Group</label>
+      <label :id="`${id('group')}-label`" :for="id('group')">Group</label>
       <Expression :id="id('group')" v-model="action.group" kind="template" :trigger="trigger" />
       <Choices
         v-if="action.interfaceId"
@@ -186,11 +186,13 @@ const choices = (list: { id: string; name: string }[]) => list.map((x) => ({ val
     </div>
     <template v-if="action.kind === 'mail' || action.kind === 'task'">
       <div class="field">
-        <label :for="id('subject')">{{ action.kind === 'task' ? 'What is to be done' : 'Subject' }}</label>
+        <label :id="`${id('subject')}-label`" :for="id('subject')">{{
+          action.kind === 'task' ? 'What is to be done' : 'Subject'
+        }}</label>
         <Expression :id="id('subject')" v-model="action.subject" kind="template" :trigger="trigger" />
       </div>
       <div class="field">
-        <label :for="id('text')">Text</label>
+        <label :id="`${id('text')}-label`" :for="id('text')">Text</label>
         <Expression :id="id('text')" v-model="action.text" kind="template" :rows="4" :trigger="trigger" />
         <small
           ><code v-pre>{{.person.givenName}}</code

@@ -68,6 +68,7 @@ watch(
             :id="`value-${handle}-${of}-${l.key}`"
             v-model="l.value"
             kind="value"
+            :label="`Value of ${l.name || `value ${i + 1}`}`"
             :trigger="trigger"
           />
           <Choices

@@ -1,10 +1,12 @@
 <script setup lang="ts">
-import { useQuery } from '@tanstack/vue-query'
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { computed, ref } from 'vue'
+import { useRouter } from 'vue-router'
 
-import { api, ok } from '../../api/client'
+import { api, ifMatch, ok } from '../../api/client'
 import Checklist from '../../parts/Checklist.vue'
+import { ask } from '../../parts/form/ask'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
@@ -20,6 +22,8 @@ import Unsubscribed from './Unsubscribed.vue'
 
 /** One rule: what it says, what of it is done, trying it out, looking back. */
 const props = defineProps<{ id: string }>()
+const router = useRouter()
+const queries = useQueryClient()
 const at = computed(() => ({ params: { path: { id: props.id } } }))
 const rule = useQuery({
   queryKey: ['rules', () => props.id],
@@ -36,10 +40,32 @@ const versions = useQuery({
 const r = computed(() => rule.data.value)
 const editing = ref(false)
 const { flip, asking, leave } = useFlip()
+const remove = useMutation({
+  mutationFn: () =>
+    ok(
+      api.DELETE('/api/v1/rules/{id}', {
+        params: { path: { id: props.id }, header: ifMatch(r.value!.version) },
+      }),
+    ),
+  onSuccess: async () => {
+    await router.push('/rules')
+    await queries.invalidateQueries({ queryKey: ['rules'] })
+  },
+})
+
+async function removing() {
+  const yes = await ask({
+    title: `Remove ${r.value!.name}?`,
+    text: 'It has made no delivery, so nothing that was done depends on it.',
+    yes: 'Remove it',
+    no: 'Keep it',
+  })
+  if (yes) remove.mutate()
+}
 </script>
 
 <template>
-  <Oops :error="rule.error.value ?? (asking ? null : flip.error.value)" />
+  <Oops :error="rule.error.value ?? remove.error.value ?? (asking ? null : flip.error.value)" />
   <SwitchOn
     v-if="asking?.consent"
     :rule="asking.rule"
@@ -69,6 +95,14 @@ const { flip, asking, leave } = useFlip()
       </template>
       <RouterLink :to="`/deliveries?rule=${r.id}`">Deliveries</RouterLink>
       <Button size="small" variant="outlined" label="Edit…" @click="editing = true" />
+      <Button
+        v-if="!r.on && !r.fired"
+        size="small"
+        variant="text"
+        label="Remove…"
+        :loading="remove.isPending.value"
+        @click="removing"
+      />
       <Button size="small" :label="r.on ? 'Switch off' : 'Switch on'" @click="flip.mutate({ rule: r })" />
     </PageHead>
     <div class="two">

@@ -173,7 +173,7 @@ async function now() {
       :options="sampleChoices"
     />
     <div class="field">
-      <label for="condition">If</label>
+      <label id="condition-label" for="condition">If</label>
       <Expression
         id="condition"
         v-model="rule.condition"
@@ -182,8 +182,8 @@ async function now() {
         placeholder="always"
       />
       <small
-        >A CEL expression such as <code>event.role == "student"</code>. Type a name and press Tab to complete
-        it.</small
+        >A CEL expression such as <code>event.role == "student"</code>. Type a name and press Enter or Tab to
+        complete it.</small
       >
     </div>
     <Fold
@@ -191,7 +191,7 @@ async function now() {
       :open="!!(rule.stop || rule.undoneBy.length || rule.quietHours.from || rule.limit.most)"
     >
       <div class="field">
-        <label for="stop">Stop what is still to come if</label>
+        <label id="stop-label" for="stop">Stop what is still to come if</label>
         <Expression
           id="stop"
           v-model="rule.stop"

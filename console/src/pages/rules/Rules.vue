@@ -1,8 +1,9 @@
 <script setup lang="ts">
-import { useQuery } from '@tanstack/vue-query'
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
 import ToggleSwitch from 'primevue/toggleswitch'
+import { useToast } from 'primevue/usetoast'
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
@@ -19,9 +20,19 @@ import SwitchOn from './SwitchOn.vue'
 
 type Rule = Schemas['Rule']
 
+const queries = useQueryClient()
+
 const list = useQuery({ queryKey: ['rules'], queryFn: () => ok(api.GET('/api/v1/rules')) })
 const rows = computed(() => list.data.value?.items)
 const ready = ref(false)
+const toast = useToast()
+const lookNow = useMutation({
+  mutationFn: () => ok(api.POST('/api/v1/check-now')),
+  onSuccess: () => {
+    toast.add({ severity: 'success', summary: 'Looked. What follows from it is on its way.', life: 6_000 })
+    return queries.invalidateQueries({ queryKey: ['rules'] })
+  },
+})
 const form = ref<{ edit?: Rule } | undefined>()
 const { flip, asking, leave } = useFlip()
 const router = useRouter()
@@ -34,12 +45,18 @@ const then = (r: Rule) =>
     title="Rules"
     about="When something happens, if a condition holds, then do something. Once per person, unless said otherwise."
   >
-    <RouterLink to="/deliveries">Deliveries</RouterLink>
-    <RouterLink to="/tasks">Tasks</RouterLink>
+    <Button
+      size="small"
+      variant="text"
+      label="Look now"
+      title="Who stopped, whose access has ended, and whether what rules need at services is there; otherwise every quarter of an hour"
+      :loading="lookNow.isPending.value"
+      @click="lookNow.mutate()"
+    />
     <Button size="small" variant="outlined" label="Ready rules…" @click="ready = true" />
     <Button size="small" label="Make a rule…" @click="form = {}" />
   </PageHead>
-  <Oops :error="asking ? null : flip.error.value" />
+  <Oops :error="lookNow.error.value ?? (asking ? null : flip.error.value)" />
   <SwitchOn
     v-if="asking?.consent"
     :rule="asking.rule"

@@ -73,7 +73,14 @@ const height = 46
     <Column header="Section" style="width: 14.7rem">
       <template #body="{ data }"
         ><span class="one"
-          >{{ data.title }}
+          ><RouterLink
+            v-if="data.state"
+            :to="
+              data.pairingId ? `/pairings/${data.pairingId}` : { query: { ...$route.query, pair: data.id } }
+            "
+            @click.stop
+            >{{ data.title }}</RouterLink
+          >
           <span class="faint">{{ data.set ? `${data.set.sections.length} linked` : data.code }}</span></span
         ></template
       >

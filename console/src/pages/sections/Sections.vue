@@ -11,10 +11,7 @@ const total = ref<number>()
 </script>
 
 <template>
-  <PageHead
-    title="Sections"
-    :about="total === undefined ? undefined : `${total.toLocaleString('en-GB')} shown`"
-  >
+  <PageHead title="Sections" :about="total === undefined ? undefined : `${total.toLocaleString()} shown`">
   </PageHead>
   <Browser v-model="filters" @total="(n) => (total = n)" />
 </template>

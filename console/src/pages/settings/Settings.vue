@@ -11,6 +11,7 @@ import PageHead from '../../parts/PageHead.vue'
 import ScheduleField from '../../parts/ScheduleField.vue'
 import { when } from '../../parts/when'
 import History from './History.vue'
+import Tokens from './Tokens.vue'
 import TemplateForm from './TemplateForm.vue'
 
 /** How the institution wants its pairings made and kept. */
@@ -159,6 +160,7 @@ function add() {
       </form>
       <p v-if="whole.data.value?.nextAt" class="faint">next {{ when(whole.data.value.nextAt) }}</p>
       <Oops :error="setWhole.error.value" :over="(tag) => (compared.over(tag), setWhole.mutate())" />
+      <Tokens />
       <History />
     </aside>
   </div>

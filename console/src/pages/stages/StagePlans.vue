@@ -32,7 +32,7 @@ const show = (p: Schemas['StagePlan']) => router.push(`/stage-plans/${p.id}`)
     :choose="(p) => show(p as Schemas['StagePlan'])"
     empty="No stage plan yet. Make one: its stages ask for modules, courses, badges and scores, and may give badges of their own."
   >
-    <Column header="StagePlan">
+    <Column header="Stage plan">
       <template #body="{ data }"
         ><RouterLink :to="`/stage-plans/${data.id}`" @click.stop>{{ data.name }}</RouterLink></template
       >

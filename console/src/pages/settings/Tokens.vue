@@ -1,0 +1,43 @@
+<script setup lang="ts">
+import { useMutation } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import { ref } from 'vue'
+
+import { api, ok } from '../../api/client'
+import TextField from '../../parts/form/TextField.vue'
+import Oops from '../../parts/Oops.vue'
+
+/** Makes a token for a program that calls the API in one's own name. */
+const name = ref('')
+const make = useMutation({
+  mutationFn: () => ok(api.POST('/api/v1/tokens', { body: { name: name.value.trim() } })),
+  onSuccess: () => (name.value = ''),
+})
+</script>
+
+<template>
+  <h2>Tokens</h2>
+  <p class="faint">A program that calls the API shows a token; it may do what you may.</p>
+  <form @submit.prevent="make.mutate()">
+    <TextField v-model="name" placeholder="what it is for" hidden label="What the token is for" />
+    <Button
+      type="submit"
+      size="small"
+      variant="outlined"
+      label="Make a token"
+      :disabled="!name.trim()"
+      :loading="make.isPending.value"
+    />
+  </form>
+  <p v-if="make.data.value" class="sheet made" role="status">
+    Copy it now, it is not shown again: <code>{{ make.data.value.token }}</code>
+  </p>
+  <Oops :error="make.error.value" />
+</template>
+
+<style scoped>
+.made {
+  padding: 0.5rem 0.8rem;
+  overflow-wrap: anywhere;
+}
+</style>
