@@ -59,7 +59,7 @@ func everyPage(t *testing.T, w *world) []string {
 		"/board", "/board?as=table", "/findings", "/findings?group=remark", "/tasks", "/sections", "/sections/linked",
 		"/sections/lists", "/runs", "/batches", "/next-term", "/outlines", "/stage-plans", "/access", "/people",
 		"/people?text=an", "/rules", "/events", "/deliveries", "/awards", "/connections", "/connections/new", "/settings",
-		"/settings/set-up", "/nowhere",
+		"/settings/set-up", "/findings/catalogue", "/nowhere",
 	}
 	add := func(path string) { pages = append(pages, path) }
 	runs, err := client.Get[api.Page[api.Run]](t.Context(), w.Client, "/runs")
@@ -72,6 +72,10 @@ func everyPage(t *testing.T, w *world) []string {
 		}
 	}
 	add("/pairings/" + w.Pairing.ID)
+	add("/sections/" + w.Pairing.Section.ID + "/roster")
+	batch, err := client.Post[api.Batch](t.Context(), w.Client, "/batches", api.Order{Act: "pause", Pairings: []string{w.Pairing.ID}})
+	require.NoError(t, err)
+	add("/batches/" + batch.ID)
 	add("/pairings/" + w.Pairing.ID + "/compare")
 	people, err := client.Get[api.Page[api.Person]](t.Context(), w.Client, "/people?text=finn")
 	require.NoError(t, err)
@@ -141,6 +145,25 @@ func TestConsolePagesForEverybody(t *testing.T) {
 func quotedText(text string) string {
 	out, _ := json.Marshal(text)
 	return string(out)
+}
+
+// Learners and teachers open the pages of badges and of mails on a telephone.
+func TestPagesForLearnersOnATelephone(t *testing.T) {
+	w := newWorld(t)
+	require.NoError(t, w.Play(t.Context(), w.service.SetupSecret))
+	axe := axeScript(t)
+	b := newBrowser(t, w.service.Address)
+	b.do(chromedp.EmulateViewport(390, 780))
+	for path, name := range map[string]string{strings.TrimPrefix(w.Award.Address, w.service.Address): "award-390", "/sign-in": "sign-in-390"} {
+		b.open(path)
+		b.until(`!!document.querySelector('h1') && ` + still)
+		b.picture(name)
+		wide := ask(b, chromedp.Evaluate[float64](`document.documentElement.scrollWidth - innerWidth`))
+		assert.LessOrEqual(t, wide, 0.0, "%s is wider than a telephone", path)
+		for _, x := range b.barriers(axe) {
+			t.Errorf("%s: %s (%s) %s\n\t%s", path, x.ID, x.Impact, x.Help, strings.Join(x.Nodes, "\n\t"))
+		}
+	}
 }
 
 func axeScript(t *testing.T) string {

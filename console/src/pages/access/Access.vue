@@ -81,6 +81,7 @@ const leads = (o: Schemas['Offer']) =>
     :error="offers.error.value"
     :again="offers.refetch"
     empty="No offer yet. Connect the service that sells, then say to which sections a purchase gives access."
+    :next="{ to: '/connections/new?kind=cloudevents', text: 'Connect the service that sells' }"
   >
     <Column header="On">
       <template #body="{ data }">

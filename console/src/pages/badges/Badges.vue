@@ -70,6 +70,7 @@ const revoking = ref<Schemas['Award']>()
     :error="awards.error.value"
     :again="awards.refetch"
     empty="Nobody has been awarded yet."
+    :next="{ to: '/rules', text: 'Make a rule that awards one' }"
   >
     <Column header="At"
       ><template #body="{ data }"

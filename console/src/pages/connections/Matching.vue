@@ -201,6 +201,7 @@ const rows = computed(() => preview.data.value?.items.map((t, i) => ({ key: i, .
       :loading="false"
       :error="null"
       empty="Nobody who is in a paired section now."
+      :next="{ to: '/sections?state=not-paired', text: 'Pair a section' }"
       row-key="key"
     >
       <Column header="Person"

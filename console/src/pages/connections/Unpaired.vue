@@ -66,6 +66,7 @@ const adopting = ref<Schemas['UnpairedClass']>()
     :error="list.error.value"
     :again="list.refetch"
     :empty="ignored ? 'No class is ignored.' : 'Every class there is paired or ignored.'"
+    :next="ignored ? undefined : { to: '/sections', text: 'See the sections' }"
   >
     <Column header="Class">
       <template #body="{ data }"

@@ -66,6 +66,7 @@ const open = (row: object) =>
     :again="list.refetch"
     :choose="open"
     empty="Nothing has happened yet."
+    :next="{ to: '/connections/new?kind=xapi', text: 'Connect a course platform' }"
   >
     <Column header="At"
       ><template #body="{ data }"

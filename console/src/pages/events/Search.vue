@@ -181,6 +181,7 @@ const why = (d: Schemas['Delivery']) =>
     :again="list.refetch"
     :choose="(d) => router.push(`/events/${(d as Schemas['Delivery']).eventId}`)"
     empty="No delivery fits."
+    :next="{ to: '/rules', text: 'See the rules that make them' }"
   >
     <Column header="State">
       <template #body="{ data }"><Signal :state="deliveryState(data)" /></template>

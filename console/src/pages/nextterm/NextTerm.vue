@@ -82,6 +82,7 @@ function toggle(x: Schemas['Succession']) {
     row-key="pairingId"
     :tall="height"
     :empty="`No class has a term that ends within ${days} days.`"
+    :next="{ to: '/sections', text: 'See all sections' }"
   >
     <Column style="width: 2rem">
       <template #body="{ data }">

@@ -40,6 +40,7 @@ const height = 46
     :error="error"
     :again="again"
     empty="No section fits. Clear the filters, or connect a register and read it."
+    :next="{ to: '/connections', text: 'See the registers' }"
     :tall="height"
     :see="(from, to) => emit('see', from, to)"
     :choose="(x) => emit('open', x)"

@@ -43,6 +43,7 @@ const end = useMutation({
     :error="list.error.value"
     :again="list.refetch"
     :empty="done ? 'Nothing is done yet.' : 'Nothing to do. A rule can open tasks.'"
+    :next="done ? undefined : { to: '/rules', text: 'See the rules' }"
   >
     <Column header="What">
       <template #body="{ data }"
