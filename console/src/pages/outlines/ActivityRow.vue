@@ -88,7 +88,7 @@ function drop(i: number) {
 <style scoped>
 .activity {
   display: grid;
-  grid-template-columns: minmax(6rem, 1fr) minmax(6rem, 1fr) 7.5rem 5.6rem 5.8rem 4.6rem auto auto auto;
+  grid-template-columns: minmax(6rem, 1fr) minmax(6rem, 1fr) 8.8rem 5.6rem 5.8rem 4.6rem auto auto auto;
   gap: 0.4rem;
   align-items: center;
   padding: 0.15rem 0;

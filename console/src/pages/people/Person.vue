@@ -62,9 +62,8 @@ const sections = computed(() => p.value?.sections.map((s, i) => ({ id: i, ...s }
           <RouterLink v-if="s.pairingId" :to="`/pairings/${s.pairingId}`">{{
             s.section
           }}</RouterLink><template v-else>{{ s.section }}</template></b
-        ><template v-if="s.class.why">, because {{ s.class.why }}</template
-        >.
-        <template v-if="s.class.remedy">{{ s.class.remedy }} </template>
+        ><template v-if="s.class.why">, because {{ s.class.why.replace(/\.$/, '') }}</template
+        >. {{ s.class.remedy }}{{ ' ' }}
         <span v-if="s.class.owner && s.class.owner !== 'nobody'" class="faint"
           >Who can mend it: {{ s.class.owner }}.</span
         >

@@ -86,7 +86,7 @@ const height = 46
         ></template
       >
     </Column>
-    <Column header="Course" style="width: 10rem"
+    <Column header="Course" style="width: 9rem"
       ><template #body="{ data }"
         ><span class="one">{{ data.course }}</span></template
       ></Column
@@ -117,7 +117,7 @@ const height = 46
         />
       </template>
     </Column>
-    <Column header="Last run" style="width: 9.5rem"
+    <Column header="Last run" style="width: 11.5rem"
       ><template #body="{ data }"
         ><span class="one faint">{{ data.pairingId ? when(data.ranAt) : '' }}</span></template
       ></Column

@@ -58,14 +58,15 @@ const share = computed({
   <fieldset class="sheet">
     <div class="grid">
       <TextField v-model="t.name" label="Name" />
-      <label class="wide"
-        >Classes are called <TextField v-model="t.target" hidden label="Classes are called" />
-        <small v-if="trial.error.value" class="clash">{{ trial.error.value.message }}</small>
-        <small v-else class="faint"
-          >{{ trial.data.value?.examples.map((x) => x.name).join(', ') }}
-          <span v-if="clash" class="clash">▲ {{ clash }}</span></small
-        ></label
-      >
+      <TextField v-model="t.target" class="wide" label="Classes are called">
+        <template #help>
+          <span v-if="trial.error.value" class="clash">{{ trial.error.value.message }}</span>
+          <template v-else
+            >{{ trial.data.value?.examples.map((x) => x.name).join(', ') }}
+            <span v-if="clash" class="clash">▲ {{ clash }}</span></template
+          >
+        </template>
+      </TextField>
       <ChoiceField
         v-model="t.policy.leavers"
         label="Leavers"
@@ -77,15 +78,16 @@ const share = computed({
       />
       <TextField v-model="roles" lazy label="Carries these roles" />
       <span class="guard"
-        ><NumberField v-model="t.policy.removalNumber" label="Stop above removals" :min="0" /><NumberField
+        ><NumberField v-model="t.policy.removalNumber" label="Most removals" :min="0" /><NumberField
           v-model="share"
-          label="or % of the class"
+          label="or most, %"
           :min="0"
           :max="100"
       /></span>
-      <label class="all" :for="`schedule-${id}`"
-        >Runs by itself <ScheduleField :id="`schedule-${id}`" v-model="t.policy.schedule"
-      /></label>
+      <div class="field all">
+        <label :for="`schedule-${id}`">Runs by itself</label>
+        <ScheduleField :id="`schedule-${id}`" v-model="t.policy.schedule" />
+      </div>
       <TickField v-model="t.policy.hold" label="hold learners until opened" />
       <TickField v-model="t.policy.notify" label="notify new members" />
       <TickField v-model="t.policy.ownTarget" label="take out whom Kanban did not put in" />
@@ -137,11 +139,8 @@ fieldset {
   gap: 0.6rem;
 }
 
-label {
-  display: grid;
-  min-width: 0;
-  font-size: 12.5px;
-  align-content: start;
+.grid > * {
+  margin-bottom: 0;
 }
 
 .tick {
