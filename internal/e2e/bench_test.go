@@ -144,7 +144,7 @@ func paint(b *testing.B, at string) float64 {
 	x.goes("Board")
 	x.until(`!!window.painted`)
 	x.picture("large-board")
-	millis := ask(x, chromedp.Evaluate[float64](`window.painted - Math.max(...performance.getEntriesByType('resource').filter(e => e.name.includes('/api/v1/board')).map(e => e.responseEnd))`))
+	millis := ask(x, chromedp.Evaluate[float64](`window.painted - Math.max(...performance.getEntriesByType('resource').filter(e => /api.v1.(board|today)(\\?|$)/.test(e.name)).map(e => e.responseEnd))`))
 	x.press(`//div[@aria-label="Show as"]/button[normalize-space(.)="Table"]`)
 	x.sees("Section 1000")
 	ask(x, chromedp.Evaluate[bool](`(() => { document.querySelector('.p-virtualscroller').scrollTop = 46 * 9000; return true })()`))

@@ -49,7 +49,8 @@ func (b *browser) shifted() float64 {
 // rested waits until everything that the page asked for is there.
 func (b *browser) rested() {
 	b.t.Helper()
-	b.until(`!!document.querySelector('main h1') && !document.querySelector('.p-skeleton, [aria-busy=true]') && performance.getEntriesByType('resource').every((e) => e.responseEnd > 0) && ` + still)
+	b.until(`!!document.querySelector('main h1') && !document.querySelector('.p-skeleton, [aria-busy=true]') &&
+		performance.getEntriesByType('resource').every((e) => e.responseEnd > 0) && ` + still)
 }
 
 // everyPage names every page of the console, as the story leaves it.
@@ -58,8 +59,8 @@ func everyPage(t *testing.T, w *world) []string {
 	pages := []string{
 		"/board", "/board?as=table", "/findings", "/findings?group=remark", "/tasks", "/sections", "/sections/linked",
 		"/sections/lists", "/runs", "/batches", "/next-term", "/outlines", "/stage-plans", "/access", "/people",
-		"/people?text=an", "/rules", "/events", "/deliveries", "/awards", "/connections", "/connections/new", "/settings",
-		"/settings/set-up", "/findings/catalogue", "/nowhere",
+		"/people?text=an", "/rules", "/events", "/deliveries", "/awards", "/connections", "/connections/new",
+		"/settings", "/settings/set-up", "/findings/catalogue", "/nowhere",
 	}
 	add := func(path string) { pages = append(pages, path) }
 	runs, err := client.Get[api.Page[api.Run]](t.Context(), w.Client, "/runs")
@@ -73,7 +74,8 @@ func everyPage(t *testing.T, w *world) []string {
 	}
 	add("/pairings/" + w.Pairing.ID)
 	add("/sections/" + w.Pairing.Section.ID + "/roster")
-	batch, err := client.Post[api.Batch](t.Context(), w.Client, "/batches", api.Order{Act: "pause", Pairings: []string{w.Pairing.ID}})
+	batch, err := client.Post[api.Batch](t.Context(), w.Client, "/batches",
+		api.Order{Act: "pause", Pairings: []string{w.Pairing.ID}})
 	require.NoError(t, err)
 	add("/batches/" + batch.ID)
 	add("/pairings/" + w.Pairing.ID + "/compare")
@@ -154,7 +156,8 @@ func TestPagesForLearnersOnATelephone(t *testing.T) {
 	axe := axeScript(t)
 	b := newBrowser(t, w.service.Address)
 	b.do(chromedp.EmulateViewport(390, 780))
-	for path, name := range map[string]string{strings.TrimPrefix(w.Award.Address, w.service.Address): "award-390", "/sign-in": "sign-in-390"} {
+	award := strings.TrimPrefix(w.Award.Address, w.service.Address)
+	for path, name := range map[string]string{award: "award-390", "/sign-in": "sign-in-390"} {
 		b.open(path)
 		b.until(`!!document.querySelector('h1') && ` + still)
 		b.picture(name)

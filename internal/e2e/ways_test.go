@@ -108,6 +108,14 @@ func TestConsoleAddressSaysWhatIsShown(t *testing.T) {
 	b.do(chromedp.Evaluate[chromedp.Void](`history.back()`))
 	b.comesTo("/sections?term=First+term&text=soil")
 	b.sees("Soil science A")
+	// What is sorted stays sorted.
+	b.open("/findings?group=left-out")
+	b.press(`//th[contains(., "Who or what")]`)
+	b.comesTo("/findings?group=left-out&sort=subject")
+	b.press(`//th[contains(., "Who or what")]`)
+	b.comesTo("/findings?group=left-out&sort=-subject")
+	b.do(chromedp.Reload())
+	b.until(`document.querySelector('th[aria-sort=descending]')?.innerText.includes('Who or what')`)
 	// What is looked for is named again.
 	people, err := client.Get[api.Page[api.Person]](t.Context(), w.Client, "/people?text=finn")
 	require.NoError(t, err)
@@ -198,8 +206,8 @@ func TestConsoleApprovesAStoppedRead(t *testing.T) {
 	w := newWorld(t)
 	w.to(w.Connect, w.ReadRegister)
 	w.withdrawMost()
-	stopped, err := client.Post[api.Run](t.Context(), w.Client, "/interfaces/"+w.Interfaces[scenario.RegisterName].ID+"/read",
-		api.ReadRequest{})
+	register := w.Interfaces[scenario.RegisterName].ID
+	stopped, err := client.Post[api.Run](t.Context(), w.Client, "/interfaces/"+register+"/read", api.ReadRequest{})
 	require.NoError(t, err)
 	b := w.browse("/runs/" + stopped.ID)
 	b.sees("nothing was changed")

@@ -103,11 +103,12 @@ func (s *Server) forgetChoices(ctx context.Context, in *personAt) error {
 
 func (s *Server) findPeople(ctx context.Context, in *peopleInput) (api.Page[api.Person], error) {
 	found, err := s.Registers.People(ctx, in.Text, in.Limit)
-	return api.Page[api.Person]{Total: found.Total, Items: each(found.People, func(f rosterstore.FoundPerson) api.Person {
+	shown := each(found.People, func(f rosterstore.FoundPerson) api.Person {
 		p := person(f.Person)
 		p.Register = f.Register
 		return p
-	})}, err
+	})
+	return api.Page[api.Person]{Total: found.Total, Items: shown}, err
 }
 
 func (s *Server) getPerson(ctx context.Context, in *byID) (api.PersonPage, error) {

@@ -121,9 +121,10 @@ func (s *Server) listLinkable(ctx context.Context, in *linkableInput) (api.Page[
 		return api.Page[api.Linkable]{}, err
 	}
 	items, next, err := paged(all, in.Cursor, in.Limit)
-	return api.Page[api.Linkable]{Next: next, Total: len(all), Items: each(items, func(c linking.Candidate) api.Linkable {
+	shown := each(items, func(c linking.Candidate) api.Linkable {
 		return api.Linkable{SectionRef: linked(c.Section), Obstacles: each(c.Obstacles, obstacle)}
-	})}, err
+	})
+	return api.Page[api.Linkable]{Next: next, Total: len(all), Items: shown}, err
 }
 
 func (s *Server) listCandidateClasses(ctx context.Context, in *candidatesInput) ([]api.SpaceCandidate, error) {

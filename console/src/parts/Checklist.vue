@@ -39,7 +39,7 @@ button {
   padding: 0;
   color: var(--faint);
   cursor: pointer;
-  text-align: left;
+  text-align: start;
 }
 
 b {

@@ -1,12 +1,14 @@
 <script setup lang="ts" generic="T extends object">
-import DataTable from 'primevue/datatable'
+import DataTable, { type DataTableSortEvent } from 'primevue/datatable'
 import Skeleton from 'primevue/skeleton'
+import { computed } from 'vue'
 import type { RouteLocationRaw } from 'vue-router'
 
+import { useAddress } from './address'
 import Oops from './Oops.vue'
 
 /** Every table of the console: rows, or why there are none. Columns go into the slot. */
-defineProps<{
+const props = defineProps<{
   rows: T[] | undefined
   loading: boolean
   error: Error | null
@@ -23,7 +25,15 @@ defineProps<{
   tall?: number
   see?: (from: number, to: number) => unknown
   rowClass?: (row: T) => string
+  /** Its columns can be sorted by those that say so; which one is kept in the address. */
+  sorts?: boolean
 }>()
+const by = useAddress().kept('sort')
+const field = computed(() => (props.sorts ? by.value.replace(/^-/, '') || undefined : undefined))
+
+function sort(e: DataTableSortEvent) {
+  by.value = typeof e.sortField === 'string' && e.sortOrder ? (e.sortOrder < 0 ? '-' : '') + e.sortField : ''
+}
 
 /** So many rows are drawn at once; the others are pages of their own. */
 const many = 200
@@ -61,6 +71,10 @@ const many = 200
           }
         : undefined
     "
+    removable-sort
+    :sort-field="field"
+    :sort-order="by.startsWith('-') ? -1 : 1"
+    @sort="sort"
     @row-click="(e) => choose?.(e.data as T)"
   >
     <slot />

@@ -37,7 +37,7 @@ watch(
 <style scoped>
 .oops {
   margin: 0.6rem 0;
-  border-left: 3px solid var(--signal);
+  border-inline-start: 3px solid var(--signal);
   background: var(--signal-wash);
   color: var(--signal);
   outline: 0;

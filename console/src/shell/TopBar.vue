@@ -171,7 +171,7 @@ nav a.here {
 
 kbd {
   font: 11px var(--mono);
-  margin-left: 0.6rem;
+  margin-inline-start: 0.6rem;
 }
 
 .live {
@@ -219,7 +219,7 @@ kbd {
   }
 
   .mark {
-    margin-right: auto;
+    margin-inline-end: auto;
   }
 
   .live,

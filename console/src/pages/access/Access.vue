@@ -76,6 +76,7 @@ const leads = (o: Schemas['Offer']) =>
   </p>
   <Listing
     v-if="unmapped.isFetched.value"
+    sorts
     :rows="offers.data.value?.items"
     :loading="offers.isLoading.value"
     :error="offers.error.value"
@@ -92,12 +93,12 @@ const leads = (o: Schemas['Offer']) =>
         />
       </template>
     </Column>
-    <Column header="Offer">
+    <Column header="Offer" field="name" sortable>
       <template #body="{ data }"
         ><RouterLink :to="`/access/${data.id}`">{{ data.name }}</RouterLink></template
       >
     </Column>
-    <Column field="offer" header="Sold as" />
+    <Column field="offer" header="Sold as" sortable />
     <Column header="Leads to"
       ><template #body="{ data }">{{ leads(data) }}</template></Column
     >
@@ -109,9 +110,9 @@ const leads = (o: Schemas['Offer']) =>
         data.atEnd === 'mark' ? 'people stay, marked' : 'people are taken out'
       }}</template></Column
     >
-    <Column field="active" header="Have access" />
-    <Column field="ended" header="Ended" />
-    <Column header="Mismatches">
+    <Column field="active" header="Have access" sortable />
+    <Column field="ended" header="Ended" sortable />
+    <Column header="Mismatches" field="mismatches" sortable>
       <template #body="{ data }"
         ><span :class="{ urgent: data.mismatches }">{{ data.mismatches }}</span></template
       >
@@ -186,7 +187,7 @@ const leads = (o: Schemas['Offer']) =>
 .unmapped {
   padding: 0.5rem 1rem;
   margin: 0 0 0.6rem;
-  border-left: 3px solid var(--signal);
+  border-inline-start: 3px solid var(--signal);
 }
 
 .top {

@@ -44,6 +44,7 @@ const save = useMutation({
 
 <template>
   <Frame
+    :of="save"
     :title="
       give
         ? `Give access by hand: ${give.name}`

@@ -68,7 +68,12 @@ const save = useMutation({
 </script>
 
 <template>
-  <Frame :title="edit ? `Edit ${edit.name}` : 'Make an offer'" width="40rem" @close="emit('close')">
+  <Frame
+    :of="save"
+    :title="edit ? `Edit ${edit.name}` : 'Make an offer'"
+    width="40rem"
+    @close="emit('close')"
+  >
     <form @submit.prevent="save.mutate()">
       <TextField id="offer-name" v-model="o.name" placeholder="What is sold" label="Name" />
       <div class="row">

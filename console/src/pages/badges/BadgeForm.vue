@@ -41,7 +41,7 @@ const save = useMutation({
 </script>
 
 <template>
-  <Frame title="Make a badge" width="32rem" @close="emit('close')">
+  <Frame :of="save" title="Make a badge" width="32rem" @close="emit('close')">
     <form @submit.prevent="save.mutate()">
       <TextField id="badge-name" v-model="badge.name" autofocus label="Name" />
       <TextField

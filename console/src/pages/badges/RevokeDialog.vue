@@ -28,7 +28,12 @@ const revoke = useMutation({
 </script>
 
 <template>
-  <Frame :title="`Revoke ${award.badge} of ${award.person}`" width="32rem" @close="emit('close')">
+  <Frame
+    :of="revoke"
+    :title="`Revoke ${award.badge} of ${award.person}`"
+    width="32rem"
+    @close="emit('close')"
+  >
     <form @submit.prevent="revoke.mutate()">
       <p>
         From now on whoever checks this badge sees that it was revoked, and why. The badge can be awarded

@@ -233,7 +233,7 @@ function notes(i: Schemas['BatchItem']) {
 
 .guard {
   padding: 0.7rem 0.9rem;
-  border-left: 3px solid var(--signal);
+  border-inline-start: 3px solid var(--signal);
   color: var(--signal);
 }
 

@@ -126,7 +126,7 @@ function choose(a: Schemas['Order']['act']) {
 }
 
 .bulk .clear {
-  margin-left: auto;
+  margin-inline-start: auto;
   border: 0;
 }
 </style>

@@ -145,7 +145,7 @@ h2 {
 .many {
   display: flex;
   gap: 0.6rem;
-  padding-right: 0.75rem;
+  padding-inline-end: 0.75rem;
 }
 
 .needs-person h2 {

@@ -82,7 +82,7 @@ const to = computed(() =>
 }
 
 .tick {
-  float: right;
+  float: inline-end;
   opacity: 0.5;
 }
 

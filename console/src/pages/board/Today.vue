@@ -65,18 +65,18 @@ const shown = computed(() => (every.value ? tasks.value : tasks.value.slice(0, f
 <style scoped>
 .today {
   margin-bottom: 1rem;
-  border-left: 3px solid var(--signal);
+  border-inline-start: 3px solid var(--signal);
 }
 
 .today:has(.quiet) {
-  border-left-color: var(--calm);
+  border-inline-start-color: var(--calm);
 }
 
 .bar {
   font: 600 13px/1.4 var(--sans);
   color: var(--signal);
   width: 100%;
-  text-align: left;
+  text-align: start;
   border: 0;
   background: none;
   padding: 0.5rem 0.9rem;
@@ -111,7 +111,7 @@ li {
 
 li small.faint {
   display: block;
-  margin-left: 0;
+  margin-inline-start: 0;
 }
 
 .rest button {
@@ -119,7 +119,7 @@ li small.faint {
   border: 0;
   background: none;
   text-decoration: underline;
-  text-align: left;
+  text-align: start;
   color: var(--faint);
   cursor: pointer;
   padding: 0;
@@ -136,7 +136,7 @@ li small.faint {
 }
 
 .who {
-  text-align: right;
+  text-align: end;
 }
 
 @media (max-width: 900px) {
@@ -146,7 +146,7 @@ li small.faint {
   }
 
   .who {
-    text-align: left;
+    text-align: start;
   }
 }
 </style>

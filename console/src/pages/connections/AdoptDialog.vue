@@ -32,7 +32,7 @@ const pair = useMutation({
 </script>
 
 <template>
-  <Frame :title="`Adopt ${found.name}`" width="36rem" @close="emit('close')">
+  <Frame :of="pair" :title="`Adopt ${found.name}`" width="36rem" @close="emit('close')">
     <p class="faint">
       The class becomes a section's. Nobody is put in or taken out before you have seen the preview; it says
       whose places are taken over.

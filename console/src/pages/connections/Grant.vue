@@ -95,13 +95,13 @@ p {
 }
 
 .pending {
-  border-left: 3px solid var(--signal);
-  padding-left: 0.6rem;
+  border-inline-start: 3px solid var(--signal);
+  padding-inline-start: 0.6rem;
   margin-bottom: 0.5rem;
 }
 
 .pending :deep(button) {
-  margin-right: 0.5rem;
+  margin-inline-end: 0.5rem;
 }
 
 .urgent {

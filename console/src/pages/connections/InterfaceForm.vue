@@ -60,6 +60,7 @@ const wrong = computed(() => (save.error.value instanceof Problem ? save.error.v
 
 <template>
   <Frame
+    :of="save"
     :title="edit ? `Edit ${edit.name}` : `Add an interface to ${connection.name}`"
     width="36rem"
     :stays="!!made"

@@ -224,7 +224,7 @@ const rows = computed(() => preview.data.value?.items.map((t, i) => ({ key: i, .
 }
 
 ol {
-  padding-left: 1.2rem;
+  padding-inline-start: 1.2rem;
   margin: 0;
 }
 
@@ -237,7 +237,7 @@ li {
 }
 
 li .actions {
-  float: right;
+  float: inline-end;
   gap: 0;
 }
 

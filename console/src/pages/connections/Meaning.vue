@@ -262,7 +262,7 @@ textarea {
   background: none;
   color: inherit;
   width: 100%;
-  text-align: left;
+  text-align: start;
   padding: 0.25rem 0.3rem;
   cursor: pointer;
   display: grid;
@@ -292,7 +292,7 @@ textarea {
 
 .list th,
 .list td {
-  text-align: left;
+  text-align: start;
   padding: 0.3rem 0.6rem;
   border-bottom: 1px solid var(--hair);
 }

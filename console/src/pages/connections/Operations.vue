@@ -202,7 +202,7 @@ async function edit(x: Schemas['Operation']) {
 }
 
 th {
-  text-align: left;
+  text-align: start;
   font-weight: 400;
   font-size: 12px;
   color: var(--faint);

@@ -43,7 +43,7 @@ const remove = useMutation({
 </script>
 
 <template>
-  <Frame :title="`Remove ${name}`" width="34rem" @close="emit('close')">
+  <Frame :of="remove" :title="`Remove ${name}`" width="34rem" @close="emit('close')">
     <Oops :error="what.error.value" :again="what.refetch" />
     <template v-if="what.data.value">
       <p v-if="!used">Nothing depends on it.</p>
@@ -85,7 +85,7 @@ const remove = useMutation({
 ul {
   max-height: 12rem;
   overflow: auto;
-  padding-left: 1.2rem;
+  padding-inline-start: 1.2rem;
 }
 
 .actions {

@@ -33,7 +33,7 @@ const wrong = computed(() => (save.error.value instanceof Problem ? save.error.v
 </script>
 
 <template>
-  <Frame :title="`Edit ${connection.name}`" width="36rem" @close="emit('close')">
+  <Frame :of="save" :title="`Edit ${connection.name}`" width="36rem" @close="emit('close')">
     <form @submit.prevent="save.mutate()">
       <SystemFields v-model="draft" :wrong="wrong" />
       <Oops :error="save.error.value" :over="(tag) => (from.over(tag), save.mutate())" />

@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 
 import { api, ok } from '../../api/client'
-import { when } from '../../parts/when'
+import { exactly } from '../../parts/when'
 
 /** Every try of one delivery; fetched when opened. */
 const props = defineProps<{ deliveryId: string; attempts: number }>()
@@ -21,7 +21,7 @@ const list = useQuery({
     <summary class="faint">{{ attempts }} {{ attempts === 1 ? 'attempt' : 'attempts' }}</summary>
     <div v-for="a in list.data.value" :key="a.number" class="attempt">
       <span
-        >{{ a.number }}. {{ when(a.startedAt) }}, {{ a.millis }} ms{{
+        >{{ a.number }}. {{ exactly(a.startedAt) }}, {{ a.millis }} ms{{
           a.status ? `, answer ${a.status}` : a.error ? ', no answer' : ''
         }}</span
       >

@@ -8,7 +8,7 @@ import Oops from '../../parts/Oops.vue'
 import Outside from '../../parts/Outside.vue'
 import Signal from '../../parts/Signal.vue'
 import { doing } from '../../parts/triggers'
-import { when } from '../../parts/when'
+import { exactly } from '../../parts/when'
 import { deliveryState } from '../../parts/words'
 import Attempts from './Attempts.vue'
 
@@ -46,11 +46,11 @@ const retry = useMutation({
         <span>{{ d.person }}</span>
         <span class="faint">{{
           d.state === 'retrying'
-            ? `again at ${when(d.nextAt)}`
+            ? `again at ${exactly(d.nextAt)}`
             : d.finishedAt
-              ? when(d.finishedAt)
+              ? exactly(d.finishedAt)
               : d.dueAt
-                ? `at ${when(d.dueAt)}`
+                ? `at ${exactly(d.dueAt)}`
                 : ''
         }}</span>
         <Button
@@ -76,7 +76,7 @@ const retry = useMutation({
 section {
   padding: 0.2rem 1rem 0.8rem;
   margin-bottom: 1rem;
-  border-left: 3px solid var(--ink);
+  border-inline-start: 3px solid var(--ink);
 }
 
 .top {

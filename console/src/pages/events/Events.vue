@@ -13,7 +13,7 @@ import Listing from '../../parts/Listing.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Pager from '../../parts/Pager.vue'
 import { happening, triggers } from '../../parts/triggers'
-import { when } from '../../parts/when'
+import { exactly } from '../../parts/when'
 import Deliveries from './Deliveries.vue'
 
 const props = defineProps<{ id?: string }>()
@@ -70,7 +70,7 @@ const open = (row: object) =>
   >
     <Column header="At"
       ><template #body="{ data }"
-        ><span class="faint">{{ when(data.recordedAt) }}</span></template
+        ><span class="faint">{{ exactly(data.recordedAt) }}</span></template
       ></Column
     >
     <Column header="Event"

@@ -41,7 +41,7 @@ const giveUp = useMutation({
 </script>
 
 <template>
-  <Frame title="Give up deliveries" width="32rem" @close="emit('close')">
+  <Frame :of="giveUp" title="Give up deliveries" width="32rem" @close="emit('close')">
     <p>
       {{ what }} and what comes after them for the same events will not be made. What was delivered stays.
     </p>

@@ -17,7 +17,7 @@ import PageHead from '../../parts/PageHead.vue'
 import Pager from '../../parts/Pager.vue'
 import Signal from '../../parts/Signal.vue'
 import { doing } from '../../parts/triggers'
-import { when } from '../../parts/when'
+import { exactly } from '../../parts/when'
 import { deliveryState } from '../../parts/words'
 import GiveUp from './GiveUp.vue'
 
@@ -95,7 +95,7 @@ const chosen = computed(
 )
 const states = ['planned', 'queued', 'retrying', 'delivered', 'waiting', 'skipped', 'stopped']
 const why = (d: Schemas['Delivery']) =>
-  d.error ?? (d.held ? `${d.held}${d.nextAt ? `, until ${when(d.nextAt)}` : ''}` : '')
+  d.error ?? (d.held ? `${d.held}${d.nextAt ? `, until ${exactly(d.nextAt)}` : ''}` : '')
 </script>
 
 <template>
@@ -188,7 +188,7 @@ const why = (d: Schemas['Delivery']) =>
     </Column>
     <Column header="At"
       ><template #body="{ data }"
-        ><span class="faint">{{ when(data.finishedAt ?? data.createdAt) }}</span></template
+        ><span class="faint">{{ exactly(data.finishedAt ?? data.createdAt) }}</span></template
       ></Column
     >
     <Column header="Rule or offer">

@@ -32,6 +32,7 @@ const severity: Record<string, string> = { note: '· note', warn: '◐ warns', b
     <TextField v-model="text" type="search" placeholder="Find" hidden label="Find" />
   </PageHead>
   <Listing
+    sorts
     :rows="rows"
     :loading="list.isLoading.value"
     :error="list.error.value"
@@ -39,7 +40,7 @@ const severity: Record<string, string> = { note: '· note', warn: '◐ warns', b
     row-key="code"
     empty="Nothing fits."
   >
-    <Column header="Finding"
+    <Column header="Finding" field="title" sortable
       ><template #body="{ data }"
         >{{ data.title }} <code class="faint">{{ data.code }}</code></template
       ></Column
@@ -49,6 +50,6 @@ const severity: Record<string, string> = { note: '· note', warn: '◐ warns', b
     >
     <Column field="explanation" header="What it means" />
     <Column field="remedy" header="What to do" />
-    <Column field="owner" header="Who can" />
+    <Column field="owner" header="Who can" sortable />
   </Listing>
 </template>

@@ -111,6 +111,7 @@ const reopen = useMutation({
   <Tabs v-model="group" label="Group" :tabs="tabs" />
   <Oops :error="reopen.error.value" />
   <Listing
+    sorts
     :rows="rows"
     :loading="list.isLoading.value"
     :error="list.error.value"
@@ -118,19 +119,19 @@ const reopen = useMutation({
     :empty="text || owner ? 'Nothing fits.' : empty[group]!"
     row-key="key"
   >
-    <Column header="Who or what">
+    <Column header="Who or what" field="subject" sortable>
       <template #body="{ data }">
         <RouterLink class="once" :to="data.personId ? `/people/${data.personId}` : data.link">{{
           data.subject || data.where
         }}</RouterLink>
       </template>
     </Column>
-    <Column header="Where">
+    <Column header="Where" field="where" sortable>
       <template #body="{ data }"
         ><RouterLink class="once" :to="data.link">{{ data.where }}</RouterLink></template
       >
     </Column>
-    <Column header="Finding">
+    <Column header="Finding" field="title" sortable>
       <template #body="{ data }"
         >{{ data.title }} <span v-if="data.detail" class="faint">({{ data.detail }})</span>
         <div v-if="data.seen" class="faint">
@@ -143,7 +144,7 @@ const reopen = useMutation({
         <span :class="{ faint: data.group !== 'mend' }">{{ data.remedy }}</span>
       </template></Column
     >
-    <Column header="Who can">
+    <Column header="Who can" field="owner" sortable>
       <template #body="{ data }"
         ><span class="faint">{{ data.owner }}</span></template
       >
@@ -169,7 +170,7 @@ const reopen = useMutation({
       </template>
     </Column>
   </Listing>
-  <Frame v-if="!!asking" title="Acknowledge" width="28rem" @close="asking = undefined">
+  <Frame v-if="!!asking" :of="acknowledge" title="Acknowledge" width="28rem" @close="asking = undefined">
     <form v-if="asking" @submit.prevent="acknowledge.mutate(asking)">
       <p>
         <b>{{ asking.subject }}</b>: {{ asking.title }}. It stays quiet until it changes.

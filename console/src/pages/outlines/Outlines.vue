@@ -239,12 +239,12 @@ nav {
 nav a {
   text-decoration: none;
   padding: 0.2rem 0.6rem;
-  border-left: 3px solid transparent;
+  border-inline-start: 3px solid transparent;
   display: grid;
 }
 
 nav a.here {
-  border-left-color: var(--signal);
+  border-inline-start-color: var(--signal);
 }
 
 .bar {

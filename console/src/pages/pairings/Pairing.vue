@@ -175,7 +175,7 @@ const blocked = computed(() => !!preview.data.value?.guard && !approved.value &&
 
 .guard {
   padding: 0.7rem 0.9rem;
-  border-left: 3px solid var(--signal);
+  border-inline-start: 3px solid var(--signal);
   color: var(--signal);
 }
 

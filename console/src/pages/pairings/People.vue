@@ -50,6 +50,7 @@ const urgent = ['needs-person', 'refused', 'not-arrived']
 <template>
   <Tabs v-model="shown" label="Outcome" :tabs="tabs" />
   <Listing
+    sorts
     :rows="rows"
     :loading="loading"
     :error="error"
@@ -67,14 +68,14 @@ const urgent = ['needs-person', 'refused', 'not-arrived']
         />
       </template>
     </Column>
-    <Column header="Outcome">
+    <Column header="Outcome" field="state" sortable>
       <template #body="{ data }">
         <span class="outcome" :class="{ urgent: urgent.includes(data.state) }">{{
           outcome(data.state)
         }}</span>
       </template>
     </Column>
-    <Column header="Person">
+    <Column header="Person" field="entry.name" sortable>
       <template #body="{ data }"
         ><RouterLink v-if="data.entry.personId" :to="`/people/${data.entry.personId}`">{{
           data.entry.name
@@ -83,7 +84,7 @@ const urgent = ['needs-person', 'refused', 'not-arrived']
         <span class="faint">{{ data.entry.role }}</span></template
       >
     </Column>
-    <Column header="Why">
+    <Column header="Why" field="entry.title" sortable>
       <template #body="{ data }">
         {{ data.entry.title }}
         <span v-if="data.answer || data.entry.detail" class="faint"

@@ -49,7 +49,7 @@ const save = useMutation({
 </script>
 
 <template>
-  <Frame title="What this pairing wants" width="30rem" @close="emit('close')">
+  <Frame :of="save" title="What this pairing wants" width="30rem" @close="emit('close')">
     <form @submit.prevent="save.mutate()">
       <TextField id="class" v-model="target" label="Name of the class outside" />
       <TextField id="roles" v-model="roles" label="Carries these roles" />

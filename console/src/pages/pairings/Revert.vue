@@ -33,7 +33,7 @@ const run = useMutation({
 </script>
 
 <template>
-  <Frame title="Take this run back" width="46rem" @close="emit('close')">
+  <Frame :of="run" title="Revert this run" width="46rem" @close="emit('close')">
     <p>
       What the run did is undone, person by person. Afterwards the pairing is paused, because the next run
       would do it all again.

@@ -13,7 +13,7 @@ import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
-import { when } from '../../parts/when'
+import { exactly } from '../../parts/when'
 import { outcome } from '../../parts/words'
 import People from './People.vue'
 import Revert from './Revert.vue'
@@ -161,9 +161,9 @@ const people = computed(() =>
       <template #about>
         <Signal :state="r.state" /> · started by {{ r.requestedBy
         }}<template v-if="r.approvedBy">, removals approved by {{ r.approvedBy }}</template> ·
-        {{ when(r.startedAt) }} to {{ when(r.finishedAt)
+        {{ exactly(r.startedAt) }} to {{ exactly(r.finishedAt)
         }}<template v-if="r.finishedAt && r.startedAt"> · {{ pace }}</template>
-        <template v-if="r.since"> · only what changed since {{ when(r.since) }}</template>
+        <template v-if="r.since"> · only what changed since {{ exactly(r.since) }}</template>
       </template>
       <Button
         v-if="(r.state === 'failed' || r.state === 'cancelled') && r.kind === 'sync'"
@@ -283,7 +283,7 @@ const people = computed(() =>
 }
 
 .stopped {
-  border-left: 3px solid var(--signal);
+  border-inline-start: 3px solid var(--signal);
   padding: 0.7rem 0.9rem;
 }
 

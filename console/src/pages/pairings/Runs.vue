@@ -10,7 +10,7 @@ import Listing from '../../parts/Listing.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Pager from '../../parts/Pager.vue'
 import Signal from '../../parts/Signal.vue'
-import { when } from '../../parts/when'
+import { exactly } from '../../parts/when'
 import { became } from '../../parts/words'
 
 /** Every read and every run, the newest first. */
@@ -77,7 +77,7 @@ const what = (r: Schemas['Run']) =>
     <Column field="requestedBy" header="By" />
     <Column header="Began">
       <template #body="{ data }"
-        ><span class="faint">{{ when(data.startedAt ?? data.createdAt) }}</span></template
+        ><span class="faint">{{ exactly(data.startedAt ?? data.createdAt) }}</span></template
       >
     </Column>
     <Column header="Took">

@@ -92,7 +92,7 @@ const next = useMutation({
   align-items: center;
   padding: 0.7rem 0.9rem;
   margin-bottom: 0.8rem;
-  border-left: 3px solid var(--signal);
+  border-inline-start: 3px solid var(--signal);
 }
 
 .note {

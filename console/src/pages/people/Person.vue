@@ -197,7 +197,7 @@ const sections = computed(() => p.value?.sections.map((s, i) => ({ id: i, ...s }
 
 <style scoped>
 .answer {
-  border-left: 3px solid var(--ink);
+  border-inline-start: 3px solid var(--ink);
   padding: 0.5rem 0.9rem;
 }
 

@@ -73,7 +73,7 @@ table {
 }
 
 th {
-  text-align: left;
+  text-align: start;
   padding: 0.5rem 0 0.2rem;
 }
 

@@ -118,7 +118,7 @@ table {
 }
 
 th {
-  text-align: left;
+  text-align: start;
   font-size: 12px;
   font-weight: 400;
   color: var(--faint);

@@ -54,7 +54,7 @@ const wrong = computed(() => (make.error.value instanceof Problem ? make.error.v
 </script>
 
 <template>
-  <Frame :title="chosen ? chosen.title : 'Ready rules'" width="36rem" @close="emit('close')">
+  <Frame :of="make" :title="chosen ? chosen.title : 'Ready rules'" width="36rem" @close="emit('close')">
     <Oops :error="list.error.value" :again="list.refetch" />
     <ul v-if="!chosen" class="ready">
       <li v-for="r in list.data.value" :key="r.key">

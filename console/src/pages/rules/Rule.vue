@@ -164,7 +164,7 @@ h2 {
 
 ol {
   margin: 0;
-  padding-left: 1.2rem;
+  padding-inline-start: 1.2rem;
 }
 
 p {

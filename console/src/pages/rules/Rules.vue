@@ -72,6 +72,7 @@ const then = (r: Rule) =>
     @choose="(toCome) => flip.mutate({ rule: asking!.rule, toCome })"
   />
   <Listing
+    sorts
     :rows="rows"
     :loading="list.isLoading.value"
     :error="list.error.value"
@@ -89,13 +90,13 @@ const then = (r: Rule) =>
         />
       </template>
     </Column>
-    <Column header="Rule">
+    <Column header="Rule" field="name" sortable>
       <template #body="{ data }"
         ><RouterLink :to="`/rules/${data.id}`" @click.stop>{{ data.name }}</RouterLink>
         <span v-if="data.state === 'draft'" class="faint"> draft</span></template
       >
     </Column>
-    <Column header="When">
+    <Column header="When" field="trigger" sortable>
       <template #body="{ data }">
         {{ happening(data.trigger) }} <code class="faint">{{ data.trigger }}</code>
         <div v-if="data.where" class="faint">{{ data.where }}</div>
@@ -107,9 +108,9 @@ const then = (r: Rule) =>
     <Column header="Then">
       <template #body="{ data }">{{ then(data) }}</template>
     </Column>
-    <Column field="fired" header="Fired" />
-    <Column field="delivered" header="Delivered" />
-    <Column header="Waiting">
+    <Column field="fired" header="Fired" sortable />
+    <Column field="delivered" header="Delivered" sortable />
+    <Column header="Waiting" field="waiting" sortable>
       <template #body="{ data }"
         ><span :class="{ urgent: data.waiting }">{{ data.waiting }}</span></template
       >

@@ -143,7 +143,7 @@ h2 {
   display: flex;
   gap: 0.5rem;
   align-items: center;
-  margin-left: auto;
+  margin-inline-start: auto;
 }
 
 article {

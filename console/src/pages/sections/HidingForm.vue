@@ -33,7 +33,7 @@ const save = useMutation({
 </script>
 
 <template>
-  <Frame title="Hidden in lists" width="52rem" @close="emit('close')">
+  <Frame :of="save" title="Hidden in lists" width="52rem" @close="emit('close')">
     <p>A rule hides whatever fulfils all that it names. What is paired is always shown.</p>
     <form @submit.prevent="save.mutate()">
       <div v-for="(r, i) in rules" :key="i" class="rule">

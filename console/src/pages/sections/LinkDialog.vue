@@ -68,7 +68,7 @@ function toggle(id: string) {
 </script>
 
 <template>
-  <Frame title="Link sections" width="46rem" @close="emit('close')">
+  <Frame :of="link" title="Link sections" width="46rem" @close="emit('close')">
     <p class="faint">
       Linked sections are handled as one: one class at the service, with a group for each section inside it.
     </p>
@@ -168,7 +168,7 @@ function toggle(id: string) {
 
 .why {
   display: block;
-  padding-left: 1.4rem;
+  padding-inline-start: 1.4rem;
 }
 
 .outlook p {

@@ -105,7 +105,12 @@ const ready = computed(() =>
 </script>
 
 <template>
-  <Frame :title="edit ? `Change ${edit.name}` : 'New people list'" width="36rem" @close="emit('close')">
+  <Frame
+    :of="save"
+    :title="edit ? `Change ${edit.name}` : 'New people list'"
+    width="36rem"
+    @close="emit('close')"
+  >
     <form @submit.prevent="save.mutate()">
       <div v-if="!edit" class="field kinds" role="radiogroup" aria-label="Whose list">
         <label><RadioButton v-model="kind" value="course" /> everybody of a course</label>

@@ -83,7 +83,12 @@ const pair = useMutation({
 </script>
 
 <template>
-  <Frame :title="`Pair ${section.title}`" :width="kind === 'new' ? '32rem' : '46rem'" @close="emit('close')">
+  <Frame
+    :of="pair"
+    :title="`Pair ${section.title}`"
+    :width="kind === 'new' ? '32rem' : '46rem'"
+    @close="emit('close')"
+  >
     <p class="faint">
       {{ section.learners }} learners, {{ section.teachers.join(', ') || 'no teacher' }}. Nothing happens at
       the service until you have seen the preview.

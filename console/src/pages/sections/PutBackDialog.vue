@@ -24,7 +24,7 @@ const shown = computed(() => back.data.value ?? outlook.data.value)
 </script>
 
 <template>
-  <Frame :title="`Copy of ${when(copy.createdAt)}`" width="40rem" @close="emit('close')">
+  <Frame :of="back" :title="`Copy of ${when(copy.createdAt)}`" width="40rem" @close="emit('close')">
     <p class="faint">
       Who is in a section comes from the register, and classes follow it. What can be lost are results.
     </p>
@@ -60,6 +60,6 @@ const shown = computed(() => back.data.value ?? outlook.data.value)
 .results {
   max-height: 16rem;
   overflow-y: auto;
-  padding-left: 1.2rem;
+  padding-inline-start: 1.2rem;
 }
 </style>

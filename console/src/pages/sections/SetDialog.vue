@@ -56,7 +56,7 @@ const change = useMutation({
 </script>
 
 <template>
-  <Frame :title="`Change ${set.name}`" width="46rem" @close="emit('close')">
+  <Frame :of="change" :title="`Change ${set.name}`" width="46rem" @close="emit('close')">
     <table>
       <thead>
         <tr>
@@ -112,11 +112,11 @@ const change = useMutation({
 
 <style scoped>
 th {
-  text-align: left;
+  text-align: start;
   font-size: 12px;
   font-weight: 500;
   color: var(--faint);
-  padding-right: 0.8rem;
+  padding-inline-end: 0.8rem;
 }
 
 td {

@@ -213,13 +213,13 @@ h2 {
 }
 
 .proposals label :deep(.p-checkbox) {
-  margin-right: 0.4rem;
+  margin-inline-end: 0.4rem;
   vertical-align: middle;
 }
 
 .shared {
   display: block;
-  padding-left: 1.6rem;
+  padding-inline-start: 1.6rem;
 }
 
 .small {

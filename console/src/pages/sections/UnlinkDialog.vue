@@ -41,7 +41,7 @@ const unlink = useMutation({
 </script>
 
 <template>
-  <Frame :title="`Unlink ${set.name}`" width="44rem" @close="emit('close')">
+  <Frame :of="unlink" :title="`Unlink ${set.name}`" width="44rem" @close="emit('close')">
     <p>{{ set.sections.map((s) => s.title).join(', ') }} are handled one by one again.</p>
     <template v-if="set.targets.length">
       <label class="choice">

@@ -22,7 +22,7 @@ defineProps<{ preview: Schemas['StagePlanPreview'] }>()
 
 <style scoped>
 .found {
-  border-left: 3px solid var(--calm);
+  border-inline-start: 3px solid var(--calm);
   padding: 0.3rem 0.9rem;
   margin: 0.6rem 0;
 }

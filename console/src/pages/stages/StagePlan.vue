@@ -221,7 +221,7 @@ const remove = useMutation({
   align-items: center;
   width: 100%;
   padding: 0.4rem 1rem;
-  text-align: left;
+  text-align: start;
 }
 
 .title small {
@@ -249,7 +249,7 @@ button {
   border: 0;
   background: none;
   cursor: pointer;
-  text-align: left;
+  text-align: start;
   padding: 0;
 }
 

@@ -47,7 +47,12 @@ const up = (i: number) => p.stages.splice(i - 1, 0, ...p.stages.splice(i, 1))
 </script>
 
 <template>
-  <Frame :title="edit ? `Edit ${edit.name}` : 'Make a stage plan'" width="52rem" @close="emit('close')">
+  <Frame
+    :of="save"
+    :title="edit ? `Edit ${edit.name}` : 'Make a stage plan'"
+    width="52rem"
+    @close="emit('close')"
+  >
     <form @submit.prevent="save.mutate()" @input="preview.reset()">
       <div class="row">
         <TextField id="stage-plan-name" v-model="p.name" autofocus label="Name" />

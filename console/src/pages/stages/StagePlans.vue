@@ -25,6 +25,7 @@ const show = (p: Schemas['StagePlan']) => router.push(`/stage-plans/${p.id}`)
     <Button size="small" label="Make a stage plan…" @click="form = true" />
   </PageHead>
   <Listing
+    sorts
     :rows="list.data.value?.items"
     :loading="list.isLoading.value"
     :error="list.error.value"
@@ -32,12 +33,12 @@ const show = (p: Schemas['StagePlan']) => router.push(`/stage-plans/${p.id}`)
     :choose="(p) => show(p as Schemas['StagePlan'])"
     empty="No stage plan yet. Make one: its stages ask for modules, courses, badges and scores, and may give badges of their own."
   >
-    <Column header="Stage plan">
+    <Column header="Stage plan" field="name" sortable>
       <template #body="{ data }"
         ><RouterLink :to="`/stage-plans/${data.id}`" @click.stop>{{ data.name }}</RouterLink></template
       >
     </Column>
-    <Column field="course" header="Course" />
+    <Column field="course" header="Course" sortable />
     <Column header="Stages">
       <template #body="{ data }">{{
         data.stages.map((s: Schemas['Stage']) => s.title).join(' → ')

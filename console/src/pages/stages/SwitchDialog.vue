@@ -36,7 +36,7 @@ const on = useMutation({
 </script>
 
 <template>
-  <Frame :title="`Switch ${plan.name} on`" width="34rem" @close="emit('close')">
+  <Frame :of="on" :title="`Switch ${plan.name} on`" width="34rem" @close="emit('close')">
     <p>Each stage that somebody reaches becomes an event, to which rules may react.</p>
     <Oops :error="preview.error.value ?? on.error.value" />
     <template v-if="preview.data.value">

@@ -61,7 +61,7 @@ function put(aside: boolean) {
 .steps {
   padding: 0.9rem 1.2rem 1.1rem;
   margin-bottom: 1rem;
-  border-left: 3px solid var(--ink);
+  border-inline-start: 3px solid var(--ink);
 }
 
 header {

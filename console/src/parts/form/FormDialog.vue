@@ -111,13 +111,13 @@ watch(stale, async (yes) => {
 }
 
 caption {
-  text-align: left;
+  text-align: start;
   font-weight: 600;
 }
 
 .conflicts th,
 .conflicts td {
-  text-align: left;
+  text-align: start;
   vertical-align: top;
   font-weight: 400;
   padding: 0.2rem 0.6rem 0.2rem 0;

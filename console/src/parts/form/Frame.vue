@@ -1,7 +1,9 @@
 <script setup lang="ts">
 import Dialog from 'primevue/dialog'
-import { ref } from 'vue'
+import { computed, ref, type Ref } from 'vue'
 
+import { Problem } from '../../api/client'
+import { provideForm } from './form'
 import { useTyped } from './typed'
 
 /** The frame of every dialog. Escape, the cross and another page ask before what was typed in it is
@@ -11,6 +13,8 @@ const props = defineProps<{
   width?: string
   /** It is just being sent: then it stays. */
   sending?: boolean
+  /** How it is sent: while it is, its fields wait; what the service says of them stands at them. */
+  of?: { isPending: Ref<boolean>; error: Ref<Error | null> }
   /** What is typed; without it, whatever is typed counts. */
   typed?: unknown
   /** Where it opens; in the middle unless said otherwise. */
@@ -19,10 +23,17 @@ const props = defineProps<{
   stays?: boolean
 }>()
 const emit = defineEmits<{ close: [] }>()
+const sending = computed(() => !!props.sending || !!props.of?.isPending.value)
+if (props.of) {
+  provideForm({
+    problems: computed(() => (props.of?.error.value instanceof Problem ? props.of.error.value.fields : {})),
+    sending,
+  })
+}
 const inputs = ref(0)
 const { touch, mayClose } = useTyped(() => props.typed ?? inputs.value)
 async function close() {
-  if (!props.sending && (await mayClose())) emit('close')
+  if (!sending.value && (await mayClose())) emit('close')
 }
 defineExpose({ close })
 </script>
