@@ -55,6 +55,21 @@ func TestPersonsPageSaysWhetherTheyAreIn_P1(t *testing.T) {
 	assert.NotNil(t, out.AsOf)
 }
 
+// The list of runs stays whole when a register is removed that was read.
+func TestRunsOfWhatWasRemovedAreListed(t *testing.T) {
+	x := open(t, nil)
+	register := x.Register()
+	x.Read(register, false)
+	require.NoError(t, x.Connections.Remove(t.Context(), "test", register.ID, register.Name))
+	resp, text := x.ask(http.MethodGet, "/api/v1/runs", "", x.bearer()...)
+	require.Equal(t, http.StatusOK, resp.StatusCode, text)
+	var page api.Page[api.Run]
+	require.NoError(t, json.Unmarshal([]byte(text), &page))
+	require.Len(t, page.Items, 1)
+	assert.Equal(t, register.Name+" (removed)", page.Items[0].About)
+	assert.Empty(t, page.Items[0].InterfaceID, "it leads nowhere")
+}
+
 // What has a page at the other side leads there, once the interface says where; what has none does not.
 func TestLinksToTheOtherSide(t *testing.T) {
 	x := open(t, nil)

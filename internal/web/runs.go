@@ -2,12 +2,14 @@ package web
 
 import (
 	"context"
+	"errors"
 	"net/http"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"kanban/internal/core/finding"
+	"kanban/internal/store/db"
 	"kanban/internal/store/mirror"
 	"kanban/internal/store/runstore"
 	"kanban/internal/web/auth"
@@ -201,18 +203,28 @@ func (s *Server) run(ctx context.Context, r runstore.Run) (api.Run, error) {
 		out.NextPreview = *r.NextPreview
 	}
 	if r.InterfaceID != nil {
-		c, err := s.Connections.FindInterface(ctx, *r.InterfaceID)
-		if err != nil {
+		c, err := s.Connections.AnyInterface(ctx, *r.InterfaceID)
+		switch {
+		case errors.Is(err, db.ErrNotFound): // removed for good
+			out.About = "a register that was removed"
+		case err != nil:
 			return out, err
+		case c.RemovedAt != nil:
+			out.Interface, out.About = c.Name, c.Name+" (removed)"
+		default:
+			out.Interface, out.InterfaceID, out.About = c.Name, c.ID, c.Name
 		}
-		out.Interface, out.InterfaceID, out.About = c.Name, c.ID, c.Name
 	}
 	if r.PairingID != nil {
 		p, err := s.Pairings.FindPairing(ctx, *r.PairingID)
-		if err != nil {
+		switch {
+		case errors.Is(err, db.ErrNotFound): // with a service that was removed
+			out.About = "a class of a service that was removed"
+		case err != nil:
 			return out, err
+		default:
+			out.PairingID, out.About = p.ID, p.TargetName
 		}
-		out.PairingID, out.About = p.ID, p.TargetName
 	}
 	return out, nil
 }

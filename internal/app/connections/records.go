@@ -2,10 +2,12 @@ package connections
 
 import (
 	"context"
+	"errors"
 
 	"kanban/internal/adapter"
 	"kanban/internal/core/rule"
 	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
 )
 
 // Interfaces lists all that were not removed, ordered by name.
@@ -23,6 +25,15 @@ func (s *Service) Dependents(ctx context.Context, id string) ([]connectionstore.
 // FindInterface finds one by id that was not removed.
 func (s *Service) FindInterface(ctx context.Context, id string) (connectionstore.Interface, error) {
 	return connectionstore.FindInterface(ctx, s.Store, id)
+}
+
+// AnyInterface finds one by id, one that was removed too.
+func (s *Service) AnyInterface(ctx context.Context, id string) (connectionstore.Interface, error) {
+	c, err := connectionstore.FindInterface(ctx, s.Store, id)
+	if errors.Is(err, db.ErrNotFound) {
+		return connectionstore.FindRemovedInterface(ctx, s.Store, id)
+	}
+	return c, err
 }
 
 // FindOperation finds one of an interface by name.
