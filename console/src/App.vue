@@ -102,14 +102,14 @@ function signedOut() {
 <style scoped>
 .skip {
   position: absolute;
-  left: -99rem;
+  inset-inline-start: -99rem;
   z-index: 9;
   background: var(--sheet);
   padding: 0.5rem 1rem;
 }
 
 .skip:focus {
-  left: 0.5rem;
+  inset-inline-start: 0.5rem;
   top: 0.4rem;
 }
 

@@ -98,6 +98,16 @@ const parts = {
   virtualscroller,
 }
 
+// What is said in passing: on paper, with the colour of what it means at its edge.
+const said = (colour: string) => ({
+  background: 'var(--sheet)',
+  borderColor: `var(--${colour})`,
+  color: 'var(--ink)',
+  detailColor: 'var(--ink)',
+  shadow: '0 2px 8px rgb(0 0 0 / 12%)',
+  closeButton: { hoverBackground: 'var(--hair)' },
+})
+
 /** The look of every PrimeVue part: ink on paper, square corners, no shadows. */
 export const preset = definePreset(
   { ...base, components: parts },
@@ -105,6 +115,9 @@ export const preset = definePreset(
     primitive: { borderRadius: { none: '0', xs: '1px', sm: '2px', md: '2px', lg: '3px', xl: '3px' } },
     components: {
       checkbox: { root: { width: '1rem', height: '1rem' }, icon: { size: '0.75rem' } },
+      toast: {
+        colorScheme: { light: { success: said('calm'), warn: said('signal'), error: said('signal') } },
+      },
       radiobutton: { root: { width: '1rem', height: '1rem' }, icon: { size: '0.5rem' } },
     },
     semantic: {

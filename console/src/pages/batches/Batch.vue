@@ -192,7 +192,7 @@ function notes(i: Schemas['BatchItem']) {
           <span v-if="data.to" class="faint"> → {{ data.to }}</span>
         </template>
       </Column>
-      <Column header="Class">
+      <Column header="Class" style="min-width: 17rem">
         <template #body="{ data }"
           ><TextField
             v-if="canName && data.sectionId"
@@ -222,6 +222,10 @@ function notes(i: Schemas['BatchItem']) {
 </template>
 
 <style scoped>
+:deep(td .bare) {
+  display: flex;
+}
+
 .totals {
   max-width: 40rem;
   margin-bottom: 1rem;

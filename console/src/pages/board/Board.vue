@@ -79,10 +79,7 @@ const used = computed(() => Object.values(filters.value).some((v) => v))
     :paired="total - (counted['not-paired'] ?? 0)"
     :ran="ran"
   />
-  <p v-if="board.data.value && !total && !used" class="sheet empty faint">
-    No section yet. <RouterLink to="/connections">Connect a register</RouterLink> and read it.
-  </p>
-  <template v-else-if="board.data.value && today.isFetched.value">
+  <template v-if="(total || used) && board.data.value && today.isFetched.value">
     <Today />
     <Browser v-if="kind === 'table'" v-model="filters" />
     <Browser v-else v-slot="{ chosen, chooseAll }" v-model="filters">

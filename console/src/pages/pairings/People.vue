@@ -30,9 +30,9 @@ function tick(key: string, on: boolean) {
   const others = (ticked.value ?? []).filter((k) => k !== key)
   ticked.value = on ? [...others, key] : others
 }
-const shown = useAddress().kept('outcome')
+const shown = useAddress().kept('outcome', 'all')
 const tabs = computed(() => [
-  { name: '', title: 'all', count: props.people?.length },
+  { name: 'all', title: 'all', count: props.people?.length },
   ...[...new Set(props.people?.map((p) => p.state))].map((o) => ({
     name: o,
     title: outcome(o, 2),
@@ -41,7 +41,7 @@ const tabs = computed(() => [
 ])
 const rows = computed(() =>
   props.people
-    ?.filter((p) => !shown.value || p.state === shown.value)
+    ?.filter((p) => shown.value === 'all' || p.state === shown.value)
     .map((p, i) => ({ id: p.entry.personId || p.entry.accountId || String(i), ...p })),
 )
 const urgent = ['needs-person', 'refused', 'not-arrived']

@@ -4,6 +4,7 @@ import Button from 'primevue/button'
 import { computed, ref } from 'vue'
 
 import { api, ok } from '../../api/client'
+import Oops from '../../parts/Oops.vue'
 import { firstSteps } from './steps'
 
 /** Leads from an empty installation to the first class that was run, until that is done or
@@ -26,6 +27,10 @@ function put(aside: boolean) {
 </script>
 
 <template>
+  <Oops
+    :error="interfaces.error.value ?? kinds.error.value"
+    :again="() => (interfaces.refetch(), kinds.refetch())"
+  />
   <section v-if="next >= 0 && !away" class="sheet steps" aria-label="First steps">
     <header>
       <h2>First steps</h2>
