@@ -60,7 +60,7 @@ func TestTwoWhoEditAtOnce(t *testing.T) {
 	templates = append(templates, api.Template{Name: "Theirs", Target: "{section}", Policy: templates[0].Policy})
 	_, err = client.Send[[]api.Template](t.Context(), w.Client, http.MethodPut, "/templates", templates)
 	require.NoError(t, err)
-	b.set(`(//form//label[normalize-space(text())="Name"]/input)[last()]`, "Mine")
+	b.set(`(//form//label[normalize-space(.)="Name"]/following-sibling::input)[last()]`, "Mine")
 	b.click("Save")
 	b.sees("Somebody changed this in the meantime")
 	now, err := client.Get[[]api.Template](t.Context(), w.Client, "/templates")

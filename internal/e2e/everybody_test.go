@@ -115,12 +115,20 @@ func everyPage(t *testing.T, w *world) []string {
 // maxShift is how much of a page may move while it loads: 0.1 is what people begin to notice.
 const maxShift = 0.05
 
-// Every page can be used by everybody: nothing serious stands in the way, nothing moves under the mouse while it
-// loads slowly, no text tells people to type a command, and it fits at twice the size.
-func TestConsolePagesForEverybody(t *testing.T) {
+// The console can be used by everybody.
+func TestConsoleForEverybody(t *testing.T) {
 	w := newWorld(t)
 	require.NoError(t, w.Play(t.Context(), w.service.SetupSecret))
 	axe := axeScript(t)
+	pagesForEverybody(t, w, axe)
+	dialogsForEverybody(t, w, axe)
+	forLearnersOnATelephone(t, w, axe)
+}
+
+// Of every page: nothing serious stands in the way, nothing moves under the mouse while it loads slowly, no text
+// tells people to type a command, and it fits at twice the size.
+func pagesForEverybody(t *testing.T, w *world, axe string) {
+	t.Helper()
 	g := newGateway(t, w.service.Address)
 	b := newBrowser(t, g.URL)
 	assert.Empty(t, func() []barrier { b.open("/sign-in"); b.sees("Password"); return b.barriers(axe) }(), "/sign-in")
@@ -150,10 +158,8 @@ func quotedText(text string) string {
 }
 
 // Learners and teachers open the pages of badges and of mails on a telephone.
-func TestPagesForLearnersOnATelephone(t *testing.T) {
-	w := newWorld(t)
-	require.NoError(t, w.Play(t.Context(), w.service.SetupSecret))
-	axe := axeScript(t)
+func forLearnersOnATelephone(t *testing.T, w *world, axe string) {
+	t.Helper()
 	b := newBrowser(t, w.service.Address)
 	b.do(chromedp.EmulateViewport(390, 780))
 	award := strings.TrimPrefix(w.Award.Address, w.service.Address)
@@ -187,10 +193,8 @@ var dialogs = []struct{ page, button string }{
 }
 
 // A dialog can be used by everybody, has the focus when it opens, and gives it back when it closes.
-func TestConsoleDialogsForEverybody(t *testing.T) {
-	w := newWorld(t)
-	require.NoError(t, w.Play(t.Context(), w.service.SetupSecret))
-	axe := axeScript(t)
+func dialogsForEverybody(t *testing.T, w *world, axe string) {
+	t.Helper()
 	b := w.browse("/board")
 	b.rested()
 	for _, d := range dialogs {

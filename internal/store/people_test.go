@@ -224,6 +224,9 @@ func TestWhatIsSaidOfPeople(t *testing.T) {
 		return matchstore.MarkPerson(ctx, tx, bram.ID, matchstore.MarkNeither, "", "Maud")
 	})
 	assert.Empty(t, must[[]matchstore.Proposal](t)(matchstore.Proposals(ctx, s, register.ID)))
+	said := must[*matchstore.Mark](t)(matchstore.MarkOf(ctx, s, bram.ID))
+	require.NotNil(t, said)
+	assert.Equal(t, []string{matchstore.MarkNeither, "Maud", ""}, []string{said.Kind, said.DecidedBy, said.OfID})
 	for _, want := range []bool{true, false} {
 		tx(t, s, func(tx *db.Tx) error {
 			ok, err := matchstore.UnmarkPerson(ctx, tx, bram.ID)
@@ -231,6 +234,7 @@ func TestWhatIsSaidOfPeople(t *testing.T) {
 			return err
 		})
 	}
+	assert.Nil(t, must[*matchstore.Mark](t)(matchstore.MarkOf(ctx, s, bram.ID)))
 
 	tx(t, s, func(tx *db.Tx) error {
 		return pairingstore.IgnoreClasses(ctx, tx, "Maud", service.ID, []string{"g-1", "g-2"}, true)

@@ -285,7 +285,11 @@ func walkMatched(x *talk, h *story) {
 	x.do(422, "POST", "/interfaces/"+h.register+"/proposals", api.Verdict{Accept: true, People: []string{}})
 	post[api.Decided](x, "/interfaces/"+h.register+"/proposals",
 		api.Verdict{People: []string{proposals[0].PersonID}})
+	marked := get[api.PersonPage](x, "/people/"+proposals[0].PersonID).Mark
+	require.NotNil(t, marked)
+	assert.Equal(t, "neither", marked.Kind)
 	x.do(204, "DELETE", "/people/"+proposals[0].PersonID+"/mark", nil)
+	assert.Nil(t, get[api.PersonPage](x, "/people/"+proposals[0].PersonID).Mark)
 	found := get[api.Page[api.Person]](x, "/people?text=stu-001")
 	require.Len(t, found.Items, 1)
 	who := "/people/" + found.Items[0].ID

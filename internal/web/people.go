@@ -158,9 +158,13 @@ func (s *Server) personPage(ctx context.Context, id string) (page api.PersonPage
 	if err != nil {
 		return page, err
 	}
+	mark, err := s.Matching.MarkOf(ctx, id)
+	if err != nil {
+		return page, err
+	}
 	register, sourcedID, err := s.Registers.PersonInRegister(ctx, id)
 	return api.PersonPage{
-		Person: person(p), Page: pages.person(register, sourcedID, p),
+		Person: person(p), Page: pages.person(register, sourcedID, p), Mark: (*api.Mark)(mark),
 		Accounts: each(accounts, func(a matchstore.KnownAccount) api.Account {
 			return api.Account{
 				InterfaceID: a.InterfaceID, Interface: a.Interface, RemoteID: a.RemoteID, Denied: a.Denied, By: a.By,

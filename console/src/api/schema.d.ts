@@ -4349,6 +4349,19 @@ export interface components {
             /** Format: date-time */
             since?: string;
         };
+        Mark: {
+            /** Format: date-time */
+            decidedAt: string;
+            decidedBy: string;
+            /**
+             * @description A second account, a test learner, or neither, whatever it looks like
+             * @enum {string}
+             */
+            kind: "second" | "test" | "neither";
+            of?: string;
+            /** @description For a second account: whose; absent when their record is gone */
+            ofId?: string;
+        };
         Matching: {
             domains: components["schemas"]["DomainRule"][];
             exclude: components["schemas"]["Exclusion"][];
@@ -5219,6 +5232,8 @@ export interface components {
             id: string;
             /** @description The register's own identifier */
             identifier: string;
+            /** @description What somebody said of the register's record */
+            mark?: components["schemas"]["Mark"];
             name: string;
             /** @description Where people open the person in the register, when its interface says so */
             page?: string;

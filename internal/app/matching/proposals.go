@@ -87,6 +87,11 @@ func (s *Service) Undecide(ctx context.Context, who, personID string) error {
 	})
 }
 
+// MarkOf gives what was said of a person's record; nil when nothing was.
+func (s *Service) MarkOf(ctx context.Context, personID string) (*matchstore.Mark, error) {
+	return matchstore.MarkOf(ctx, s.Store, personID)
+}
+
 func (s *Service) marking(ctx context.Context, interfaceID string, do func(*db.Tx) error) error {
 	pairings, err := matchstore.PairingsOfRegister(ctx, s.Store, interfaceID)
 	if err != nil {

@@ -3,6 +3,7 @@ package matchstore
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"kanban/internal/store/db"
 	"kanban/internal/store/pairingstore"
@@ -81,6 +82,29 @@ func MarkPerson(ctx context.Context, tx *db.Tx, personID, kind, of, by string) e
 		return fmt.Errorf("finding the person: %w", db.ErrNotFound)
 	}
 	return db.Known(err, "keeping what a record is")
+}
+
+// Mark is what somebody said of a person's record.
+type Mark struct {
+	Kind      string
+	OfID      string // for a second account: whose, empty when their record is gone
+	Of        string
+	DecidedBy string
+	DecidedAt time.Time
+}
+
+// MarkOf gives what was said of a person's record; nil when nothing was.
+func MarkOf(ctx context.Context, from db.From, personID string) (*Mark, error) {
+	all, err := db.Rows[Mark](ctx, from, "finding what was said of a record", `
+		SELECT k.kind, coalesce(f.id::text, '') AS of_id, coalesce(f.given_name || ' ' || f.family_name, '') AS of,
+			k.decided_by, k.decided_at
+		FROM person_marks k JOIN people p ON p.interface_id = k.interface_id AND p.sourced_id = k.sourced_id
+		LEFT JOIN people f ON k.kind = 'second' AND f.interface_id = k.interface_id AND f.sourced_id = k.second_of
+		WHERE p.id = $1`, personID)
+	if err != nil || len(all) == 0 {
+		return nil, err
+	}
+	return &all[0], nil
 }
 
 // UnmarkPerson drops what was said of a person's record; ok is false when nothing was.

@@ -285,6 +285,15 @@ type Run struct {
 // Ended reports whether the run has come to its end.
 func (r Run) Ended() bool { return r.FinishedAt != nil }
 
+// Mark is what somebody said of a record of a register.
+type Mark struct {
+	Kind      string    `json:"kind" enum:"second,test,neither" doc:"A second account, a test learner, or neither, whatever it looks like"`
+	OfID      string    `json:"ofId,omitempty" doc:"For a second account: whose; absent when their record is gone"`
+	Of        string    `json:"of,omitempty"`
+	DecidedBy string    `json:"decidedBy"`
+	DecidedAt time.Time `json:"decidedAt"`
+}
+
 // Change is one person in one run.
 type Change struct {
 	Entry  Decision     `json:"entry"`
@@ -479,6 +488,7 @@ type Account struct {
 type PersonPage struct {
 	Person
 	Page       string        `json:"page,omitempty" doc:"Where people open the person in the register, when its interface says so"`
+	Mark       *Mark         `json:"mark,omitempty" doc:"What somebody said of the register's record"`
 	Accounts   []Account     `json:"accounts"`
 	Sections   []Whereabouts `json:"sections"`
 	Awards     []Award       `json:"awards"`

@@ -14,6 +14,7 @@ import { doing, happening } from '../../parts/triggers'
 import { day, when } from '../../parts/when'
 import { deliveryState } from '../../parts/words'
 import Accounts from './Accounts.vue'
+import Mark from './Mark.vue'
 import { plansOf } from './plans'
 import Progress from './Progress.vue'
 import Stages from './Stages.vue'
@@ -55,6 +56,7 @@ const sections = computed(() => p.value?.sections.map((s, i) => ({ id: i, ...s }
         }}<template v-if="p.page"> · <Outside :to="p.page" text="in the register" /></template
       ></template>
     </PageHead>
+    <Mark v-if="p.mark" :person="id" :mark="p.mark" />
     <section class="sheet answer" aria-label="In short">
       <p v-for="s in out" :key="s.sectionId">
         <b :class="{ urgent: s.class.state === 'not-in' }"
