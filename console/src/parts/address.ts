@@ -4,6 +4,10 @@ import { type LocationQueryRaw, useRoute, useRouter } from 'vue-router'
 // What is put into the address in one go makes one entry of the history, not one for each value.
 let waiting: { query: LocationQueryRaw; replace: boolean } | undefined
 
+// What the address is on its way to be: what is chosen meanwhile goes on from there, and what it
+// still says meanwhile does not count.
+let coming: LocationQueryRaw | undefined
+
 /**
  * What is chosen on a page (filters, ticks, tabs, the place in a list) is kept in its address, so
  * that Back, reload and a sent link show the same. What is as usual is left out of it.
@@ -19,11 +23,14 @@ export function useAddress() {
       waiting.replace &&= replace
       return
     }
-    const mine = (waiting = { query: { ...route.query, ...values }, replace })
+    const mine = (waiting = { query: { ...(coming ?? route.query), ...values }, replace })
     void nextTick(() => {
       waiting = undefined
       if (route.matched.at(-1)?.path !== page) return // somebody has gone on meanwhile
-      void router[mine.replace ? 'replace' : 'push']({ query: mine.query, hash: route.hash })
+      coming = mine.query
+      void router[mine.replace ? 'replace' : 'push']({ query: mine.query, hash: route.hash }).finally(() => {
+        if (coming === mine.query) coming = undefined
+      })
     })
   }
 
@@ -43,7 +50,7 @@ export function useAddress() {
     const value = ref(read(name, usual)) as Ref<T>
     watch(
       () => read(name, usual),
-      (now) => now !== undefined && (value.value = now as T),
+      (now) => now !== undefined && !waiting && !coming && (value.value = now as T),
     )
     return computed({
       get: () => value.value,
