@@ -51,7 +51,7 @@ export const router = createRouter({
     {
       path: '/findings/catalogue',
       component: () => import('./pages/findings/Catalogue.vue'),
-      meta: { title: 'What can be noticed' },
+      meta: { title: 'Kinds of findings' },
     },
     {
       path: '/next-term',

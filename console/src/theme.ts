@@ -12,25 +12,20 @@ import dialog from '@primeuix/themes/aura/dialog'
 import fileupload from '@primeuix/themes/aura/fileupload'
 import inputnumber from '@primeuix/themes/aura/inputnumber'
 import inputtext from '@primeuix/themes/aura/inputtext'
-import listbox from '@primeuix/themes/aura/listbox'
-import menu from '@primeuix/themes/aura/menu'
 import message from '@primeuix/themes/aura/message'
 import multiselect from '@primeuix/themes/aura/multiselect'
 import paginator from '@primeuix/themes/aura/paginator'
 import popover from '@primeuix/themes/aura/popover'
 import progressbar from '@primeuix/themes/aura/progressbar'
 import radiobutton from '@primeuix/themes/aura/radiobutton'
-import ripple from '@primeuix/themes/aura/ripple'
 import select from '@primeuix/themes/aura/select'
 import selectbutton from '@primeuix/themes/aura/selectbutton'
 import skeleton from '@primeuix/themes/aura/skeleton'
-import tabs from '@primeuix/themes/aura/tabs'
 import textarea from '@primeuix/themes/aura/textarea'
 import toast from '@primeuix/themes/aura/toast'
 import togglebutton from '@primeuix/themes/aura/togglebutton'
 import toggleswitch from '@primeuix/themes/aura/toggleswitch'
 import toolbar from '@primeuix/themes/aura/toolbar'
-import tooltip from '@primeuix/themes/aura/tooltip'
 import virtualscroller from '@primeuix/themes/aura/virtualscroller'
 
 const ink = {
@@ -76,25 +71,20 @@ const parts = {
   fileupload,
   inputnumber,
   inputtext,
-  listbox,
-  menu,
   message,
   multiselect,
   paginator,
   popover,
   progressbar,
   radiobutton,
-  ripple,
   select,
   selectbutton,
   skeleton,
-  tabs,
   textarea,
   toast,
   togglebutton,
   toggleswitch,
   toolbar,
-  tooltip,
   virtualscroller,
 }
 

@@ -95,6 +95,7 @@ func batchesMany() *cli.Command {
 			},
 			detailFlag("for pair: "),
 			&cli.StringFlag{Name: "naming", Usage: "for pair: names the classes, e.g. \"{course} · {teacher}\""},
+			&cli.StringSliceFlag{Name: "name", Usage: "for pair: what one class is called, `SECTION=NAME`"},
 			&cli.TimestampFlag{
 				Name: "at", Usage: "for open: when; now when absent",
 				Config: cli.TimestampConfig{
@@ -104,7 +105,7 @@ func batchesMany() *cli.Command {
 			},
 		}),
 		Description: "ACT is pair, run, template, pause, resume, hold, open, next-term, end or take-out. Choose sections by name, or all that fit the filters.\n\n" +
-			"  kanban pairings many pair PROP-A PROP-B PROP-C --interface \"Chat workspace\"\n  kanban pairings many pair --term \"First term\" --state not-paired --interface \"Chat workspace\" --naming \"{course} · {section}\" --apply\n  kanban pairings many run --state out-of-step --apply",
+			"  kanban pairings many pair PROP-A PROP-B PROP-C --interface \"Chat workspace\"\n  kanban pairings many pair --term \"First term\" --state not-paired --interface \"Chat workspace\" --naming \"{course} · {section}\" --apply\n  kanban pairings many pair PROP-A SOIL-A --interface \"Chat workspace\" --name \"SOIL-A=Soil, first years\"\n  kanban pairings many run --state out-of-step --apply",
 	}
 }
 
@@ -212,6 +213,9 @@ func doMany(ctx context.Context, cmd *cli.Command) error {
 			return fmt.Errorf("%w: %s is not paired", errUsage, s.Title)
 		}
 	}
+	if o.Names, err = namesOf(ctx, cmd, c); err != nil {
+		return err
+	}
 	return doBatch(ctx, cmd, c, o)
 }
 
@@ -239,6 +243,23 @@ func followedByNone(x api.Succession) string {
 		return "if one should, name it, such as: --to SECTION=" + x.Choices[0].Code
 	}
 	return "end its pairing, or take its people out: kanban pairings many end SECTION, or take-out"
+}
+
+// namesOf reads what single classes are to be called, by id of the section.
+func namesOf(ctx context.Context, cmd *cli.Command, c *client.Client) (map[string]string, error) {
+	names := map[string]string{}
+	for _, text := range cmd.StringSlice("name") {
+		section, name, _ := strings.Cut(text, "=")
+		if strings.TrimSpace(name) == "" {
+			return nil, usage(cmd, "say what the class is called: --name SECTION=NAME")
+		}
+		s, err := findSection(ctx, c, section)
+		if err != nil {
+			return nil, err
+		}
+		names[s.ID] = name
+	}
+	return names, nil
 }
 
 func nextTerm(ctx context.Context, cmd *cli.Command) error {

@@ -348,6 +348,9 @@ func wrong(t *testing.T, p *played) {
 		{cli.ExitUsage, "", []string{"badges", "revoke", "stu-001"}},
 		{cli.ExitUsage, "", []string{"deliveries", "list", "--state", "lost"}},
 		{cli.ExitUsage, "", []string{"pairings", "many", "juggle", "PROP-A"}},
+		{cli.ExitUsage, "what the class is called", []string{
+			"pairings", "many", "pair", "PROP-A", "--interface", "Chat workspace", "--name", "PROP-A=",
+		}},
 	} {
 		t.Run(strings.Join(c.args, " "), func(t *testing.T) {
 			out, complaints, code := p.run(c.args...)

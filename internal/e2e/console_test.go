@@ -171,6 +171,7 @@ func pair(b *browser) {
 	card := `//a[contains(@class,"card")][.//span[normalize-space(.)="Propagation A"]]`
 	b.press(card)
 	b.sees("Pair Propagation A")
+	b.choose("service", scenario.WorkspaceName) // of several none is chosen by itself
 	b.fill("target", "Propagation, group A")
 	b.click("Pair and preview")
 	b.sees("e-mail address shared by two people (Dario Dill)")

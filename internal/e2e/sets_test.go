@@ -103,6 +103,7 @@ func TestConsoleSets(t *testing.T) {
 	b.sees("All who propagate everybody of a course")
 	b.click("Pair…")
 	b.sees("Pair All who propagate")
+	b.choose("service", scenario.WorkspaceName)
 	b.click("Pair and preview")
 	b.sees("What a run would do, person by person")
 	b.sees("all 41")

@@ -181,6 +181,8 @@ func TestCommandLineTerm(t *testing.T) {
 	expect(0, "until opened", "pairings", "templates", "--set", "Held", "--target", "{course} · {code}", "--hold")
 	expect(2, "no field {cource}", "pairings", "templates", "--set", "Slip", "--target", "{cource}")
 	expect(0, "classes would be called First term", "pairings", "templates", "--target", "{term}")
+	expect(0, "Orchard, first years", "pairings", "many", "pair", "GLAS-A", "ORCH-A", "--interface", service,
+		"--name", "ORCH-A=Orchard, first years")
 	expect(0, "Nothing was done", "pairings", "many", "pair", "PROP-A", "GLAS-A", "ORCH-A", "--interface", service,
 		"--template", "Held")
 	expect(0, "run finished", "pairings", "many", "pair", "PROP-A", "GLAS-A", "ORCH-A", "--interface", service,

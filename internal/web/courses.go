@@ -3,8 +3,6 @@ package web
 import (
 	"context"
 	"net/http"
-	"slices"
-	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
@@ -86,21 +84,11 @@ func (s *Server) courses(a huma.API) {
 	handleEmpty(a, setVerbsOp, s.setVerbs)
 }
 
-func (s *Server) listCourses(ctx context.Context, in *coursesInput) (page api.Page[api.Course], err error) {
-	var all []learningstore.Course
-	if in.Limit == 0 {
-		all, err = s.Outlines.Courses(ctx)
-		all = slices.DeleteFunc(all, func(c learningstore.Course) bool {
-			return !strings.Contains(strings.ToLower(c.Title+" "+c.Code), strings.ToLower(in.Text))
-		})
-		page.Total = len(all)
-	} else {
-		all, page.Total, err = s.Outlines.FindCourses(ctx, in.Text, in.Limit)
-	}
-	page.Items = each(all, func(c learningstore.Course) api.Course {
+func (s *Server) listCourses(ctx context.Context, in *coursesInput) (api.Page[api.Course], error) {
+	all, total, err := s.Outlines.FindCourses(ctx, in.Text, in.Limit)
+	return api.Page[api.Course]{Total: total, Items: each(all, func(c learningstore.Course) api.Course {
 		return api.Course{ID: c.ID, Title: c.Title, Code: c.Code, Activities: c.OutlineSize}
-	})
-	return page, err
+	})}, err
 }
 
 func (s *Server) getOutline(ctx context.Context, in *byID) (api.Outline, error) {

@@ -28,7 +28,14 @@ const props = defineProps<{
   /** Its columns can be sorted by those that say so; which one is kept in the address. */
   sorts?: boolean
 }>()
-const by = useAddress().kept('sort')
+const address = useAddress()
+const by = address.kept('sort')
+// Of a long list a part is drawn; which one is in the address too.
+const part = address.kept('part', '1')
+const from = computed(() => {
+  const last = Math.max(0, Math.ceil((props.rows?.length ?? 0) / many) - 1)
+  return Math.min(Math.max(0, (Number(part.value) || 1) - 1), last) * many
+})
 const field = computed(() => (props.sorts ? by.value.replace(/^-/, '') || undefined : undefined))
 
 function sort(e: DataTableSortEvent) {
@@ -57,6 +64,7 @@ const many = 200
     :row-class="(x: T) => `${choose ? 'choosable' : ''} ${rowClass?.(x) ?? ''}`"
     :paginator="!tall && rows.length > many"
     :rows="tall ? undefined : many"
+    :first="tall ? undefined : from"
     paginator-template="FirstPageLink PrevPageLink CurrentPageReport NextPageLink LastPageLink"
     current-page-report-template="{first} to {last} of {totalRecords}"
     :scrollable="!!tall"
@@ -74,6 +82,7 @@ const many = 200
     removable-sort
     :sort-field="field"
     :sort-order="by.startsWith('-') ? -1 : 1"
+    @page="(e) => (part = String(e.page + 1))"
     @sort="sort"
     @row-click="(e) => choose?.(e.data as T)"
   >

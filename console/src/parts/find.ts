@@ -13,24 +13,26 @@ export interface Finds {
   total: number
 }
 
+/** What a person is called, and which register has them. */
+const called = (p: Schemas['Person']): Found => ({
+  id: p.id,
+  label: p.identifier ? `${p.name} · ${p.identifier}` : p.name,
+  apart: p.register,
+})
+
 /** Finds people by name, address or identifier. */
-export async function people(text: string): Promise<Finds> {
-  const page = await ok(api.GET('/api/v1/people', { params: { query: { text, limit: 12 } } }))
+export async function people(text: string, limit = 12): Promise<Finds> {
+  const page = await ok(api.GET('/api/v1/people', { params: { query: { text, limit } } }))
   return {
     total: page.total ?? page.items.length,
-    items: page.items.map((p) => ({
-      id: p.id,
-      label: p.identifier ? `${p.name} · ${p.identifier}` : p.name,
-      apart: p.register,
-    })),
+    items: page.items.map(called),
   }
 }
 
 /** Finds one person by id; nothing when nobody has it. */
 export async function person(id: string) {
   try {
-    const p = await ok(api.GET('/api/v1/people/{id}', { params: { path: { id } } }))
-    return { id: p.id, label: p.identifier ? `${p.name} · ${p.identifier}` : p.name, apart: p.register }
+    return called(await ok(api.GET('/api/v1/people/{id}', { params: { path: { id } } })))
   } catch (e) {
     if (e instanceof Problem && e.status === 404) return undefined
     throw e
@@ -38,7 +40,7 @@ export async function person(id: string) {
 }
 
 /** What a section is called, and what tells it from another one of that name. */
-const named = (s: Schemas['Section']) => ({
+export const named = (s: Schemas['Section']) => ({
   id: s.id,
   label: s.code ? `${s.title} · ${s.code}` : s.title,
   apart: [s.terms?.join(', '), s.organisation, s.teachers?.join(', ')].filter(Boolean).join(' · '),

@@ -7,7 +7,8 @@ import { ref, useTemplateRef, watch } from 'vue'
 import { useRoute } from 'vue-router'
 
 import { api, ok } from '../api/client'
-import { atWork, ended, type Work } from './atwork'
+import { remaining } from '../pages/pairings/run'
+import { atWork, ended } from './atwork'
 
 /** What is at work now, from wherever one is; and a word when what one started has ended. */
 const route = useRoute()
@@ -26,13 +27,6 @@ watch(works.data, async (now, before) => {
     if (said) toast.add({ ...said, life: said.severity === 'success' ? 8_000 : 30_000 })
   }
 })
-
-const left = (w: Work) =>
-  w.secondsLeft === undefined
-    ? ''
-    : w.secondsLeft < 60
-      ? 'less than a minute left'
-      : `about ${Math.round(w.secondsLeft / 60)} min left`
 </script>
 
 <template>
@@ -52,7 +46,7 @@ const left = (w: Work) =>
         <li v-for="w in works.data.value?.items" :key="w.to">
           <RouterLink :to="w.to" @click="open?.hide()">{{ w.title }}</RouterLink>
           <span class="faint"
-            >{{ w.state }}<template v-if="left(w)">, {{ left(w) }}</template></span
+            >{{ w.state }}<template v-if="w.secondsLeft">, {{ remaining(w.secondsLeft) }}</template></span
           >
         </li>
       </ul>

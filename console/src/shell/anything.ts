@@ -2,6 +2,7 @@ import type { QueryClient } from '@tanstack/vue-query'
 import type { RouteLocationRaw } from 'vue-router'
 
 import { api, ok } from '../api/client'
+import * as find from '../parts/find'
 import { areas } from './areas'
 
 /** Something that was found, with where it leads; a remark leads nowhere. */
@@ -47,7 +48,7 @@ export function pages(text: string): Hit[] {
  * not be looked, that is said. */
 export async function anything(text: string, queries: QueryClient): Promise<Hits[]> {
   const kept = <T>(key: string, get: () => Promise<T>) =>
-    queries.fetchQuery({ queryKey: [key, 'found'], queryFn: get, staleTime: 15_000 })
+    queries.fetchQuery({ queryKey: [key], queryFn: get, staleTime: 15_000 })
   const sorts: [title: string, look: () => Promise<Hit[]>][] = [
     ['Pages', () => Promise.resolve(cut(pages(text)))],
   ]
@@ -90,29 +91,22 @@ export async function anything(text: string, queries: QueryClient): Promise<Hits
 }
 
 async function people(text: string): Promise<Hit[]> {
-  const page = await ok(api.GET('/api/v1/people', { params: { query: { text, limit: few } } }))
+  const { items, total } = await find.people(text, few)
   return cut(
-    page.items.map((p) => ({
-      label: p.name,
-      apart: [p.identifier, p.register].filter(Boolean).join(' · '),
-      to: `/people/${p.id}`,
-    })),
-    page.total,
+    items.map((p) => ({ ...p, to: `/people/${p.id}` })),
+    total,
   )
 }
 
 async function sections(text: string): Promise<Hit[]> {
   const page = await ok(api.GET('/api/v1/sections', { params: { query: { text, limit: few, hidden: '*' } } }))
   return cut(
-    page.items.map((s) => ({
-      label: s.title,
-      apart: [s.code, s.terms.join(', '), s.organisation, s.target && `→ ${s.target} at ${s.interface}`]
-        .filter(Boolean)
-        .join(' · '),
-      to: s.pairingId
-        ? `/pairings/${s.pairingId}`
-        : { path: '/sections', query: { pair: s.id, hidden: '*' } },
-    })),
+    page.items.map((s) => {
+      const { label, apart } = find.named(s)
+      return s.pairingId
+        ? { label, apart: `${apart} → ${s.target} at ${s.interface}`, to: `/pairings/${s.pairingId}` }
+        : { label, apart, to: { path: '/sections', query: { pair: s.id, hidden: '*' } } }
+    }),
     page.total,
   )
 }

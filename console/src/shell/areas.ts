@@ -22,7 +22,7 @@ export const areas: Area[] = [
       { to: '/board', title: 'Board', also: 'today start home overview' },
       { to: '/findings', title: 'Findings', also: 'problems errors acknowledge' },
       { to: '/tasks', title: 'Tasks', also: 'sheets to do' },
-      { to: '/findings/catalogue', title: 'What can be noticed', also: 'explain codes catalogue help' },
+      { to: '/findings/catalogue', title: 'Kinds of findings', also: 'explain codes catalogue help' },
     ],
   },
   {

@@ -1,5 +1,6 @@
 import { api, ok, type Schemas } from '../api/client'
 import { titleOf } from '../pages/batches/acts'
+import { titleOf as titleOfRun } from '../pages/pairings/run'
 import { became } from '../parts/words'
 
 /** A run or batch that has not ended. */
@@ -17,9 +18,6 @@ export interface Work {
 
 /** How many are looked at. */
 const most = 100
-
-const titleOfRun = (r: Schemas['Run']) =>
-  r.kind === 'read' ? `Reading ${r.about}` : `${r.reverts ? 'Reverting' : 'Run of'} ${r.about}`
 
 function farOf(r: Schemas['Run']): string {
   if (r.state === 'queued') return 'queued'

@@ -389,7 +389,7 @@ func (s *Service) Update(ctx context.Context, who, id string, version int, chang
 		if err := connectionstore.UpdateInterface(tx, &c); err != nil {
 			return nameTaken(err, "label", c.Name)
 		}
-		if movedField(kind, opened, values) != "" { // what was granted is not sent to another host
+		if movedField(kind, opened, values, "") != "" { // what was granted is not sent to another host
 			if err := dropGrants(ctx, tx, c.ID); err != nil {
 				return err
 			}
@@ -415,7 +415,7 @@ func (s *Service) Update(ctx context.Context, who, id string, version int, chang
 func (s *Service) revalue(ctx context.Context, c *connectionstore.Interface, kind adapter.Kind,
 	opened adapter.Interface, values map[string]string, change *Change,
 ) error {
-	if change.Held && movedField(kind, opened, values) != "" {
+	if change.Held && movedField(kind, opened, values, "") != "" {
 		yes := true
 		change.Paused, c.Probe, c.ProbedAt = &yes, nil, nil // what was found was found elsewhere
 		drop(kind, &opened)
@@ -535,14 +535,14 @@ func entersAgain(kind adapter.Kind, was adapter.Interface, values map[string]str
 }
 
 // movedField is the title of the field that leads a secret to another host than before, empty when none
-// does. Without a secret any is meant.
-func movedField(kind adapter.Kind, was adapter.Interface, values map[string]string, secret ...string) (title string) {
+// does; with secret empty, any of them.
+func movedField(kind adapter.Kind, was adapter.Interface, values map[string]string, secret string) (title string) {
 	for _, f := range kind.Fields {
 		v, given := values[f.Name]
 		if !given || !f.Address && f.Name != "server" || hostOf(v) == hostOf(was.Settings[f.Name]) {
 			continue
 		}
-		if f.SignIn && (!adapter.SignsInSomewhere(was.Settings) || len(secret) > 0 && !kind.Field(secret[0]).SignIn) {
+		if f.SignIn && (!adapter.SignsInSomewhere(was.Settings) || secret != "" && !kind.Field(secret).SignIn) {
 			continue // nobody could sign in before, or the secret does not go there
 		}
 		title = f.Title

@@ -12,12 +12,8 @@ func (s *Service) CourseTitle(ctx context.Context, id string) (string, error) {
 	return learningstore.CourseTitle(ctx, s.Store, id)
 }
 
-// Courses lists the courses of the mirror.
-func (s *Service) Courses(ctx context.Context) ([]learningstore.Course, error) {
-	return learningstore.Courses(ctx, s.Store)
-}
-
-// FindCourses finds at most so many courses by a part of title or code, and counts how many fit.
+// FindCourses finds courses by a part of title or code, at most so many unless the limit is 0, and
+// counts how many fit.
 func (s *Service) FindCourses(ctx context.Context, text string, limit int) ([]learningstore.Course, int, error) {
 	return learningstore.FindCourses(ctx, s.Store, text, limit)
 }

@@ -30,13 +30,12 @@ type Course struct {
 
 // Courses lists the courses of the mirror.
 func Courses(ctx context.Context, from db.From) ([]Course, error) {
-	return db.Rows[Course](ctx, from, "listing courses", `
-		SELECT c.id::text, c.title, c.code, o.course_id IS NOT NULL AS has_outline, (SELECT count(*)::int
-			FROM outline_activities a WHERE a.course_id = c.id) AS outline_size
-		FROM courses c LEFT JOIN outlines o ON o.course_id = c.id WHERE c.gone_at IS NULL`+connectionstore.NotRemoved("c")+` ORDER BY c.title`)
+	all, _, err := FindCourses(ctx, from, "", 0)
+	return all, err
 }
 
-// FindCourses finds courses by a part of title or code, and counts how many fit.
+// FindCourses finds courses by a part of title or code, at most so many unless the limit is 0, and
+// counts how many fit.
 func FindCourses(ctx context.Context, from db.From, text string, limit int) (found []Course, total int, err error) {
 	type row struct {
 		Course `gorm:"embedded"`
@@ -48,7 +47,7 @@ func FindCourses(ctx context.Context, from db.From, text string, limit int) (fou
 		FROM courses c LEFT JOIN outlines o ON o.course_id = c.id
 		WHERE c.gone_at IS NULL`+connectionstore.NotRemoved("c")+`
 			AND strpos(lower(c.title || ' ' || c.code), lower($1)) > 0
-		ORDER BY c.title, c.id LIMIT $2`, []any{text, limit}, func(r row) error {
+		ORDER BY c.title, c.id LIMIT nullif($2, 0)`, []any{text, limit}, func(r row) error {
 		found, total = append(found, r.Course), r.Total
 		return nil
 	})

@@ -12,6 +12,7 @@ import TextField from '../../parts/form/TextField.vue'
 import TickField from '../../parts/form/TickField.vue'
 import Oops from '../../parts/Oops.vue'
 import SectionPick from '../../parts/SectionPick.vue'
+import { useInterfaces } from '../connections/interface'
 
 /** Making or changing an offer. */
 const props = defineProps<{ edit?: Schemas['Offer']; offer?: string; interfaceId?: string }>()
@@ -31,10 +32,7 @@ const o = reactive<Schemas['NewOffer'] & { by: 'sections' | 'course' }>({
   onlyBuyers: props.edit?.onlyBuyers ?? false,
   by: props.edit?.courseId ? 'course' : 'sections',
 })
-const interfaces = useQuery({
-  queryKey: ['interfaces'],
-  queryFn: () => ok(api.GET('/api/v1/interfaces')),
-})
+const interfaces = useInterfaces()
 const courses = useQuery({ queryKey: ['courses'], queryFn: () => ok(api.GET('/api/v1/courses')) })
 const of = (...kinds: string[]) =>
   computed(() => interfaces.data.value?.items.filter((c) => kinds.includes(c.kind)) ?? [])

@@ -10,6 +10,7 @@ import Counts from '../../parts/Counts.vue'
 import DetailFields from '../../parts/DetailFields.vue'
 import TextField from '../../parts/form/TextField.vue'
 import TickField from '../../parts/form/TickField.vue'
+import { letGo, useUnsaved } from '../../parts/form/typed'
 import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
@@ -49,6 +50,7 @@ const nameOf = (i: Schemas['BatchItem']) => names.value[i.sectionId!] ?? i.targe
 const renamed = computed(
   () => b.value?.items.filter((i) => i.sectionId && nameOf(i).trim() !== i.target).length ?? 0,
 )
+useUnsaved(() => renamed.value > 0)
 const canName = computed(() => b.value?.order.act === 'pair' && !b.value.appliedAt)
 watch(
   () => props.id,
@@ -70,7 +72,10 @@ const again = useMutation({
       }),
     )
   },
-  onSuccess: (next) => router.replace(`/batches/${next.id}`),
+  onSuccess: (next) => {
+    letGo()
+    return router.replace(`/batches/${next.id}`)
+  },
 })
 const problems = computed(() => b.value?.items.filter((i) => i.problem).length ?? 0)
 

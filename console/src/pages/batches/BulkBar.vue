@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { useMutation, useQuery } from '@tanstack/vue-query'
+import { useMutation } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Toolbar from 'primevue/toolbar'
 import { computed, defineAsyncComponent, ref } from 'vue'
@@ -8,6 +8,7 @@ import { useRouter } from 'vue-router'
 import { api, ok, type Schemas } from '../../api/client'
 import { letGo } from '../../parts/form/typed'
 import Oops from '../../parts/Oops.vue'
+import { useServices } from '../connections/interface'
 import { acts } from './acts'
 
 // Loaded when somebody asks for it.
@@ -20,10 +21,10 @@ const router = useRouter()
 
 const paired = computed(() => props.chosen.filter((x) => x.pairingId))
 const free = computed(() => props.chosen.filter((x) => !x.pairingId))
+const services = useServices()
 // A button for each service, while they are few: then it needs no choosing.
-const interfaces = useQuery({ queryKey: ['interfaces'], queryFn: () => ok(api.GET('/api/v1/interfaces')) })
 const at = computed(() => {
-  const all = (interfaces.data.value?.items ?? []).filter((c) => c.kind === 'scim')
+  const all = services.value ?? []
   return all.length > 1 && all.length <= 3 ? all : [{ id: all.length === 1 ? all[0]!.id : '', name: '' }]
 })
 const service = ref('')

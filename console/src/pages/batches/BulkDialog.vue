@@ -10,6 +10,7 @@ import TextField from '../../parts/form/TextField.vue'
 import TickField from '../../parts/form/TickField.vue'
 import WhenField from '../../parts/form/WhenField.vue'
 import Oops from '../../parts/Oops.vue'
+import { useServices } from '../connections/interface'
 
 /** Asks how chosen sections are to be paired or opened, or which template they get. */
 const props = defineProps<{
@@ -29,9 +30,8 @@ const interfaceId = ref(props.service ?? '')
 const later = ref(false)
 const at = ref('')
 
-const interfaces = useQuery({ queryKey: ['interfaces'], queryFn: () => ok(api.GET('/api/v1/interfaces')) })
 const templates = useQuery({ queryKey: ['templates'], queryFn: () => ok(api.GET('/api/v1/templates')) })
-const services = computed(() => (interfaces.data.value?.items ?? []).filter((c) => c.kind === 'scim'))
+const services = useServices()
 const chosenTemplate = computed(
   () => templates.data.value?.find((t) => t.name === template.value) ?? templates.data.value?.[0],
 )
@@ -72,7 +72,7 @@ function order(): Schemas['Order'] {
         id="bulk-service"
         v-model="interfaceId"
         label="Service"
-        :options="services.map((c) => ({ value: c.id, label: c.name }))"
+        :options="(services ?? []).map((c) => ({ value: c.id, label: c.name }))"
       />
       <WhenField
         v-if="act === 'open'"

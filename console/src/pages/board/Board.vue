@@ -1,12 +1,9 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
-import { computed, defineAsyncComponent, ref, watch } from 'vue'
-import { useRouter } from 'vue-router'
+import { computed, defineAsyncComponent } from 'vue'
 
 import { api, ok } from '../../api/client'
 import { useAddress } from '../../parts/address'
-import { people } from '../../parts/find'
-import Finder from '../../parts/Finder.vue'
 import TickField from '../../parts/form/TickField.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
@@ -15,14 +12,12 @@ import Tabs from '../../parts/Tabs.vue'
 import Browser from '../sections/Browser.vue'
 import { type Filters, noFilters } from '../sections/sections'
 import Card from './Card.vue'
+import { useToday } from './today'
 import Today from './Today.vue'
 
 // Only a new installation needs them.
 const FirstSteps = defineAsyncComponent(() => import('../start/FirstSteps.vue'))
 
-const router = useRouter()
-const person = ref('')
-watch(person, (id) => id && router.push(`/people/${id}`))
 const address = useAddress()
 const filters = address.all(noFilters, 'text', 'atLeast', 'atMost')
 // How one likes it is remembered; a link says it for itself.
@@ -45,7 +40,7 @@ const board = useQuery({
   placeholderData: (before) => before,
 })
 // What needs somebody stands above the board, and must not push it down when it comes.
-const today = useQuery({ queryKey: ['today'], queryFn: () => ok(api.GET('/api/v1/today')) })
+const today = useToday()
 const columns = computed(() => (board.data.value?.columns ?? []).filter((c) => c.count > 0))
 const total = computed(() => columns.value.reduce((n, c) => n + c.count, 0))
 const counted = computed(() => Object.fromEntries(columns.value.map((c) => [c.state, c.count])))
@@ -62,7 +57,6 @@ const used = computed(() => Object.values(filters.value).some((v) => v))
       total ? `${total.toLocaleString()} sections by state, the ones that need somebody first` : undefined
     "
   >
-    <Finder v-model="person" label="find a person" :search="people" />
     <Tabs
       v-model="kind"
       label="Show as"

@@ -4,8 +4,9 @@ import Button from 'primevue/button'
 import { computed, ref } from 'vue'
 
 import { api, ok } from '../../api/client'
+import { useToday } from './today'
 
-const today = useQuery({ queryKey: ['today'], queryFn: () => ok(api.GET('/api/v1/today')) })
+const today = useToday()
 const rest = useQuery({ queryKey: ['today', 'rest'], queryFn: () => ok(api.GET('/api/v1/today/rest')) })
 const beside = computed(() => {
   const said = rest.data.value

@@ -11,7 +11,7 @@ import Oops from '../../parts/Oops.vue'
 import Signal from '../../parts/Signal.vue'
 import { when } from '../../parts/when'
 import Grant from './Grant.vue'
-import { capabilities, refused, resting } from './interface'
+import { capabilities, keepsClasses, refused, resting, uploadPackage } from './interface'
 import InterfaceForm from './InterfaceForm.vue'
 import RemoveDialog from './RemoveDialog.vue'
 
@@ -43,15 +43,7 @@ const read = useMutation({
   onSuccess: (r) => router.push(`/runs/${r.id}`),
 })
 const upload = useMutation({
-  mutationFn: async ({ i, file }: { i: Interface; file: File }) =>
-    ok(
-      api.POST('/api/v1/interfaces/{id}/upload', {
-        ...path(i),
-        body: file as unknown as string,
-        bodySerializer: (body: unknown) => body as File,
-        headers: { 'Content-Type': 'application/zip' },
-      }),
-    ),
+  mutationFn: ({ i, file }: { i: Interface; file: File }) => uploadPackage(i.id, file),
   onSuccess: (r) => router.push(`/runs/${r.id}`),
 })
 function choose(i: Interface, [file]: File[]) {
@@ -128,8 +120,8 @@ const error = computed(() => upload.error.value ?? probe.error.value ?? pause.er
         :loading="probe.isPending.value"
         @click="probe.mutate(i)"
       />
-      <RouterLink v-if="i.kind === 'scim'" :to="`/interfaces/${i.id}/matching`">Who is who…</RouterLink>
-      <RouterLink v-if="i.kind === 'scim'" :to="`/interfaces/${i.id}/unpaired`">Unpaired classes…</RouterLink>
+      <RouterLink v-if="keepsClasses(i)" :to="`/interfaces/${i.id}/matching`">Who is who…</RouterLink>
+      <RouterLink v-if="keepsClasses(i)" :to="`/interfaces/${i.id}/unpaired`">Unpaired classes…</RouterLink>
       <RouterLink v-if="i.lastRead" :to="`/interfaces/${i.id}/proposals`"
         >Second accounts and test learners…</RouterLink
       >

@@ -8,14 +8,12 @@ import { api, ifMatch, ok } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import { when } from '../../parts/when'
+import { useInterfaces } from './interface'
 
 /** What the events of a service mean for access, built from what it really sent. */
 const props = defineProps<{ id: string }>()
 const queries = useQueryClient()
-const interfaces = useQuery({
-  queryKey: ['interfaces'],
-  queryFn: () => ok(api.GET('/api/v1/interfaces')),
-})
+const interfaces = useInterfaces()
 const service = computed(() => interfaces.data.value?.items.find((c) => c.id === props.id))
 
 const fields = [
@@ -236,10 +234,6 @@ textarea {
   resize: vertical;
   width: 100%;
   field-sizing: content;
-}
-
-.bad {
-  border-color: var(--signal);
 }
 
 .problem {

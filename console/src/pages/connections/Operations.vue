@@ -9,15 +9,13 @@ import TextField from '../../parts/form/TextField.vue'
 import TickField from '../../parts/form/TickField.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
+import { useInterfaces } from './interface'
 
 /** The calls of a service's own API: defined and tried here, used by rules. */
 const props = defineProps<{ id: string }>()
 const queries = useQueryClient()
 const path = computed(() => ({ params: { path: { id: props.id } } }))
-const interfaces = useQuery({
-  queryKey: ['interfaces'],
-  queryFn: () => ok(api.GET('/api/v1/interfaces')),
-})
+const interfaces = useInterfaces()
 const name = computed(() => interfaces.data.value?.items.find((c) => c.id === props.id)?.name ?? '')
 const list = useQuery({
   queryKey: ['operations', () => props.id],

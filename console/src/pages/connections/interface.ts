@@ -1,10 +1,35 @@
 import { useQuery } from '@tanstack/vue-query'
+import { computed } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
 
 /** What interfaces may speak, and the values that each kind asks for. */
 export const useKinds = () =>
   useQuery({ queryKey: ['kinds'], queryFn: () => ok(api.GET('/api/v1/kinds')), staleTime: Infinity })
+
+/** Every interface that was not removed. */
+export const useInterfaces = () =>
+  useQuery({ queryKey: ['interfaces'], queryFn: () => ok(api.GET('/api/v1/interfaces')) })
+
+/** Whether it is at a service that keeps classes. */
+export const keepsClasses = (i: Schemas['Interface']) => i.kind === 'scim'
+
+/** The interfaces at services that keep classes; undefined while that is not known. */
+export function useServices() {
+  const all = useInterfaces()
+  return computed(() => all.data.value?.items.filter(keepsClasses))
+}
+
+/** Gives a package to a register of files, which is read at once. */
+export const uploadPackage = (id: string, file: File, approved = false) =>
+  ok(
+    api.POST('/api/v1/interfaces/{id}/upload', {
+      params: { path: { id }, query: { approved } },
+      body: file as unknown as string,
+      bodySerializer: (body: unknown) => body as File,
+      headers: { 'Content-Type': 'application/zip' },
+    }),
+  )
 
 /**
  * The values that are sent: those of the kind's own fields. An empty one was not entered, unless it is taken

@@ -1,9 +1,9 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
-import { computed, reactive, ref } from 'vue'
+import { reactive, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import { api, ok, Problem } from '../../api/client'
+import { api, ok } from '../../api/client'
 import { provideForm } from '../../parts/form/form'
 import TextField from '../../parts/form/TextField.vue'
 import Oops from '../../parts/Oops.vue'
@@ -14,10 +14,10 @@ const route = useRoute()
 const router = useRouter()
 const form = reactive({ name: '', email: '', password: '' })
 const error = ref<Error | null>(null)
-provideForm({
-  problems: computed(() => (error.value instanceof Problem ? error.value.fields : {})),
-  sending: computed(() => false),
-})
+provideForm(
+  () => error.value,
+  () => false,
+)
 
 async function setUp() {
   error.value = null

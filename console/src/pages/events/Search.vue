@@ -19,6 +19,7 @@ import Signal from '../../parts/Signal.vue'
 import { doing } from '../../parts/triggers'
 import { exactly } from '../../parts/when'
 import { deliveryState } from '../../parts/words'
+import { useInterfaces } from '../connections/interface'
 import GiveUp from './GiveUp.vue'
 
 /** Deliveries of every event, by state, rule, interface, person, section and time; live. */
@@ -57,10 +58,7 @@ const list = useQuery({
   placeholderData: (before) => before,
 })
 const rules = useQuery({ queryKey: ['rules'], queryFn: () => ok(api.GET('/api/v1/rules')) })
-const interfaces = useQuery({
-  queryKey: ['interfaces'],
-  queryFn: () => ok(api.GET('/api/v1/interfaces')),
-})
+const interfaces = useInterfaces()
 const told = ref('')
 const retry = useMutation({
   mutationFn: () =>

@@ -24,7 +24,7 @@ const severity: Record<string, string> = { note: '· note', warn: '◐ warns', b
 
 <template>
   <PageHead
-    title="What can be noticed"
+    title="Kinds of findings"
     :about="
       rows && `${rows.length} of ${list.data.value?.length}, each with what it means and who can mend it`
     "

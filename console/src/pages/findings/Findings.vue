@@ -4,7 +4,7 @@ import Button from 'primevue/button'
 import Column from 'primevue/column'
 import { computed, ref } from 'vue'
 
-import { api, ok, type Schemas } from '../../api/client'
+import { api, every, ok, type Schemas } from '../../api/client'
 import { useAddress } from '../../parts/address'
 import ChoiceField from '../../parts/form/ChoiceField.vue'
 import Frame from '../../parts/form/Frame.vue'
@@ -24,17 +24,6 @@ const groups = [
   { name: 'remark', title: 'remarks about the register' },
   { name: 'seen', title: 'acknowledged' },
 ]
-// everything reads all pages: a count is never that of the first one.
-async function everything(seen: boolean) {
-  const items: Finding[] = []
-  let cursor = ''
-  do {
-    const page = await ok(api.GET('/api/v1/findings', { params: { query: { seen, limit: 1000, cursor } } }))
-    items.push(...page.items)
-    cursor = page.next ?? ''
-  } while (cursor)
-  return { items }
-}
 const queries = useQueryClient()
 const address = useAddress()
 const group = address.kept('group', 'mend')
@@ -43,12 +32,16 @@ const owner = address.kept('owner')
 const seen = computed(() => group.value === 'seen')
 const fetched = (seen: () => boolean) => ({
   queryKey: ['findings', seen],
-  queryFn: () => everything(seen()),
+  // All of them: a count is never that of the first page.
+  queryFn: () =>
+    every((cursor) =>
+      ok(api.GET('/api/v1/findings', { params: { query: { seen: seen(), limit: 1000, cursor } } })),
+    ),
 })
 const open = useQuery(fetched(() => false))
 const quiet = useQuery(fetched(() => true))
 const list = computed(() => (seen.value ? quiet : open))
-const all = computed(() => list.value.data.value?.items)
+const all = computed(() => list.value.data.value)
 const rows = computed(() =>
   all.value
     ?.filter((f) => seen.value || f.group === group.value)
@@ -62,8 +55,8 @@ const tabs = computed(() =>
     ...g,
     count:
       g.name === 'seen'
-        ? quiet.data.value?.items.length
-        : open.data.value?.items.filter((f) => f.group === g.name).length,
+        ? quiet.data.value?.length
+        : open.data.value?.filter((f) => f.group === g.name).length,
   })),
 )
 const owners = computed(() => [...new Set(all.value?.map((f) => f.owner))].sort())

@@ -1,15 +1,14 @@
 <script setup lang="ts">
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import { ref, watch } from 'vue'
+import { computed } from 'vue'
 
-import { api, ifMatch, ok, type Schemas, tagOf } from '../../api/client'
+import { api, ok } from '../../api/client'
+import { useDraft } from '../../parts/draft'
 import ChoiceField from '../../parts/form/ChoiceField.vue'
 import TextField from '../../parts/form/TextField.vue'
 import { useUnsaved } from '../../parts/form/typed'
 import Oops from '../../parts/Oops.vue'
-
-type Verb = Schemas['VerbRule']
 
 /** What the verbs of course platforms mean: the institution's own go before the usual ones. */
 const queries = useQueryClient()
@@ -18,44 +17,24 @@ const verbs = useQuery({
   queryFn: () => ok(api.GET('/api/v1/verbs')),
   structuralSharing: false,
 })
-const own = ref<Verb[]>([])
-const from = ref('')
-const changed = ref(false)
-watch(
-  verbs.data,
-  (now) => {
-    if (!now || changed.value) return
-    own.value = now.own.map((v) => ({ ...v }))
-    from.value = tagOf(now)
-  },
-  { immediate: true },
-)
-useUnsaved(() => changed.value)
+const edited = useDraft(computed(() => verbs.data.value))
+const own = computed(() => edited.draft.value?.own ?? [])
+useUnsaved(() => edited.changed.value)
 const save = useMutation({
   mutationFn: () =>
     ok(
       api.PUT('/api/v1/verbs', {
-        params: { header: ifMatch(from.value) },
+        params: { header: edited.header.value },
         body: { own: own.value.map((v) => ({ ...v, type: v.type?.trim() || undefined })) },
       }),
     ),
   onSuccess: () => {
-    changed.value = false
+    edited.kept()
     return queries.invalidateQueries({ queryKey: ['verbs'] })
   },
 })
 const meanings = ['touched', 'completed', 'passed', 'failed', 'scored', 'submitted'] as const
 const options = meanings.map((m) => ({ value: m, label: m }))
-
-function drop(i: number) {
-  own.value.splice(i, 1)
-  changed.value = true
-}
-
-function add() {
-  own.value.push({ verb: '', says: 'completed' })
-  changed.value = true
-}
 </script>
 
 <template>
@@ -63,39 +42,31 @@ function add() {
   <div v-if="verbs.data.value">
     <form class="own" @submit.prevent="save.mutate()">
       <div v-for="(v, i) in own" :key="i" class="line">
-        <TextField
-          v-model="v.verb"
-          code
-          hidden
-          :label="`Verb ${i + 1}`"
-          placeholder="address of the verb"
-          @update:model-value="changed = true"
-        />
+        <TextField v-model="v.verb" code hidden :label="`Verb ${i + 1}`" placeholder="address of the verb" />
         <TextField
           v-model="v.type"
           code
           hidden
           :label="`Type of activity for verb ${i + 1}`"
           placeholder="any type of activity"
-          @update:model-value="changed = true"
         />
-        <ChoiceField
-          v-model="v.says"
-          hidden
-          :label="`Verb ${i + 1} says`"
-          :options="options"
-          @update:model-value="changed = true"
-        />
-        <Button type="button" size="small" variant="text" label="Remove" @click="drop(i)" />
+        <ChoiceField v-model="v.says" hidden :label="`Verb ${i + 1} says`" :options="options" />
+        <Button type="button" size="small" variant="text" label="Remove" @click="own.splice(i, 1)" />
       </div>
-      <Oops :error="save.error.value" :over="(tag) => ((from = tag), save.mutate())" />
+      <Oops :error="save.error.value" :over="(tag) => (edited.over(tag), save.mutate())" />
       <div class="actions">
-        <Button type="button" size="small" variant="outlined" label="Add a verb" @click="add" />
+        <Button
+          type="button"
+          size="small"
+          variant="outlined"
+          label="Add a verb"
+          @click="own.push({ verb: '', says: 'completed' })"
+        />
         <Button
           type="submit"
           size="small"
           label="Save verbs"
-          :disabled="!changed"
+          :disabled="!edited.changed.value"
           :loading="save.isPending.value"
         />
       </div>

@@ -15,8 +15,10 @@ import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
 import { exactly } from '../../parts/when'
 import { outcome } from '../../parts/words'
+import { uploadPackage } from '../connections/interface'
 import People from './People.vue'
 import Revert from './Revert.vue'
+import { lasted, remaining, titleOf } from './run'
 
 const props = defineProps<{ id: string }>()
 const router = useRouter()
@@ -59,15 +61,7 @@ const approve = useMutation({
   onSuccess: (next) => router.push(`/runs/${next.id}`),
 })
 const approveFile = useMutation({
-  mutationFn: (file: File) =>
-    ok(
-      api.POST('/api/v1/interfaces/{id}/upload', {
-        params: { path: { id: r.value!.interfaceId! }, query: { approved: true } },
-        body: file as unknown as string,
-        bodySerializer: (body: unknown) => body as File,
-        headers: { 'Content-Type': 'application/zip' },
-      }),
-    ),
+  mutationFn: (file: File) => uploadPackage(r.value!.interfaceId!, file, true),
   onSuccess: (next) => router.push(`/runs/${next.id}`),
 })
 const register = useQuery({
@@ -93,9 +87,8 @@ const undoing = ref(false)
 const r = computed(() => run.data.value)
 const changed = computed(() => ['added', 'updated', 'removed'].some((k) => (r.value?.counts[k] ?? 0) > 0))
 const pace = computed(() => {
-  const s = r.value?.seconds ?? 0
   const rate = r.value && r.value.rate >= 1 ? `, ${Math.round(r.value.rate)} a second` : ''
-  return `${s < 10 ? s.toFixed(1) : Math.round(s)} s${rate}`
+  return `${lasted(r.value?.seconds ?? 0)}${rate}`
 })
 const active = computed(() => r.value && !r.value.finishedAt)
 const percent = computed(() => (r.value?.total ? Math.round((100 * r.value.done) / r.value.total) : 0))
@@ -157,7 +150,7 @@ const people = computed(() =>
 <template>
   <Oops :error="run.error.value" :again="run.refetch" />
   <template v-if="r">
-    <PageHead :title="r.kind === 'read' ? `Reading ${r.about}` : `Run of ${r.about}`">
+    <PageHead :title="titleOf(r)">
       <template #about>
         <Signal :state="r.state" /> · started by {{ r.requestedBy
         }}<template v-if="r.approvedBy">, removals approved by {{ r.approvedBy }}</template> ·
@@ -200,7 +193,7 @@ const people = computed(() =>
       />
       <span
         >{{ r.done }} of {{ r.total || '?' }} · {{ r.step || 'queued'
-        }}<template v-if="r.secondsLeft"> · about {{ Math.ceil(r.secondsLeft) }} s left</template></span
+        }}<template v-if="r.secondsLeft"> · {{ remaining(r.secondsLeft) }}</template></span
       >
       <span class="faint">You can leave this page; the run goes on.</span>
     </div>

@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
 
-import { api, ok, type Schemas } from '../../api/client'
+import { api, ok } from '../../api/client'
 import { useAddress } from '../../parts/address'
 import TickField from '../../parts/form/TickField.vue'
 import Listing from '../../parts/Listing.vue'
@@ -12,6 +12,7 @@ import Pager from '../../parts/Pager.vue'
 import Signal from '../../parts/Signal.vue'
 import { exactly } from '../../parts/when'
 import { became } from '../../parts/words'
+import { lasted, titleOf } from './run'
 
 /** Every read and every run, the newest first. */
 const address = useAddress()
@@ -37,9 +38,6 @@ const list = useQuery({
     ),
   placeholderData: (before) => before,
 })
-const took = (s: number) => (s < 0.1 ? 'under 0.1 s' : `${s < 10 ? s.toFixed(1) : Math.round(s)} s`)
-const what = (r: Schemas['Run']) =>
-  r.kind === 'read' ? 'Read' : r.ends ? 'Ending' : r.reverts ? 'Revert' : 'Run'
 </script>
 
 <template>
@@ -61,7 +59,8 @@ const what = (r: Schemas['Run']) =>
     </Column>
     <Column header="What">
       <template #body="{ data }"
-        ><RouterLink :to="`/runs/${data.id}`">{{ what(data) }}</RouterLink> {{ data.about }}
+        ><RouterLink :to="`/runs/${data.id}`">{{ titleOf(data) }}</RouterLink
+        >{{ ' ' }}
         <RouterLink v-if="data.batchId" class="faint" :to="`/batches/${data.batchId}`"
           >of a batch</RouterLink
         ></template
@@ -82,7 +81,7 @@ const what = (r: Schemas['Run']) =>
     </Column>
     <Column header="Took">
       <template #body="{ data }"
-        ><span v-if="data.finishedAt" class="faint">{{ took(data.seconds) }}</span></template
+        ><span v-if="data.finishedAt" class="faint">{{ lasted(data.seconds) }}</span></template
       >
     </Column>
   </Listing>

@@ -7,12 +7,12 @@ import { api, ok, type Schemas } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
 import Outside from '../../parts/Outside.vue'
 import { when } from '../../parts/when'
+import { useServices } from '../connections/interface'
 
 /** A person's accounts, and a choice by hand between those that could be theirs. */
 const props = defineProps<{ personId: string; accounts: Schemas['Account'][] }>()
 const queries = useQueryClient()
-const interfaces = useQuery({ queryKey: ['interfaces'], queryFn: () => ok(api.GET('/api/v1/interfaces')) })
-const services = computed(() => interfaces.data.value?.items.filter((c) => c.kind === 'scim') ?? [])
+const services = useServices()
 const looking = ref('')
 const at = (service: string) => ({ params: { path: { id: props.personId, interface: service } } })
 const candidates = useQuery({

@@ -14,6 +14,7 @@ import TextField from '../../parts/form/TextField.vue'
 import TickField from '../../parts/form/TickField.vue'
 import WhenField from '../../parts/form/WhenField.vue'
 import { actions, triggerChoices } from '../../parts/triggers'
+import { useInterfaces } from '../connections/interface'
 import ActionFields from './ActionFields.vue'
 import Expression from './Expression.vue'
 import { named, sampleEvent } from './sample'
@@ -49,7 +50,7 @@ let keys = 0
 const steps = ref(copy(props.edit?.actions ?? []).map((action) => ({ key: keys++, action })))
 const all = computed(() => ({ ...rule, actions: steps.value.map((s) => s.action) }))
 
-const interfaces = useQuery({ queryKey: ['interfaces'], queryFn: () => ok(api.GET('/api/v1/interfaces')) })
+const interfaces = useInterfaces()
 const badges = useQuery({ queryKey: ['badges'], queryFn: () => ok(api.GET('/api/v1/badges')) })
 
 // Events of these happen because some days have passed.

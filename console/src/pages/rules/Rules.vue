@@ -26,10 +26,10 @@ const list = useQuery({ queryKey: ['rules'], queryFn: () => ok(api.GET('/api/v1/
 const rows = computed(() => list.data.value?.items)
 const ready = ref(false)
 const toast = useToast()
-const lookNow = useMutation({
+const checkNow = useMutation({
   mutationFn: () => ok(api.POST('/api/v1/check-now')),
   onSuccess: () => {
-    toast.add({ severity: 'success', summary: 'Looked. What follows from it is on its way.', life: 6_000 })
+    toast.add({ severity: 'success', summary: 'Checked. What follows from it is on its way.', life: 6_000 })
     return queries.invalidateQueries({ queryKey: ['rules'] })
   },
 })
@@ -48,15 +48,15 @@ const then = (r: Rule) =>
     <Button
       size="small"
       variant="text"
-      label="Look now"
+      label="Check now"
       title="Who stopped, whose access has ended, and whether what rules need at services is there; otherwise every quarter of an hour"
-      :loading="lookNow.isPending.value"
-      @click="lookNow.mutate()"
+      :loading="checkNow.isPending.value"
+      @click="checkNow.mutate()"
     />
     <Button size="small" variant="outlined" label="Ready rules…" @click="ready = true" />
     <Button size="small" label="Make a rule…" @click="form = {}" />
   </PageHead>
-  <Oops :error="lookNow.error.value ?? (asking ? null : flip.error.value)" />
+  <Oops :error="checkNow.error.value ?? (asking ? null : flip.error.value)" />
   <SwitchOn
     v-if="asking?.consent"
     :rule="asking.rule"

@@ -12,6 +12,7 @@ import TextField from '../../parts/form/TextField.vue'
 import { letGo } from '../../parts/form/typed'
 import Oops from '../../parts/Oops.vue'
 import Tabs from '../../parts/Tabs.vue'
+import { useServices } from '../connections/interface'
 import Candidates from './Candidates.vue'
 
 /** Pairs a section or a linked set with a new class, or with one that is there. */
@@ -19,11 +20,11 @@ const props = defineProps<{ section: Schemas['Section'] }>()
 const emit = defineEmits<{ close: [] }>()
 const router = useRouter()
 
-const interfaces = useQuery({ queryKey: ['interfaces'], queryFn: () => ok(api.GET('/api/v1/interfaces')) })
 const templates = useQuery({ queryKey: ['templates'], queryFn: () => ok(api.GET('/api/v1/templates')) })
-const services = computed(() => (interfaces.data.value?.items ?? []).filter((c) => c.kind === 'scim'))
+const services = useServices()
 const interfaceId = ref('')
-watch(services, (all) => (interfaceId.value ||= all[0]?.id ?? ''), { immediate: true })
+// The only one is the one; of several, somebody chooses.
+watch(services, (all) => all?.length === 1 && (interfaceId.value ||= all[0]!.id), { immediate: true })
 const kind = ref('new')
 const template = ref('')
 const target = ref('')
@@ -93,7 +94,7 @@ const pair = useMutation({
       {{ section.learners }} learners, {{ section.teachers.join(', ') || 'no teacher' }}. Nothing happens at
       the service until you have seen the preview.
     </p>
-    <p v-if="interfaces.data.value && !services.length">
+    <p v-if="services && !services.length">
       No service takes people yet. <RouterLink to="/connections">Connect one</RouterLink> of the kind
       “Workspace”.
     </p>
@@ -102,7 +103,7 @@ const pair = useMutation({
         id="service"
         v-model="interfaceId"
         label="Service"
-        :options="services.map((c) => ({ value: c.id, label: c.name }))"
+        :options="(services ?? []).map((c) => ({ value: c.id, label: c.name }))"
       />
       <div class="field">
         <label for="template">Template</label>

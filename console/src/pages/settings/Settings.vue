@@ -11,8 +11,8 @@ import PageHead from '../../parts/PageHead.vue'
 import ScheduleField from '../../parts/ScheduleField.vue'
 import { when } from '../../parts/when'
 import History from './History.vue'
-import Tokens from './Tokens.vue'
 import TemplateForm from './TemplateForm.vue'
+import Tokens from './Tokens.vue'
 
 /** How the institution wants its pairings made and kept. */
 const queries = useQueryClient()

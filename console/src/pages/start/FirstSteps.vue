@@ -5,12 +5,13 @@ import { computed, ref } from 'vue'
 
 import { api, ok } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
+import { useInterfaces } from '../connections/interface'
 import { firstSteps } from './steps'
 
 /** Leads from an empty installation to the first class that was run, until that is done or
  * somebody puts it away. */
 const props = defineProps<{ sections: number; paired: number; ran: number }>()
-const interfaces = useQuery({ queryKey: ['interfaces'], queryFn: () => ok(api.GET('/api/v1/interfaces')) })
+const interfaces = useInterfaces()
 const kinds = useQuery({ queryKey: ['kinds'], queryFn: () => ok(api.GET('/api/v1/kinds')) })
 const steps = computed(() =>
   interfaces.data.value && kinds.data.value

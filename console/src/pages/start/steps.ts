@@ -1,5 +1,5 @@
 import type { Schemas } from '../../api/client'
-import { refused } from '../connections/interface'
+import { keepsClasses, refused } from '../connections/interface'
 
 /** One step of the first hour. */
 export interface FirstStep {
@@ -43,7 +43,7 @@ export function firstSteps(k: Known): FirstStep[] {
     return k.interfaces.filter((i) => kinds.has(i.kind))
   }
   const registers = able('people-in')
-  const services = able('people-out').filter((i) => i.kind === 'scim')
+  const services = k.interfaces.filter(keepsClasses)
   const register = registers[0]
   return [
     {

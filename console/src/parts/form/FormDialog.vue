@@ -5,7 +5,6 @@ import { computed, ref, watch } from 'vue'
 import { Problem } from '../../api/client'
 import Oops from '../Oops.vue'
 import { type Conflict, conflicts, spoken } from './conflict'
-import { provideForm } from './form'
 import Frame from './Frame.vue'
 
 /** The frame of every dialog: its form, what is wrong, and the way out, which asks before what
@@ -30,10 +29,6 @@ const props = defineProps<{
   now?: () => Promise<unknown>
 }>()
 const emit = defineEmits<{ submit: []; close: [] }>()
-provideForm({
-  problems: computed(() => (props.error instanceof Problem ? props.error.fields : {})),
-  sending: computed(() => !!props.sending),
-})
 const copy = (x: unknown) => (x === undefined ? undefined : (JSON.parse(JSON.stringify(x)) as unknown))
 const was = copy(props.typed)
 const stale = computed(() => props.error instanceof Problem && props.error.status === 412)
@@ -55,6 +50,7 @@ watch(stale, async (yes) => {
     :title="title"
     :width="width"
     :sending="sending"
+    :error="error"
     :typed="typed"
     @close="emit('close')"
   >

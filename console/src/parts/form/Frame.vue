@@ -2,7 +2,6 @@
 import Dialog from 'primevue/dialog'
 import { computed, ref, type Ref } from 'vue'
 
-import { Problem } from '../../api/client'
 import { provideForm } from './form'
 import { useTyped } from './typed'
 
@@ -13,7 +12,10 @@ const props = defineProps<{
   width?: string
   /** It is just being sent: then it stays. */
   sending?: boolean
-  /** How it is sent: while it is, its fields wait; what the service says of them stands at them. */
+  /** What the service said of it. */
+  error?: Error | null
+  /** The same of a mutation: while it is sent, the fields wait; what the service says of them stands
+   * at them. */
   of?: { isPending: Ref<boolean>; error: Ref<Error | null> }
   /** What is typed; without it, whatever is typed counts. */
   typed?: unknown
@@ -24,18 +26,15 @@ const props = defineProps<{
 }>()
 const emit = defineEmits<{ close: [] }>()
 const sending = computed(() => !!props.sending || !!props.of?.isPending.value)
-if (props.of) {
-  provideForm({
-    problems: computed(() => (props.of?.error.value instanceof Problem ? props.of.error.value.fields : {})),
-    sending,
-  })
-}
+provideForm(
+  () => props.error ?? props.of?.error.value,
+  () => sending.value,
+)
 const inputs = ref(0)
 const { touch, mayClose } = useTyped(() => props.typed ?? inputs.value)
 async function close() {
   if (!sending.value && (await mayClose())) emit('close')
 }
-defineExpose({ close })
 </script>
 
 <template>

@@ -1,16 +1,25 @@
 import { computed, inject, type InjectionKey, provide, type Ref, useId } from 'vue'
 
+import { Problem } from '../../api/client'
+
 /** What the fields of a form are told by it: what the service said of each, by its name in the
  * request, and whether the form is just being sent. */
-export interface FormState {
+interface FormState {
   problems: Readonly<Ref<Record<string, string>>>
   sending: Readonly<Ref<boolean>>
 }
 
 const key: InjectionKey<FormState> = Symbol('form')
 
-/** Tells the fields inside. */
-export const provideForm = (state: FormState) => provide(key, state)
+/** Tells the fields inside how the form is sent. */
+export const provideForm = (error: () => Error | null | undefined, sending: () => boolean) =>
+  provide(key, {
+    problems: computed(() => {
+      const e = error()
+      return e instanceof Problem ? e.fields : {}
+    }),
+    sending: computed(sending),
+  })
 
 /** What every field takes. */
 export interface FieldProps {
