@@ -91,6 +91,7 @@ function choose(list: Picked[]) {
 
 <style scoped>
 .off {
+  margin-inline-start: 0.4rem;
   cursor: pointer;
 }
 

@@ -86,7 +86,7 @@ const height = 46
         ></template
       >
     </Column>
-    <Column header="Course" style="width: 9rem"
+    <Column header="Course" style="width: 10.3rem"
       ><template #body="{ data }"
         ><span class="one">{{ data.course }}</span></template
       ></Column
@@ -117,7 +117,7 @@ const height = 46
         />
       </template>
     </Column>
-    <Column header="Last run" style="width: 11.5rem"
+    <Column header="Last run" style="width: 10.2rem"
       ><template #body="{ data }"
         ><span class="one faint">{{ data.pairingId ? when(data.ranAt) : '' }}</span></template
       ></Column
