@@ -6,6 +6,10 @@ const service = process.env.KANBAN_ADDRESS ?? 'http://127.0.0.1:7700'
 
 export default defineConfig({
   plugins: [vue()],
+  define: {
+    __VUE_I18N_LEGACY_API__: false,
+    __INTLIFY_PROD_DEVTOOLS__: false,
+  },
   build: { target: 'es2022', chunkSizeWarningLimit: 900 },
   server: { proxy: { '/api': service, '/open': service } },
 })

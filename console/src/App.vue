@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from './texts'
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import ConfirmDialog from 'primevue/confirmdialog'
 import Toast from 'primevue/toast'
@@ -48,8 +49,8 @@ async function signOut() {
     await ok(api.DELETE('/api/v1/session'))
   } catch (e) {
     if (!(e instanceof Problem) || e.status !== 401) {
-      const why = e instanceof Problem && e.status ? e.message : 'The service does not answer.'
-      staying.value = new Error(`You are still signed in. ${why}`)
+      const why = e instanceof Problem && e.status ? e.message : $t('shell.serviceDoesNotAnswer')
+      staying.value = new Error($t('shell.youAreStillSignedIn', { why }))
       return
     }
   }
@@ -72,16 +73,27 @@ function signedOut() {
 </script>
 
 <template>
-  <a v-if="inside" class="skip" href="#content" @click.prevent="content?.focus()">To the content</a>
+  <a v-if="inside" class="skip" href="#content" @click.prevent="content?.focus()">{{
+    $t('shell.toContent')
+  }}</a>
   <TopBar v-if="inside" @out="signOut" />
   <p v-if="inside && maintenance.data.value?.on" class="paused" role="status">
-    ‖ Everything is paused by {{ maintenance.data.value.by }}. {{ maintenance.data.value.note }} What is due
-    waits. <RouterLink to="/settings">Go on…</RouterLink>
+    {{
+      $t('shell.everythingIsPausedByWhat', {
+        by: maintenance.data.value.by,
+        note: maintenance.data.value.note,
+      })
+    }}
+    <RouterLink to="/settings">{{ $t('shell.goOn') }}</RouterLink>
   </p>
   <p v-if="inside && over" class="paused" role="alert">
-    ▲ Your session has ended; what is shown may be out of date.
-    <a :href="`/sign-in?then=${encodeURIComponent(route.fullPath)}`" target="_blank">Sign in again…</a> This
-    page goes on then.
+    <i18n-t keypath="shell.yourSessionHasEndedWhat" scope="global"
+      ><template #signInAgain
+        ><a :href="`/sign-in?then=${encodeURIComponent(route.fullPath)}`" target="_blank">{{
+          $t('shell.signInAgain')
+        }}</a></template
+      ></i18n-t
+    >
   </p>
   <main id="content" ref="content" tabindex="-1" :class="{ wide: !route.meta.open }">
     <Oops v-if="inside" :error="staying" :again="signOut" />
@@ -93,7 +105,7 @@ function signedOut() {
       <div class="said">
         <b>{{ message.summary }}</b>
         <span v-if="message.detail">{{ message.detail }}</span>
-        <RouterLink v-if="message.to" :to="message.to">Show it</RouterLink>
+        <RouterLink v-if="message.to" :to="message.to">{{ $t('shell.showIt') }}</RouterLink>
       </div>
     </template>
   </Toast>

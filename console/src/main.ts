@@ -10,6 +10,7 @@ import { createApp } from 'vue'
 import { Problem } from './api/client'
 import App from './App.vue'
 import { router } from './router'
+import { i18n } from './texts'
 import { preset } from './theme'
 
 const queries = new QueryClient({
@@ -24,6 +25,7 @@ const queries = new QueryClient({
 
 createApp(App)
   .use(router)
+  .use(i18n)
   .use(VueQueryPlugin, { queryClient: queries })
   .use(PrimeVue, { theme: { preset, options: { darkModeSelector: '.never' } } })
   .use(ConfirmationService)

@@ -1,3 +1,4 @@
+import { $t } from '../texts'
 import createClient from 'openapi-fetch'
 
 import { toRaw } from 'vue'
@@ -61,7 +62,7 @@ export async function ok<T>(answer: Promise<Answer<T>>): Promise<T> {
   try {
     got = await answer
   } catch {
-    throw new Problem(0, 'The service does not answer. It is tried again by itself.', {})
+    throw new Problem(0, $t('service.serviceDoesNotAnswerIt'), {})
   }
   const etag = got.response.headers.get('ETag') ?? ''
   if (got.response.ok) {

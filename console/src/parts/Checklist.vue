@@ -14,9 +14,13 @@ const done = computed(() => props.list.steps.filter((s) => s.done).length)
 <template>
   <div class="checklist">
     <Button unstyled type="button" :aria-expanded="open" @click="open = !open">
-      <b v-if="list.live" class="live">● live</b>
+      <b v-if="list.live" class="live">{{ $t('parts.live') }}</b>
       <template v-else
-        ><b>○ {{ done }} of {{ list.steps.length }}</b> next: {{ next?.title }}</template
+        ><i18n-t keypath="parts.next" scope="global"
+          ><template #what
+            ><b>{{ $t('parts.of', { done, steps: list.steps.length }) }}</b></template
+          ><template #title>{{ next?.title }}</template></i18n-t
+        ></template
       >
     </Button>
     <ol v-if="open">

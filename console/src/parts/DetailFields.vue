@@ -1,14 +1,15 @@
 <script setup lang="ts">
+import { $t } from '../texts'
 import TextField from './form/TextField.vue'
 
 /** Asks for what a service wants to know of classes and the register does not say. */
 defineProps<{ missing: string[] }>()
 const details = defineModel<Record<string, string>>({ required: true })
 const words: Record<string, string> = {
-  level: 'Level',
-  subject: 'Subject',
-  starts: 'First day (2027-09-01)',
-  ends: 'Last day (2027-12-18)',
+  level: $t('parts.level'),
+  subject: $t('parts.subject'),
+  starts: $t('parts.firstDay20270901'),
+  ends: $t('parts.lastDay20271218'),
 }
 </script>
 

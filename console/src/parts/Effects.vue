@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../texts'
 import { computed, ref } from 'vue'
 
 import type { Schemas } from '../api/client'
@@ -7,10 +8,10 @@ import Tabs from './Tabs.vue'
 /** What becomes of everybody in classes at the other side, those who are removed first. */
 const props = defineProps<{ classes: Schemas['ClassEffects'][] | undefined; loading?: boolean }>()
 const words = {
-  removed: ['is removed', 'are removed'],
-  added: ['is added', 'are added'],
-  'not-added': ['is not added', 'are not added'],
-  stays: ['stays', 'stay'],
+  removed: [$t('parts.isRemoved'), $t('parts.areRemoved')],
+  added: [$t('parts.isAdded'), $t('parts.areAdded')],
+  'not-added': [$t('parts.isNotAdded'), $t('parts.areNotAdded')],
+  stays: [$t('parts.stays'), $t('parts.stay')],
 } as const
 type Effect = keyof typeof words
 const people = computed(() =>
@@ -18,7 +19,7 @@ const people = computed(() =>
 )
 const shown = ref('')
 const tabs = computed(() => [
-  { name: '', title: 'all', count: people.value.length },
+  { name: '', title: $t('parts.all'), count: people.value.length },
   ...(Object.keys(words) as Effect[])
     .map((f) => ({ name: f, title: words[f][1], count: people.value.filter((p) => p.effect === f).length }))
     .filter((t) => t.count),
@@ -27,11 +28,11 @@ const rows = computed(() => people.value.filter((p) => !shown.value || p.effect 
 </script>
 
 <template>
-  <p v-if="loading" class="faint" aria-busy="true">Looking at the class…</p>
+  <p v-if="loading" class="faint" aria-busy="true">{{ $t('parts.lookingAtClass') }}</p>
   <template v-else-if="classes">
-    <p v-if="!people.length" class="faint">Nobody is in a class whom it concerns.</p>
+    <p v-if="!people.length" class="faint">{{ $t('parts.nobodyIsInClassWhom') }}</p>
     <template v-else>
-      <Tabs v-model="shown" label="What becomes of them" :tabs="tabs" />
+      <Tabs v-model="shown" :label="$t('parts.whatBecomesOfThem')" :tabs="tabs" />
       <ul class="people">
         <li v-for="p in rows" :key="p.target + p.name + p.personId">
           <b :class="{ out: p.effect === 'removed' }">{{ words[p.effect as Effect][0] }}</b>

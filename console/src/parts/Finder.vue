@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../texts'
 import AutoComplete from 'primevue/autocomplete'
 import { computed, ref, watch } from 'vue'
 
@@ -24,7 +25,7 @@ async function look(text: string) {
     finds.value = await props.search(text)
   } catch (e) {
     finds.value = { items: [], total: 0 }
-    problem.value = `It could not be looked for: ${e instanceof Error ? e.message : String(e)}`
+    problem.value = $t('parts.itCouldNotBeLooked', { e: e instanceof Error ? e.message : String(e) })
   }
 }
 watch(picked, (p) => (id.value = p && typeof p === 'object' ? p.id : ''))
@@ -39,10 +40,10 @@ watch(
     }
     problem.value = ''
     try {
-      const one = (await props.named?.(now)) ?? { id: now, label: 'no longer there' }
+      const one = (await props.named?.(now)) ?? { id: now, label: $t('parts.noLongerThere') }
       if (id.value === now) picked.value = one
     } catch (e) {
-      problem.value = `It could not be looked for: ${e instanceof Error ? e.message : String(e)}`
+      problem.value = $t('parts.itCouldNotBeLooked', { e: e instanceof Error ? e.message : String(e) })
     }
   },
   { immediate: true },
@@ -60,7 +61,7 @@ watch(
       option-label="label"
       :min-length="2"
       :delay="200"
-      empty-search-message="Nothing fits."
+      :empty-search-message="$t('common.nothingFits')"
       @complete="look($event.query)"
     >
       <template #option="{ option }"
@@ -69,7 +70,9 @@ watch(
         ></template
       >
       <template v-if="more > 0" #footer
-        ><p class="more faint">{{ more.toLocaleString() }} more fit. Type more of the name.</p></template
+        ><p class="more faint">
+          {{ $t('parts.moreFitTypeMoreOf', { more: more.toLocaleString() }) }}
+        </p></template
       >
     </AutoComplete>
     <small v-if="problem" class="problem" role="alert">{{ problem }}</small>

@@ -48,7 +48,13 @@ const many = 200
 
 <template>
   <Oops v-if="error" :error="error" :again="again" />
-  <div v-else-if="loading && !rows" class="sheet waiting" role="status" aria-busy="true" aria-label="Loading">
+  <div
+    v-else-if="loading && !rows"
+    class="sheet waiting"
+    role="status"
+    aria-busy="true"
+    :aria-label="$t('parts.loading')"
+  >
     <Skeleton v-for="n in 5" :key="n" height="1.1rem" />
   </div>
   <p v-else-if="!rows?.length" class="sheet empty faint">

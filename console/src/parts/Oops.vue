@@ -28,8 +28,12 @@ watch(
       class="oops"
       :pt="{ content: { class: 'oops-content' }, text: { class: 'oops-text' } }"
       ><span>▲ {{ error.message }}</span>
-      <Button v-if="over && stale" unstyled type="button" @click="over(stale)">Save mine all the same</Button>
-      <Button v-if="again" unstyled type="button" @click="again()">Try again</Button></Message
+      <Button v-if="over && stale" unstyled type="button" @click="over(stale)">{{
+        $t('parts.saveMineAllSame')
+      }}</Button>
+      <Button v-if="again" unstyled type="button" @click="again()">{{
+        $t('parts.tryAgain')
+      }}</Button></Message
     >
   </div>
 </template>

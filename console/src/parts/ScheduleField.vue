@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../texts'
 import Button from 'primevue/button'
 
 import type { Schemas } from '../api/client'
@@ -14,10 +15,10 @@ const { id, kinds = ['by-hand', 'after-read', 'every', 'daily'] } = defineProps<
 }>()
 const s = defineModel<Schedule>()
 const words = {
-  'by-hand': 'never; somebody runs it',
-  'after-read': 'whenever a read of the register changed its people',
-  every: 'every so many minutes, and after such a read',
-  daily: 'at a time of day',
+  'by-hand': $t('parts.neverSomebodyRunsIt'),
+  'after-read': $t('parts.wheneverReadOfRegisterChanged'),
+  every: $t('parts.everySoManyMinutesAnd'),
+  daily: $t('parts.atTimeOfDay'),
 }
 const days = ['monday', 'tuesday', 'wednesday', 'thursday', 'friday', 'saturday', 'sunday']
 
@@ -39,33 +40,32 @@ function toggle(day: string) {
       :id="id"
       :model-value="s?.kind ?? 'by-hand'"
       hidden
-      label="Runs by itself"
+      :label="$t('common.runsByItself')"
       :options="kinds.map((k) => ({ value: k, label: words[k] }))"
       @update:model-value="(k) => k && be(k)"
     />
     <span v-if="s?.kind === 'every'"
-      >every
-      <NumberField
-        class="minutes"
-        :min="5"
-        :max="1440"
-        :model-value="s.minutes"
-        hidden
-        label="Minutes"
-        @update:model-value="(minutes) => (s = { ...s, minutes })"
-      />
-      minutes</span
-    >
+      ><i18n-t keypath="parts.everyMinutes" scope="global"
+        ><template #number
+          ><NumberField
+            class="minutes"
+            :min="5"
+            :max="1440"
+            :model-value="s.minutes"
+            hidden
+            :label="$t('parts.minutes')"
+            @update:model-value="(minutes) => (s = { ...s, minutes })" /></template></i18n-t
+    ></span>
     <template v-if="s?.kind === 'daily'">
       <WhenField
         class="at"
         of="time"
         :model-value="s.at"
         hidden
-        label="Time of day"
+        :label="$t('parts.timeOfDay')"
         @update:model-value="(at) => (s = { ...s, at })"
       />
-      <span class="days" role="group" aria-label="Days; every day when none is chosen">
+      <span class="days" role="group" :aria-label="$t('parts.daysEveryDayWhenNone')">
         <Button
           v-for="d in days"
           :key="d"

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../texts'
 import { useQuery } from '@tanstack/vue-query'
 import AutoComplete from 'primevue/autocomplete'
 import { computed, ref, watch } from 'vue'
@@ -21,7 +22,7 @@ async function search(text: string) {
   } catch (e) {
     found.value = []
     more.value = 0
-    problem.value = `Sections could not be looked for: ${e instanceof Error ? e.message : String(e)}`
+    problem.value = $t('parts.sectionsCouldNotBeLooked', { e: e instanceof Error ? e.message : String(e) })
   }
 }
 // What is chosen already is named.
@@ -31,7 +32,7 @@ const names = useQuery({
   queryFn: async () => {
     const out: Picked[] = []
     for (const id of ids.value) {
-      out.push((await section(id)) ?? { id, label: 'a section that is gone', apart: id })
+      out.push((await section(id)) ?? { id, label: $t('parts.sectionThatIsGone'), apart: id })
     }
     return out
   },
@@ -62,8 +63,8 @@ function choose(list: Picked[]) {
     option-label="label"
     multiple
     force-selection
-    placeholder="type a title, code, teacher or course"
-    empty-search-message="No section fits."
+    :placeholder="$t('parts.typeTitleCodeTeacherOr')"
+    :empty-search-message="$t('parts.noSectionFits')"
     @complete="search($event.query)"
     @update:model-value="choose"
   >
@@ -73,12 +74,14 @@ function choose(list: Picked[]) {
       ></template
     >
     <template v-if="more > 0" #footer
-      ><p class="more faint">{{ more.toLocaleString() }} more fit. Type more of the title.</p></template
+      ><p class="more faint">
+        {{ $t('parts.moreFitTypeMoreOfMore', { more: more.toLocaleString() }) }}
+      </p></template
     >
     <template #chip="{ value, removeCallback }"
       ><span :title="value.apart"
         >{{ value.label }} <span class="faint">{{ value.apart }}</span>
-        <span class="off" title="Take it off; by keyboard: Backspace" @click.stop="removeCallback($event)"
+        <span class="off" :title="$t('parts.takeItOffByKeyboard')" @click.stop="removeCallback($event)"
           >×</span
         ></span
       ></template

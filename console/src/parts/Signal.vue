@@ -1,17 +1,18 @@
 <script setup lang="ts">
+import { $t } from '../texts'
 import { computed } from 'vue'
 
 /** The signal of a state: a small drawn shape and the word, never colour alone. */
 const props = defineProps<{ state: string; silent?: boolean }>()
 
 const words: Record<string, string> = {
-  'needs-person': 'needs a person',
-  'out-of-step': 'out of step',
-  'never-run': 'never run',
+  'needs-person': $t('common.needsPerson'),
+  'out-of-step': $t('parts.outOfStep'),
+  'never-run': $t('parts.neverRun'),
   held: 'held',
   paused: 'paused',
-  'in-step': 'in step',
-  'not-paired': 'not paired',
+  'in-step': $t('parts.inStep'),
+  'not-paired': $t('parts.notPaired'),
   ended: 'ended',
 }
 const word = computed(() => words[props.state] ?? props.state.replaceAll('-', ' '))

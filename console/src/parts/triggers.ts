@@ -1,33 +1,34 @@
+import { $t } from '../texts'
 import type { Schemas } from '../api/client'
 
 export type Trigger = Schemas['NewRule']['trigger']
 
 /** The types of event, which are also what sets rules off, in words. */
 export const happenings: Record<Trigger, string> = {
-  'section.joined': 'section joined',
-  'section.left': 'section left',
-  'section.moved': 'moved to another section',
-  'access.granted': 'access granted',
-  'access.ended': 'access ended',
-  'activity.completed': 'activity completed',
-  'assessment.passed': 'assessment passed',
-  'assessment.failed': 'assessment failed',
-  'score.reported': 'score reported',
-  'work.submitted': 'work submitted',
-  'module.completed': 'module completed',
-  'course.completed': 'course completed',
-  'progress.crossed': 'share of a course reached',
-  'activity.reopened': 'activity no longer complete',
-  'module.reopened': 'module no longer complete',
-  'course.reopened': 'course no longer complete',
-  'person.inactive': 'no activity for days',
-  'person.not-begun': 'not begun after days',
-  'badge.awarded': 'badge awarded',
-  'badge.revoked': 'badge revoked',
-  'stage.reached': 'stage reached',
-  'stage.reopened': 'stage no longer reached',
-  'run.needs-person': 'run needs a person',
-  'service.reported': 'reported by a service',
+  'section.joined': $t('parts.sectionJoined'),
+  'section.left': $t('parts.sectionLeft'),
+  'section.moved': $t('parts.movedToAnotherSection'),
+  'access.granted': $t('parts.accessGranted'),
+  'access.ended': $t('parts.accessEnded'),
+  'activity.completed': $t('parts.activityCompleted'),
+  'assessment.passed': $t('parts.assessmentPassed'),
+  'assessment.failed': $t('parts.assessmentFailed'),
+  'score.reported': $t('parts.scoreReported'),
+  'work.submitted': $t('parts.workSubmitted'),
+  'module.completed': $t('parts.moduleCompleted'),
+  'course.completed': $t('parts.courseCompleted'),
+  'progress.crossed': $t('parts.shareOfCourseReached'),
+  'activity.reopened': $t('parts.activityNoLongerComplete'),
+  'module.reopened': $t('parts.moduleNoLongerComplete'),
+  'course.reopened': $t('parts.courseNoLongerComplete'),
+  'person.inactive': $t('parts.noActivityForDays'),
+  'person.not-begun': $t('parts.notBegunAfterDays'),
+  'badge.awarded': $t('parts.badgeAwarded'),
+  'badge.revoked': $t('parts.badgeRevoked'),
+  'stage.reached': $t('parts.stageReached'),
+  'stage.reopened': $t('parts.stageNoLongerReached'),
+  'run.needs-person': $t('parts.runNeedsPerson'),
+  'service.reported': $t('parts.reportedByService'),
 }
 
 /** The types of event, in the order in which they are offered. */
@@ -38,16 +39,16 @@ export const happening = (type: string) => happenings[type as Trigger] ?? type
 
 /** What a rule can do, in words. */
 export const actions: Record<Schemas['Action']['kind'], string> = {
-  'send-event': 'send a signed event',
+  'send-event': $t('parts.sendSignedEvent'),
   mail: 'mail',
-  award: 'award a badge',
-  'call-operation': 'call an operation',
+  award: $t('parts.awardBadge'),
+  'call-operation': $t('parts.callOperation'),
   enrol: 'enrol',
-  unenrol: 'take out of a section',
-  'add-to-group': 'add to a group',
-  'take-from-group': 'take out of a group',
-  task: 'open a task',
-  'append-row': 'append a row',
+  unenrol: $t('parts.takeOutOfSection'),
+  'add-to-group': $t('parts.addToGroup'),
+  'take-from-group': $t('parts.takeOutOfGroup'),
+  task: $t('parts.openTask'),
+  'append-row': $t('parts.appendRow'),
 }
 
 /** What a delivery does, in words. */

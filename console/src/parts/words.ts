@@ -1,6 +1,7 @@
+import { $t } from '../texts'
 const outcomes: Record<string, [one: string, many: string]> = {
-  'needs-person': ['needs a person', 'need a person'],
-  'not-arrived': ['sent, not there', 'sent, not there'],
+  'needs-person': [$t('common.needsPerson'), $t('parts.needPerson')],
+  'not-arrived': [$t('parts.sentNotThere'), $t('parts.sentNotThere')],
 }
 
 /** An outcome in words, for one person or for several. */

@@ -39,9 +39,14 @@ watch(works.data, async (now, before) => {
       aria-haspopup="dialog"
       :aria-expanded="shown"
       @click="open?.toggle($event)"
-      >○ {{ works.data.value.items.length }}{{ works.data.value.more ? ' and more' : '' }} at work</Button
+      >{{
+        $t('shell.atWork', {
+          items: works.data.value.items.length,
+          more: works.data.value.more ? $t('shell.andMore') : '',
+        })
+      }}</Button
     >
-    <Popover ref="open" aria-label="At work" @show="shown = true" @hide="shown = false">
+    <Popover ref="open" :aria-label="$t('shell.atWorkName')" @show="shown = true" @hide="shown = false">
       <ul>
         <li v-for="w in works.data.value?.items" :key="w.to">
           <RouterLink :to="w.to" @click="open?.hide()">{{ w.title }}</RouterLink>
@@ -51,9 +56,9 @@ watch(works.data, async (now, before) => {
         </li>
       </ul>
       <p v-if="works.data.value?.more">
-        <RouterLink to="/runs?active=yes" @click="open?.hide()">See all that are at work</RouterLink>
+        <RouterLink to="/runs?active=yes" @click="open?.hide()">{{ $t('shell.seeAllThatAreAt') }}</RouterLink>
       </p>
-      <p class="faint">It goes on when you leave. You are told when what you started has ended.</p>
+      <p class="faint">{{ $t('shell.itGoesOnWhenYou') }}</p>
     </Popover>
   </span>
 </template>

@@ -29,15 +29,15 @@ function go(hit: Hit) {
 </script>
 
 <template>
-  <Frame title="Find" width="38rem" position="top" :typed="''" @close="emit('close')">
+  <Frame :title="$t('common.find')" width="38rem" position="top" :typed="''" @close="emit('close')">
     <div class="find">
       <AutoComplete
         v-model="text"
         :suggestions="found"
         input-id="find-anything"
         :pt="{ pcInputText: { root: { autofocus: true } } }"
-        aria-label="Person, section, course, rule, connection or page"
-        placeholder="Person, section, course, rule, connection or page"
+        :aria-label="$t('shell.personSectionCourseRuleConnection')"
+        :placeholder="$t('shell.personSectionCourseRuleConnection')"
         option-label="label"
         option-group-label="title"
         option-group-children="items"
@@ -47,7 +47,7 @@ function go(hit: Hit) {
         auto-option-focus
         fluid
         scroll-height="22rem"
-        empty-search-message="Nothing fits. Try another part of the name, an address or an identifier."
+        :empty-search-message="$t('shell.nothingFitsTryAnotherPart')"
         @complete="look($event.query)"
         @option-select="go($event.value as Hit)"
       >
@@ -57,7 +57,7 @@ function go(hit: Hit) {
           ></template
         >
       </AutoComplete>
-      <p class="faint">Arrow keys choose, Enter opens, Escape closes.</p>
+      <p class="faint">{{ $t('shell.arrowKeysChooseEnterOpens') }}</p>
     </div>
   </Frame>
 </template>

@@ -31,13 +31,13 @@ onBeforeUnmount(() => removeEventListener('keydown', keys))
 <template>
   <header class="strip">
     <div class="line">
-      <RouterLink to="/board" class="mark" aria-label="Kanban, to the board">
+      <RouterLink to="/board" class="mark" :aria-label="$t('shell.kanbanToBoard')">
         <svg viewBox="0 0 16 16" width="15" height="15" aria-hidden="true">
           <path d="M1 1h4v14H1zM6 1h4v9H6zM11 1h4v5h-4z" fill="currentColor" />
         </svg>
-        Kanban
-      </RouterLink>
-      <nav aria-label="What to do">
+        {{ $t('shell.kanban') }}{{ ' ' }}</RouterLink
+      >
+      <nav :aria-label="$t('shell.whatToDo')">
         <RouterLink
           v-for="a in areas"
           :key="a.title"
@@ -54,19 +54,19 @@ onBeforeUnmount(() => removeEventListener('keydown', keys))
         aria-keyshortcuts="Control+K Meta+K /"
         @click="finding = true"
       >
-        Find… <kbd aria-hidden="true">Ctrl K</kbd>
+        {{ $t('shell.find') }} <kbd aria-hidden="true">Ctrl K</kbd>
       </Button>
       <AtWork />
       <span
         class="live faint"
-        :title="live ? 'This page updates itself.' : 'Trying to reach the service.'"
+        :title="live ? $t('shell.thisPageUpdatesItself') : $t('shell.tryingToReachService')"
         role="status"
       >
-        <i :class="{ on: live }" /> {{ live ? 'up to date' : 'connecting' }}
+        <i :class="{ on: live }" /> {{ live ? $t('shell.upToDate') : $t('shell.connecting') }}
       </span>
-      <Button unstyled class="out" type="button" @click="emit('out')">Sign out</Button>
+      <Button unstyled class="out" type="button" @click="emit('out')">{{ $t('shell.signOut') }}</Button>
     </div>
-    <nav class="pages" :aria-label="here?.area.title ?? 'Pages'">
+    <nav class="pages" :aria-label="here?.area.title ?? $t('shell.pages')">
       <RouterLink
         v-for="p in here?.area.pages"
         :key="p.to"

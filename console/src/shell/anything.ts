@@ -1,3 +1,4 @@
+import { $t } from '../texts'
 import type { QueryClient } from '@tanstack/vue-query'
 import type { RouteLocationRaw } from 'vue-router'
 
@@ -31,7 +32,8 @@ const fits = (text: string, ...in_: (string | undefined)[]) => {
 
 function cut(items: Hit[], total = items.length): Hit[] {
   const shown = items.slice(0, few)
-  if (total > shown.length) shown.push({ label: `${total - shown.length} more fit. Type more of the name.` })
+  if (total > shown.length)
+    shown.push({ label: $t('shell.moreFitTypeMoreOf', { total: total - shown.length }) })
   return shown
 }
 
@@ -50,15 +52,15 @@ export async function anything(text: string, queries: QueryClient): Promise<Hits
   const kept = <T>(key: string, get: () => Promise<T>) =>
     queries.fetchQuery({ queryKey: [key], queryFn: get, staleTime: 15_000 })
   const sorts: [title: string, look: () => Promise<Hit[]>][] = [
-    ['Pages', () => Promise.resolve(cut(pages(text)))],
+    [$t('shell.pages'), () => Promise.resolve(cut(pages(text)))],
   ]
   if (text.trim().length >= 2) {
     sorts.push(
-      ['People', () => people(text)],
-      ['Sections', () => sections(text)],
-      ['Courses', () => courses(text)],
+      [$t('common.people'), () => people(text)],
+      [$t('common.sections'), () => sections(text)],
+      [$t('shell.courses'), () => courses(text)],
       [
-        'Rules',
+        $t('shell.rules'),
         async () => {
           const all = await kept('rules', () => ok(api.GET('/api/v1/rules')))
           return cut(
@@ -69,7 +71,7 @@ export async function anything(text: string, queries: QueryClient): Promise<Hits
         },
       ],
       [
-        'Connections',
+        $t('shell.connections'),
         async () => {
           const all = await kept('connections', () => ok(api.GET('/api/v1/connections')))
           return cut(
@@ -85,7 +87,7 @@ export async function anything(text: string, queries: QueryClient): Promise<Hits
   return found
     .map((f, i) => ({
       title: sorts[i]![0],
-      items: f.status === 'fulfilled' ? f.value : [{ label: 'Could not be looked for. Try again.' }],
+      items: f.status === 'fulfilled' ? f.value : [{ label: $t('shell.couldNotBeLookedFor') }],
     }))
     .filter((g) => g.items.length)
 }
@@ -104,7 +106,11 @@ async function sections(text: string): Promise<Hit[]> {
     page.items.map((s) => {
       const { label, apart } = find.named(s)
       return s.pairingId
-        ? { label, apart: `${apart} → ${s.target} at ${s.interface}`, to: `/pairings/${s.pairingId}` }
+        ? {
+            label,
+            apart: $t('shell.at', { apart, target: s.target, interface: s.interface }),
+            to: `/pairings/${s.pairingId}`,
+          }
         : { label, apart, to: { path: '/sections', query: { pair: s.id, hidden: '*' } } }
     }),
     page.total,

@@ -1,3 +1,4 @@
+import { $t } from '../texts'
 /** A page that the navigation leads to. */
 export interface Page {
   to: string
@@ -17,57 +18,74 @@ export interface Area {
 /** Everything that the navigation shows, in its order. A new room is one more line here. */
 export const areas: Area[] = [
   {
-    title: 'To do',
+    title: $t('shell.toDo'),
     pages: [
-      { to: '/board', title: 'Board', also: 'today start home overview' },
-      { to: '/findings', title: 'Findings', also: 'problems errors acknowledge' },
-      { to: '/tasks', title: 'Tasks', also: 'sheets to do' },
-      { to: '/findings/catalogue', title: 'Kinds of findings', also: 'explain codes catalogue help' },
+      { to: '/board', title: $t('shell.board'), also: $t('shell.todayStartHomeOverview') },
+      { to: '/findings', title: $t('shell.findings'), also: $t('shell.problemsErrorsAcknowledge') },
+      { to: '/tasks', title: $t('shell.tasks'), also: $t('shell.sheetsToDo') },
+      {
+        to: '/findings/catalogue',
+        title: $t('shell.kindsOfFindings'),
+        also: $t('shell.explainCodesCatalogueHelp'),
+      },
     ],
   },
   {
-    title: 'Sections',
+    title: $t('common.sections'),
     pages: [
-      { to: '/sections', title: 'All sections', also: 'classes rosters pair' },
-      { to: '/sections/linked', title: 'Linked sets', also: 'link unlink cross-list' },
-      { to: '/sections/lists', title: 'People lists', also: 'groups' },
-      { to: '/runs', title: 'Runs', also: 'reads syncs history' },
-      { to: '/batches', title: 'Batches', also: 'many at once' },
-      { to: '/next-term', title: 'Next term', also: 'rollover successors' },
+      { to: '/sections', title: $t('shell.allSections'), also: $t('shell.classesRostersPair') },
+      { to: '/sections/linked', title: $t('common.linkedSets'), also: $t('shell.linkUnlinkCrossList') },
+      { to: '/sections/lists', title: $t('shell.peopleLists'), also: 'groups' },
+      { to: '/runs', title: $t('shell.runs'), also: $t('shell.readsSyncsHistory') },
+      { to: '/batches', title: $t('shell.batches'), also: $t('shell.manyAtOnce') },
+      { to: '/next-term', title: $t('common.nextTerm'), also: $t('shell.rolloverSuccessors') },
     ],
     besides: ['/pairings'],
   },
   {
-    title: 'Courses',
+    title: $t('shell.courses'),
     pages: [
-      { to: '/outlines', title: 'Outlines', also: 'modules activities progress' },
-      { to: '/stage-plans', title: 'Stage plans', also: 'stages progress' },
-      { to: '/access', title: 'Access', also: 'offers purchases places' },
+      { to: '/outlines', title: $t('shell.outlines'), also: $t('shell.modulesActivitiesProgress') },
+      { to: '/stage-plans', title: $t('shell.stagePlans'), also: $t('shell.stagesProgress') },
+      { to: '/access', title: $t('shell.access'), also: $t('shell.offersPurchasesPlaces') },
     ],
   },
   {
-    title: 'People',
-    pages: [{ to: '/people', title: 'People', also: 'learners teachers persons' }],
+    title: $t('common.people'),
+    pages: [{ to: '/people', title: $t('common.people'), also: $t('shell.learnersTeachersPersons') }],
   },
   {
-    title: 'Rules',
+    title: $t('shell.rules'),
     pages: [
-      { to: '/rules', title: 'Rules', also: 'actions conditions' },
-      { to: '/events', title: 'Events', also: 'what happened' },
-      { to: '/deliveries', title: 'Deliveries', also: 'sent messages retry give up' },
+      { to: '/rules', title: $t('shell.rules'), also: $t('shell.actionsConditions') },
+      { to: '/events', title: $t('shell.events'), also: $t('shell.whatHappened') },
+      { to: '/deliveries', title: $t('common.deliveries'), also: $t('shell.sentMessagesRetryGiveUp') },
     ],
   },
-  { title: 'Badges', pages: [{ to: '/awards', title: 'Badges', also: 'awards issuers credentials' }] },
   {
-    title: 'Connections',
-    pages: [{ to: '/connections', title: 'Connections', also: 'interfaces registers services platforms' }],
+    title: $t('common.badges'),
+    pages: [{ to: '/awards', title: $t('common.badges'), also: $t('shell.awardsIssuersCredentials') }],
+  },
+  {
+    title: $t('shell.connections'),
+    pages: [
+      {
+        to: '/connections',
+        title: $t('shell.connections'),
+        also: $t('shell.interfacesRegistersServicesPlatforms'),
+      },
+    ],
     besides: ['/interfaces'],
   },
   {
-    title: 'Settings',
+    title: $t('shell.settings'),
     pages: [
-      { to: '/settings', title: 'Settings', also: 'templates names tokens pause history' },
-      { to: '/settings/set-up', title: 'Set-up as files', also: 'export import configuration' },
+      { to: '/settings', title: $t('shell.settings'), also: $t('shell.templatesNamesTokensPauseHistory') },
+      {
+        to: '/settings/set-up',
+        title: $t('shell.setUpAsFiles2'),
+        also: $t('shell.exportImportConfiguration'),
+      },
     ],
   },
 ]

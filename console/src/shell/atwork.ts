@@ -1,3 +1,4 @@
+import { $t } from '../texts'
 import { api, ok, type Schemas } from '../api/client'
 import { titleOf } from '../pages/batches/acts'
 import { titleOf as titleOfRun } from '../pages/pairings/run'
@@ -20,10 +21,10 @@ export interface Work {
 const most = 100
 
 function farOf(r: Schemas['Run']): string {
-  if (r.state === 'queued') return 'queued'
-  const of = r.kind === 'read' ? 'records' : 'people'
-  if (r.total) return `${r.done} of ${r.total} ${of}`
-  return r.done ? `${r.done} ${of}` : (r.step ?? 'at work')
+  if (r.state === 'queued') return $t('shell.queued')
+  const of = r.kind === 'read' ? $t('shell.records') : $t('shell.people')
+  if (r.total) return $t('shell.of', { done: r.done, total: r.total, of })
+  return r.done ? `${r.done} ${of}` : (r.step ?? $t('shell.atWorkWord'))
 }
 
 /** Everything that is at work, the newest first; what belongs to a batch is shown as the batch. */
@@ -41,8 +42,8 @@ export async function atWork(): Promise<{ items: Work[]; more: boolean }> {
         to: `/batches/${b.id}`,
         title: titleOf(b.act),
         state: b.left
-          ? `${b.items - b.left} of ${b.items} classes`
-          : `${b.runs - b.active} of ${b.runs} runs have ended`,
+          ? $t('shell.ofClasses', { items: b.items - b.left, items2: b.items })
+          : $t('shell.ofRunsHaveEnded', { runs: b.runs - b.active, runs2: b.runs }),
         by: b.madeBy,
       })),
     ...runs.items.map((r) => ({
@@ -75,7 +76,7 @@ export async function ended(w: Work): Promise<Said | undefined> {
       const bad = b.blocked || b.items.some((i) => i.problem)
       return {
         severity: bad ? 'warn' : 'success',
-        summary: `${w.title} has ended`,
+        summary: $t('shell.hasEnded', { title: w.title }),
         detail: became(b.did) || undefined,
         to: w.to,
       }
@@ -83,15 +84,15 @@ export async function ended(w: Work): Promise<Said | undefined> {
     const r = await ok(api.GET('/api/v1/runs/{id}', path))
     if (!r.finishedAt) return undefined
     const words: Record<string, string> = {
-      finished: 'has ended',
-      'needs-person': 'needs a person',
-      moved: 'did nothing: things have changed since the preview',
+      finished: $t('shell.hasEndedWord'),
+      'needs-person': $t('common.needsPerson'),
+      moved: $t('shell.didNothingThingsHaveChanged'),
       failed: 'failed',
-      cancelled: 'was stopped',
+      cancelled: $t('shell.wasStopped'),
     }
     return {
       severity: r.state === 'finished' ? 'success' : r.state === 'failed' ? 'error' : 'warn',
-      summary: `${w.title} ${words[r.state] ?? 'has ended'}`,
+      summary: `${w.title} ${words[r.state] ?? $t('shell.hasEndedWord')}`,
       detail: r.error || became(r.counts) || undefined,
       to: w.to,
     }

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
@@ -44,33 +45,34 @@ const flip = useMutation({
 })
 const one = computed(() => offers.data.value?.items.find((o) => o.id === props.id))
 const verdicts: Record<string, string> = {
-  agrees: '● agree',
-  'on-its-way': '○ on its way',
-  marked: '□ ended, kept',
-  'access-without-enrolment': '▲ access, not enrolled',
-  'enrolment-without-access': '▲ enrolled, no access',
+  agrees: $t('access.agreeSign'),
+  'on-its-way': $t('access.onItsWay'),
+  marked: $t('access.endedKept'),
+  'access-without-enrolment': $t('access.accessNotEnrolled'),
+  'enrolment-without-access': $t('access.enrolledNoAccess'),
 }
 const leads = (o: Schemas['Offer']) =>
   o.courseId
-    ? `one section of a course, ${o.termRule} term`
-    : `${o.sectionIds?.length ?? 0} ${o.sectionIds?.length === 1 ? 'section' : 'sections'}`
+    ? $t('access.oneSectionOfCourseTerm', { termRule: o.termRule })
+    : `${o.sectionIds?.length ?? 0} ${$t('access.section', o.sectionIds?.length ?? 0)}`
 </script>
 
 <template>
-  <PageHead
-    title="Access"
-    about="What people buy or belong to, the sections it opens to them, and whether they are really in"
-  >
-    <Button size="small" label="Make an offer…" @click="form = {}" />
+  <PageHead :title="$t('access.access')" :about="$t('access.whatPeopleBuyOrBelong')">
+    <Button size="small" :label="$t('access.makeOffer')" @click="form = {}" />
   </PageHead>
   <Oops :error="remove.error.value ?? flip.error.value" />
   <p v-for="u in unmapped.data.value" :key="u.offer" class="sheet unmapped">
-    <b>▲ {{ u.interface }} sold “{{ u.offer }}”</b> to {{ u.buyers }}
-    {{ u.buyers === 1 ? 'person' : 'people' }}, and no offer says where it leads.
-    <Button
+    <i18n-t keypath="access.toAndNoOfferSays" scope="global"
+      ><template #what
+        ><b>{{ $t('access.sold', { interface: u.interface, offer: u.offer }) }}</b></template
+      ><template #buyers>{{ u.buyers }}</template
+      ><template #buyers2>{{ $t('access.person', u.buyers) }}</template></i18n-t
+    >{{ ' '
+    }}<Button
       size="small"
       variant="text"
-      label="Make the offer…"
+      :label="$t('access.makeOfferDialog')"
       @click="form = { offer: u.offer, interfaceId: u.interfaceId }"
     />
   </p>
@@ -81,55 +83,57 @@ const leads = (o: Schemas['Offer']) =>
     :loading="offers.isLoading.value"
     :error="offers.error.value"
     :again="offers.refetch"
-    empty="No offer yet. Connect the service that sells, then say to which sections a purchase gives access."
-    :next="{ to: '/connections/new?kind=cloudevents', text: 'Connect the service that sells' }"
+    :empty="$t('access.noOfferYetConnectService')"
+    :next="{ to: '/connections/new?kind=cloudevents', text: $t('access.connectServiceThatSells') }"
   >
-    <Column header="On">
+    <Column :header="$t('access.on')">
       <template #body="{ data }">
         <ToggleSwitch
           :model-value="data.on"
-          :aria-label="`${data.name} is on`"
+          :aria-label="$t('access.isOn', { name: data.name })"
           @update:model-value="flip.mutate(data)"
         />
       </template>
     </Column>
-    <Column header="Offer" field="name" sortable>
+    <Column :header="$t('access.offer')" field="name" sortable>
       <template #body="{ data }"
         ><RouterLink :to="`/access/${data.id}`">{{ data.name }}</RouterLink></template
       >
     </Column>
-    <Column field="offer" header="Sold as" sortable />
-    <Column header="Leads to"
+    <Column field="offer" :header="$t('access.soldAs')" sortable />
+    <Column :header="$t('access.leadsTo')"
       ><template #body="{ data }">{{ leads(data) }}</template></Column
     >
-    <Column header="Grace"
-      ><template #body="{ data }">{{ data.graceDays ? `${data.graceDays} days` : 'none' }}</template></Column
-    >
-    <Column header="At its end"
+    <Column :header="$t('access.grace')"
       ><template #body="{ data }">{{
-        data.atEnd === 'mark' ? 'people stay, marked' : 'people are taken out'
+        data.graceDays ? $t('access.days', { graceDays: data.graceDays }) : $t('access.none')
       }}</template></Column
     >
-    <Column field="active" header="Have access" sortable />
-    <Column field="ended" header="Ended" sortable />
-    <Column header="Mismatches" field="mismatches" sortable>
+    <Column :header="$t('access.atItsEnd')"
+      ><template #body="{ data }">{{
+        data.atEnd === 'mark' ? $t('access.peopleStayMarked') : $t('access.peopleAreTakenOut')
+      }}</template></Column
+    >
+    <Column field="active" :header="$t('access.haveAccess')" sortable />
+    <Column field="ended" :header="$t('access.ended')" sortable />
+    <Column :header="$t('access.mismatches')" field="mismatches" sortable>
       <template #body="{ data }"
         ><span :class="{ urgent: data.mismatches }">{{ data.mismatches }}</span></template
       >
     </Column>
     <Column>
       <template #body="{ data }">
-        <Button size="small" variant="text" label="Edit…" @click="form = { edit: data }" />
-        <Button size="small" variant="text" label="Remove" @click="remove.mutate(data)" />
+        <Button size="small" variant="text" :label="$t('common.edit')" @click="form = { edit: data }" />
+        <Button size="small" variant="text" :label="$t('common.remove')" @click="remove.mutate(data)" />
       </template>
     </Column>
   </Listing>
   <div v-if="offers.isFetched.value && unmapped.isFetched.value" class="top">
     <h2>
-      Access and enrolment, side by side<template v-if="one"> · {{ one.name }}</template>
+      {{ $t('access.accessAndEnrolmentSideBy') }}<template v-if="one"> · {{ one.name }}</template>
     </h2>
-    <RouterLink v-if="id" to="/access">all offers</RouterLink>
-    <TickField v-model="mismatches" label="only where they do not agree" />
+    <RouterLink v-if="id" to="/access">{{ $t('access.allOffers') }}</RouterLink>
+    <TickField v-model="mismatches" :label="$t('access.onlyWhereTheyDoNot')" />
   </div>
   <Listing
     v-if="offers.isFetched.value && unmapped.isFetched.value"
@@ -137,34 +141,36 @@ const leads = (o: Schemas['Offer']) =>
     :loading="sides.isLoading.value"
     :error="sides.error.value"
     :again="sides.refetch"
-    :empty="mismatches ? 'Access and enrolment agree everywhere.' : 'Nobody has or had access.'"
+    :empty="mismatches ? $t('access.accessAndEnrolmentAgreeEverywhere') : $t('access.nobodyHasOrHadAccess')"
     :tall="(sides.data.value?.length ?? 0) > 30 ? 38 : undefined"
   >
-    <Column header="Person">
+    <Column :header="$t('common.person')">
       <template #body="{ data }">
         <RouterLink v-if="data?.personId" :to="`/people/${data.personId}`">{{ data.person }}</RouterLink>
         <template v-else>{{ data?.person }}</template>
       </template>
     </Column>
-    <Column field="section" header="Section" />
-    <Column field="offer" header="Offer" />
-    <Column header="Access">
+    <Column field="section" :header="$t('common.section')" />
+    <Column field="offer" :header="$t('access.offer')" />
+    <Column :header="$t('access.access')">
       <template #body="{ data }"
-        >{{ data?.access === 'grace' ? 'in grace' : data?.access
-        }}<span v-if="data?.endsOn" class="faint"> until {{ when(data.endsOn) }}</span></template
+        >{{ data?.access === 'grace' ? $t('access.inGrace') : data?.access
+        }}<span v-if="data?.endsOn" class="faint"
+          >{{ ' ' }}{{ $t('access.until', { endsOn: when(data.endsOn) }) }}</span
+        ></template
       >
     </Column>
-    <Column header="Enrolled">
-      <template #body="{ data }">{{ data?.enrolled ? 'yes' : 'no' }}</template>
+    <Column :header="$t('access.enrolled')">
+      <template #body="{ data }">{{ data?.enrolled ? $t('access.yes') : $t('access.no') }}</template>
     </Column>
-    <Column header="Agree">
+    <Column :header="$t('access.agree')">
       <template #body="{ data }"
         ><span v-if="data" :class="{ urgent: data.verdict.includes('without') }"
           >{{ verdicts[data.verdict] }}
         </span>
-        <RouterLink v-if="data?.state === 'waiting'" to="/deliveries?state=waiting"
-          >the delivery waits</RouterLink
-        ></template
+        <RouterLink v-if="data?.state === 'waiting'" to="/deliveries?state=waiting">{{
+          $t('access.deliveryWaits')
+        }}</RouterLink></template
       >
     </Column>
   </Listing>

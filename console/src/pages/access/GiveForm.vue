@@ -47,42 +47,52 @@ const save = useMutation({
     :of="save"
     :title="
       give
-        ? `Give access by hand: ${give.name}`
+        ? $t('access.giveAccessByHand', { name: give.name })
         : whose
-          ? `Whose is this purchase of ${whose.offer}?`
-          : `End the access of ${end?.person}`
+          ? $t('access.whoseIsThisPurchaseOf', { offer: whose.offer })
+          : $t('access.endAccessOf', { person: end?.person })
     "
     width="34rem"
     @close="emit('close')"
   >
     <form @submit.prevent="save.mutate()">
       <p v-if="whose">
-        Bought {{ whose.buyer ? `under ${whose.buyer}` : 'without an address' }}
-        <template v-if="whose.name">by “{{ whose.name }}”</template>
-        <template v-if="whose.order"> (order {{ whose.order }})</template>.
+        <i18n-t keypath="access.bought" scope="global"
+          ><template #buyer>{{
+            whose.buyer ? $t('access.under', { buyer: whose.buyer }) : $t('access.withoutAddress')
+          }}</template
+          ><template #more
+            ><template v-if="whose.name">{{ $t('access.by', { name: whose.name }) }}</template></template
+          >
+          <template #more2
+            ><template v-if="whose.order"
+              >{{ ' ' }}{{ $t('access.order', { order: whose.order }) }}</template
+            ></template
+          ></i18n-t
+        >
       </p>
       <div v-if="!end" class="field">
-        <label>Person</label>
-        <Finder v-model="person" label="name, address or identifier" :search="people" />
+        <label>{{ $t('common.person') }}</label>
+        <Finder v-model="person" :label="$t('access.nameAddressOrIdentifier')" :search="people" />
       </div>
       <WhenField
         v-if="give"
         id="until"
         v-model="until"
         of="date-time"
-        label="Until"
-        help="Empty: until it is ended."
+        :label="$t('access.untilLabel')"
+        :help="$t('access.emptyUntilItIsEnded')"
       />
-      <AreaField v-if="!whose" id="reason" v-model="reason" :rows="2" label="Why" />
+      <AreaField v-if="!whose" id="reason" v-model="reason" :rows="2" :label="$t('common.why')" />
       <Oops :error="save.error.value" />
       <div class="actions">
         <Button
           type="submit"
-          :label="give ? 'Give access' : whose ? 'It is theirs' : 'End it'"
+          :label="give ? $t('access.giveAccess') : whose ? $t('access.itIsTheirs') : $t('access.endIt')"
           :disabled="!end && !person"
           :loading="save.isPending.value"
         />
-        <Button type="button" variant="text" label="Cancel" @click="emit('close')" />
+        <Button type="button" variant="text" :label="$t('common.cancel')" @click="emit('close')" />
       </div>
     </form>
   </Frame>

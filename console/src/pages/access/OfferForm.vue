@@ -68,53 +68,56 @@ const save = useMutation({
 <template>
   <Frame
     :of="save"
-    :title="edit ? `Edit ${edit.name}` : 'Make an offer'"
+    :title="edit ? $t('common.editName', { name: edit.name }) : $t('access.makeOffer2')"
     width="40rem"
     @close="emit('close')"
   >
     <form @submit.prevent="save.mutate()">
-      <TextField id="offer-name" v-model="o.name" placeholder="What is sold" label="Name" />
+      <TextField
+        id="offer-name"
+        v-model="o.name"
+        :placeholder="$t('access.whatIsSold')"
+        :label="$t('common.name')"
+      />
       <div class="row">
         <ChoiceField
           id="shop"
           v-model="o.interfaceId"
-          label="Sold by"
+          :label="$t('access.soldBy')"
           :options="shops.map((c) => ({ value: c.id, label: c.name }))"
           :help="
-            interfaces.data.value && !shops.length
-              ? 'Connect a service that reports events first.'
-              : undefined
+            interfaces.data.value && !shops.length ? $t('access.connectServiceThatReportsEvents') : undefined
           "
         />
-        <TextField id="sold-as" v-model="o.offer" label="There it is called" />
+        <TextField id="sold-as" v-model="o.offer" :label="$t('access.thereItIsCalled')" />
       </div>
       <div class="field">
-        <label for="by">Gives access to</label>
+        <label for="by">{{ $t('access.givesAccessTo') }}</label>
         <ChoiceField
           id="by"
           v-model="o.by"
           hidden
-          label="Gives access to"
+          :label="$t('access.givesAccessTo')"
           :options="[
-            { value: 'sections', label: 'these sections' },
-            { value: 'course', label: 'the emptiest section of a course' },
+            { value: 'sections', label: $t('access.theseSections') },
+            { value: 'course', label: $t('access.emptiestSectionOfCourse') },
           ]"
         />
-        <SectionPick v-if="o.by === 'sections'" v-model="o.sectionIds!" label="Sections" />
+        <SectionPick v-if="o.by === 'sections'" v-model="o.sectionIds!" :label="$t('common.sections')" />
         <div v-else class="row">
           <ChoiceField
             v-model="o.courseId"
             hidden
-            label="Course"
+            :label="$t('common.course')"
             :options="(courses.data.value?.items ?? []).map((c) => ({ value: c.id, label: c.title }))"
           />
           <ChoiceField
             v-model="o.termRule"
             hidden
-            label="Term"
+            :label="$t('access.term')"
             :options="[
-              { value: 'current', label: 'in the term that runs' },
-              { value: 'next', label: 'in the term that begins next' },
+              { value: 'current', label: $t('access.inTermThatRuns') },
+              { value: 'next', label: $t('access.inTermThatBeginsNext') },
             ]"
           />
         </div>
@@ -122,9 +125,9 @@ const save = useMutation({
       <ChoiceField
         id="platform"
         v-model="o.platformId"
-        label="People are enrolled through"
+        :label="$t('access.peopleAreEnrolledThrough')"
         :options="[
-          { value: '', label: 'nobody is enrolled; it only shows' },
+          { value: '', label: $t('access.nobodyIsEnrolledItOnly') },
           ...platforms.map((c) => ({ value: c.id, label: c.name })),
         ]"
       />
@@ -134,23 +137,23 @@ const save = useMutation({
           v-model="o.graceDays"
           :min="0"
           :max="366"
-          label="Days of grace after its end"
+          :label="$t('access.daysOfGraceAfterIts')"
         />
         <ChoiceField
           id="at-end"
           v-model="o.atEnd"
-          label="Then"
+          :label="$t('access.then')"
           :options="[
-            { value: 'unenrol', label: 'people are taken out' },
-            { value: 'mark', label: 'people stay, and are marked' },
+            { value: 'unenrol', label: $t('access.peopleAreTakenOut') },
+            { value: 'mark', label: $t('access.peopleStayAndAreMarked') },
           ]"
         />
       </div>
-      <TickField v-model="o.onlyBuyers" label="only buyers may be in the sections; others are shown" />
+      <TickField v-model="o.onlyBuyers" :label="$t('access.onlyBuyersMayBeIn')" />
       <Oops :error="save.error.value" :over="(tag) => (made.over(tag), save.mutate())" />
       <div class="actions">
-        <Button type="submit" label="Save" :loading="save.isPending.value" />
-        <Button type="button" variant="text" label="Cancel" @click="emit('close')" />
+        <Button type="submit" :label="$t('common.save')" :loading="save.isPending.value" />
+        <Button type="button" variant="text" :label="$t('common.cancel')" @click="emit('close')" />
       </div>
     </form>
   </Frame>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import { useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
@@ -30,21 +31,26 @@ const list = useQuery({
     ),
 })
 const form = ref<{ give?: Schemas['Offer']; end?: Schemas['Access']; whose?: Schemas['Access'] }>()
-const words = { active: '● has access', grace: '○ in grace', ended: '□ ended', none: '▲ gives nothing' }
+const words = {
+  active: $t('access.hasAccess'),
+  grace: $t('access.inGraceSign'),
+  ended: $t('access.endedSign'),
+  none: $t('access.givesNothing'),
+}
 const rows = computed(() => list.data.value?.items)
 </script>
 
 <template>
   <div class="top">
     <h2>
-      Purchases and access by hand<template v-if="offer"> · {{ offer.name }}</template>
+      {{ $t('access.purchasesAndAccessByHand') }}<template v-if="offer"> · {{ offer.name }}</template>
     </h2>
-    <TickField id="troubled" v-model="troubled" label="only what gives nothing although it should" />
+    <TickField id="troubled" v-model="troubled" :label="$t('access.onlyWhatGivesNothingAlthough')" />
     <Button
       v-if="offer"
       size="small"
       variant="outlined"
-      label="Give access by hand…"
+      :label="$t('access.giveAccessByHandDialog')"
       @click="form = { give: offer }"
     />
   </div>
@@ -53,32 +59,34 @@ const rows = computed(() => list.data.value?.items)
     :loading="list.isLoading.value"
     :error="list.error.value"
     :again="list.refetch"
-    :empty="
-      troubled ? 'Everything for which there is an offer gives access.' : 'Nothing was bought or given yet.'
-    "
+    :empty="troubled ? $t('access.everythingForWhichThereIs') : $t('access.nothingWasBoughtOrGiven')"
   >
-    <Column header="Person">
+    <Column :header="$t('common.person')">
       <template #body="{ data }">
         <RouterLink v-if="data.personId" :to="`/people/${data.personId}`">{{ data.person }}</RouterLink>
-        <template v-else>{{ data.buyer || data.name || 'no address' }}</template>
+        <template v-else>{{ data.buyer || data.name || $t('access.noAddress') }}</template>
       </template>
     </Column>
-    <Column field="offer" header="Offer" />
-    <Column header="Order">
+    <Column field="offer" :header="$t('access.offer')" />
+    <Column :header="$t('access.orderColumn')">
       <template #body="{ data }"
-        ><span v-if="data.givenBy">by hand, {{ data.givenBy }}: {{ data.reason }}</span
+        ><span v-if="data.givenBy">{{
+          $t('access.byHand', { givenBy: data.givenBy, reason: data.reason })
+        }}</span
         ><template v-else>{{ data.order }}</template></template
       >
     </Column>
-    <Column header="Access">
+    <Column :header="$t('access.access')">
       <template #body="{ data }"
         ><span :class="{ urgent: data.trouble }"
           >{{ words[data.state as keyof typeof words]
           }}<template v-if="data.why">: {{ data.why }}</template></span
-        ><span v-if="data.endsOn" class="faint"> until {{ when(data.endsOn) }}</span></template
+        ><span v-if="data.endsOn" class="faint"
+          >{{ ' ' }}{{ $t('access.until', { endsOn: when(data.endsOn) }) }}</span
+        ></template
       >
     </Column>
-    <Column header="Sections"
+    <Column :header="$t('common.sections')"
       ><template #body="{ data }">{{ data.sections.join(', ') }}</template></Column
     >
     <Column>
@@ -87,15 +95,15 @@ const rows = computed(() => list.data.value?.items)
           v-if="!data.personId && data.state !== 'ended'"
           size="small"
           variant="text"
-          label="Say whose it is…"
+          :label="$t('access.sayWhoseItIs')"
           @click="form = { whose: data }"
         />
         <Button
           v-if="data.givenBy && data.state !== 'ended'"
           size="small"
           variant="text"
-          label="End…"
-          :aria-label="`End the access of ${data.person}`"
+          :label="$t('access.end')"
+          :aria-label="$t('access.endAccessOf', { person: data.person })"
           @click="form = { end: data }"
         />
       </template>

@@ -41,21 +41,21 @@ const save = useMutation({
 </script>
 
 <template>
-  <Frame :of="save" title="Make a badge" width="32rem" @close="emit('close')">
+  <Frame :of="save" :title="$t('badges.makeBadge')" width="32rem" @close="emit('close')">
     <form @submit.prevent="save.mutate()">
-      <TextField id="badge-name" v-model="badge.name" autofocus label="Name" />
+      <TextField id="badge-name" v-model="badge.name" autofocus :label="$t('common.name')" />
       <TextField
         id="issuer"
         v-model="issuer"
-        label="Issuer"
-        help="A new name makes a new issuer, with a signing key of its own."
+        :label="$t('badges.issuer')"
+        :help="$t('badges.newNameMakesNewIssuer')"
       />
-      <AreaField id="description" v-model="badge.description" :rows="2" label="What it is for" />
-      <AreaField id="criteria" v-model="badge.criteria" :rows="2" label="What it takes" />
+      <AreaField id="description" v-model="badge.description" :rows="2" :label="$t('badges.whatItIsFor')" />
+      <AreaField id="criteria" v-model="badge.criteria" :rows="2" :label="$t('badges.whatItTakes')" />
       <Oops :error="save.error.value" />
       <div class="actions">
-        <Button type="submit" label="Make" :loading="save.isPending.value" />
-        <Button type="button" variant="text" label="Cancel" @click="emit('close')" />
+        <Button type="submit" :label="$t('badges.make')" :loading="save.isPending.value" />
+        <Button type="button" variant="text" :label="$t('common.cancel')" @click="emit('close')" />
       </div>
     </form>
   </Frame>

@@ -28,24 +28,26 @@ const revoking = ref<Schemas['Award']>()
 </script>
 
 <template>
-  <PageHead title="Badges" about="Open Badges 3.0, signed, verifiable by anyone without this software">
-    <Button size="small" label="Make a badge…" @click="form = true" />
+  <PageHead :title="$t('common.badges')" :about="$t('badges.openBadges30Signed')">
+    <Button size="small" :label="$t('badges.makeBadgeDialog')" @click="form = true" />
   </PageHead>
   <Listing
     :rows="badges.data.value?.items"
     :loading="badges.isLoading.value"
     :error="badges.error.value"
     :again="badges.refetch"
-    empty="No badge yet. Make one, then let a rule award it."
+    :empty="$t('badges.noBadgeYetMakeOne')"
   >
-    <Column field="name" header="Badge" />
-    <Column field="issuer" header="Issuer" />
-    <Column field="description" header="What it is for" />
-    <Column field="criteria" header="What it takes" />
-    <Column header="Held by">
+    <Column field="name" :header="$t('badges.badge')" />
+    <Column field="issuer" :header="$t('badges.issuer')" />
+    <Column field="description" :header="$t('badges.whatItIsFor')" />
+    <Column field="criteria" :header="$t('badges.whatItTakes')" />
+    <Column :header="$t('badges.heldBy')">
       <template #body="{ data }"
         >{{ data.awards
-        }}<span v-if="data.revoked" class="faint">, revoked {{ data.revoked }}</span></template
+        }}<span v-if="data.revoked" class="faint">{{
+          $t('badges.revoked', { revoked: data.revoked })
+        }}</span></template
       >
     </Column>
     <Column header="">
@@ -54,8 +56,8 @@ const revoking = ref<Schemas['Award']>()
           v-if="!data.awards && !data.revoked"
           size="small"
           variant="text"
-          label="Remove"
-          :aria-label="`Remove the badge ${data.name}`"
+          :label="$t('common.remove')"
+          :aria-label="$t('badges.removeBadge', { name: data.name })"
           :loading="remove.isPending.value && remove.variables.value === data.id"
           @click="remove.mutate(data.id)"
         />
@@ -63,23 +65,23 @@ const revoking = ref<Schemas['Award']>()
     </Column>
   </Listing>
   <Oops :error="remove.error.value" />
-  <h2>Awards</h2>
+  <h2>{{ $t('badges.awards') }}</h2>
   <Listing
     :rows="awards.data.value?.items"
     :loading="awards.isLoading.value"
     :error="awards.error.value"
     :again="awards.refetch"
-    empty="Nobody has been awarded yet."
-    :next="{ to: '/rules', text: 'Make a rule that awards one' }"
+    :empty="$t('badges.nobodyHasBeenAwardedYet')"
+    :next="{ to: '/rules', text: $t('badges.makeRuleThatAwardsOne') }"
   >
-    <Column header="At"
+    <Column :header="$t('common.at')"
       ><template #body="{ data }"
         ><span class="faint">{{ when(data.awardedAt) }}</span></template
       ></Column
     >
-    <Column field="person" header="Person" />
-    <Column field="badge" header="Badge" />
-    <Column header="Public page">
+    <Column field="person" :header="$t('common.person')" />
+    <Column field="badge" :header="$t('badges.badge')" />
+    <Column :header="$t('badges.publicPage')">
       <template #body="{ data }"
         ><a :href="data.address" target="_blank" rel="noopener">{{ data.address }}</a></template
       >
@@ -87,12 +89,12 @@ const revoking = ref<Schemas['Award']>()
     <Column header="">
       <template #body="{ data }">
         <span v-if="data.revokedAt" class="revoked"
-          >revoked {{ when(data.revokedAt) }}: {{ data.reason
+          >{{ $t('badges.revokedRevokedAt', { revokedAt: when(data.revokedAt), reason: data.reason })
           }}<Button
             size="small"
             variant="text"
-            label="Restore"
-            :aria-label="`Restore ${data.badge} of ${data.person}`"
+            :label="$t('badges.restore')"
+            :aria-label="$t('badges.restoreOf', { badge: data.badge, person: data.person })"
             :loading="restore.isPending.value && restore.variables.value === data.id"
             @click="restore.mutate(data.id)"
         /></span>
@@ -100,8 +102,8 @@ const revoking = ref<Schemas['Award']>()
           v-else
           size="small"
           variant="text"
-          label="Revoke…"
-          :aria-label="`Revoke ${data.badge} of ${data.person}`"
+          :label="$t('badges.revoke')"
+          :aria-label="$t('badges.revokeOf', { badge: data.badge, person: data.person })"
           @click="revoking = data"
         />
       </template>

@@ -30,27 +30,29 @@ const revoke = useMutation({
 <template>
   <Frame
     :of="revoke"
-    :title="`Revoke ${award.badge} of ${award.person}`"
+    :title="$t('badges.revokeOf', { badge: award.badge, person: award.person })"
     width="32rem"
     @close="emit('close')"
   >
     <form @submit.prevent="revoke.mutate()">
-      <p>
-        From now on whoever checks this badge sees that it was revoked, and why. The badge can be awarded
-        anew, and a mistake can be mended.
-      </p>
+      <p>{{ $t('badges.fromNowOnWhoeverChecks') }}</p>
       <AreaField
         id="reason"
         v-model="reason"
         autofocus
         :rows="2"
-        label="Why"
-        help="Everybody who opens the badge can read this."
+        :label="$t('common.why')"
+        :help="$t('badges.everybodyWhoOpensBadgeCan')"
       />
       <Oops :error="revoke.error.value" />
       <div class="actions">
-        <Button type="submit" severity="danger" label="Revoke" :loading="revoke.isPending.value" />
-        <Button type="button" variant="text" label="Cancel" @click="emit('close')" />
+        <Button
+          type="submit"
+          severity="danger"
+          :label="$t('badges.revokeLabel')"
+          :loading="revoke.isPending.value"
+        />
+        <Button type="button" variant="text" :label="$t('common.cancel')" @click="emit('close')" />
       </div>
     </form>
   </Frame>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
@@ -81,7 +82,7 @@ const problems = computed(() => b.value?.items.filter((i) => i.problem).length ?
 
 function notes(i: Schemas['BatchItem']) {
   const list = i.remarks.map((r) => r.detail)
-  if (i.guard && !i.done) list.push(`${i.guard} people would be taken out, more than the guard allows`)
+  if (i.guard && !i.done) list.push($t('batches.peopleWouldBeTakenOut', { guard: i.guard }))
   if (i.says) list.push(i.says)
   return list
 }
@@ -92,26 +93,29 @@ function notes(i: Schemas['BatchItem']) {
   <template v-if="b">
     <PageHead :title="titleOf(b.order.act)">
       <template #about>
-        <template v-if="!b.appliedAt">nothing has been done yet</template>
-        <template v-else-if="b.tried < b.items.length"
-          >{{ b.tried }} of {{ b.items.length }} are dealt with; this page can be left</template
-        >
-        <template v-else-if="!b.done"
-          >{{ b.peopleDone }} of {{ b.people || '?' }} people, {{ ended }} of {{ runs }} runs have ended; this
-          page can be left</template
-        >
+        <template v-if="!b.appliedAt">{{ $t('batches.nothingHasBeenDoneYet') }}</template>
+        <template v-else-if="b.tried < b.items.length">{{
+          $t('batches.ofAreDealtWithThis', { tried: b.tried, items: b.items.length })
+        }}</template>
+        <template v-else-if="!b.done">{{
+          $t('batches.ofPeopleOfRunsHave', { peopleDone: b.peopleDone, people: b.people || '?', ended, runs })
+        }}</template>
         <template v-else
-          >done{{ runs ? `, ${ended} of ${runs} runs ended` : ''
-          }}{{ problems ? `; ${problems} could not be done` : '' }}
+          >{{
+            $t('batches.done', {
+              runs: runs ? $t('batches.ofRunsEnded', { ended, runs }) : '',
+              problems: problems ? $t('batches.couldNotBeDone', { problems }) : '',
+            })
+          }}
         </template>
       </template>
-      <RouterLink to="/batches">all batches</RouterLink>
+      <RouterLink to="/batches">{{ $t('batches.allBatches') }}</RouterLink>
       <Button
         v-if="!b.appliedAt"
         size="small"
-        :label="`Do exactly this: ${possible}`"
+        :label="$t('batches.doExactlyThis', { possible })"
         :disabled="!possible || !!renamed"
-        :title="renamed ? 'Look again with the new names first' : undefined"
+        :title="renamed ? $t('batches.lookAgainWithNewNames') : undefined"
         :loading="go.isPending.value"
         @click="go.mutate()"
       />
@@ -121,73 +125,82 @@ function notes(i: Schemas['BatchItem']) {
       v-if="b.appliedAt && !b.done"
       :value="b.tried < b.items.length ? b.tried : b.peopleDone"
       :max="b.tried < b.items.length ? b.items.length : b.people || 1"
-      :aria-label="b.tried < b.items.length ? 'Dealt with' : 'People done with'"
+      :aria-label="b.tried < b.items.length ? $t('batches.dealtWith') : $t('batches.peopleDoneWith')"
     />
     <form v-if="!b.appliedAt && missing.length" class="sheet guard" @submit.prevent="again.mutate()">
       <p>
-        ◐ The service wants to know more of
-        {{ b.items.filter((i) => i.missing?.length).length }} classes than the register says. Say it once, for
-        all of them:
+        {{ $t('batches.serviceWantsToKnowMore', { items: b.items.filter((i) => i.missing?.length).length }) }}
       </p>
       <DetailFields v-model="details" :missing="missing" />
       <Button
         type="submit"
         size="small"
         variant="outlined"
-        label="Look again with these"
+        :label="$t('batches.lookAgainWithThese')"
         :disabled="!Object.values(details).some(Boolean)"
         :loading="again.isPending.value"
       />
       <Oops :error="again.error.value" />
     </form>
     <form v-if="renamed" class="sheet guard" @submit.prevent="again.mutate()">
-      <p>
-        ◐ {{ renamed === 1 ? 'One class is' : `${renamed} classes are` }} to have another name. Nothing is
-        done before you have seen what that means.
-      </p>
+      <p>{{ $t('batches.oneClassIsToHave', { renamed }, renamed) }}</p>
       <div class="actions">
         <Button
           type="submit"
           size="small"
           variant="outlined"
-          label="Look again with these names"
+          :label="$t('batches.lookAgainWithTheseNames')"
           :loading="again.isPending.value"
         />
-        <Button type="button" size="small" variant="text" label="As it was" @click="names = {}" />
+        <Button
+          type="button"
+          size="small"
+          variant="text"
+          :label="$t('batches.asItWas')"
+          @click="names = {}"
+        />
       </div>
       <Oops :error="again.error.value" />
     </form>
     <p v-if="!b.appliedAt && b.guarded" class="guard sheet">
-      ▲ {{ b.guarded }} of these would take out more people than their guard allows.
-      <TickField v-model="approved" label="That is right, take them out." />
+      {{ $t('batches.ofTheseWouldTakeOut', { guarded: b.guarded }) }}
+      <TickField v-model="approved" :label="$t('batches.thatIsRightTakeThem')" />
     </p>
     <p v-if="b.done" class="sheet ended" role="status">
-      <b>● This has ended.</b>
+      <b>{{ $t('batches.thisHasEnded') }}</b>
       <template v-if="b.order.act === 'link'"
-        >{{ linked }} of {{ b.items.length }} linked.
-        <RouterLink to="/sections/linked">See the sets</RouterLink></template
+        >{{ $t('batches.ofLinked', { linked, items: b.items.length }) }}
+        <RouterLink to="/sections/linked">{{ $t('batches.seeSets') }}</RouterLink></template
       >
-      <template v-else>{{ became(b.did) || 'Nobody was changed.' }}</template>
-      <span v-if="problems" class="bad">{{ problems }} could not be done, see below.</span>
+      <template v-else>{{ became(b.did) || $t('batches.nobodyWasChanged') }}</template>
+      <span v-if="problems" class="bad">{{ $t('batches.couldNotBeDoneSee', { problems }) }}</span>
     </p>
     <div v-if="!b.done && Object.keys(b.counts).length" class="totals">
-      <h2>All together</h2>
+      <h2>{{ $t('batches.allTogether') }}</h2>
       <Counts :counts="b.counts" />
-      <p v-if="b.newAccounts" class="faint small">Accounts to be made: {{ b.newAccounts }}</p>
+      <p v-if="b.newAccounts" class="faint small">
+        {{ $t('batches.accountsToBeMade', { newAccounts: b.newAccounts }) }}
+      </p>
     </div>
-    <Listing :rows="b.items" :loading="false" :error="null" row-key="title" empty="Nothing was chosen.">
+    <Listing
+      :rows="b.items"
+      :loading="false"
+      :error="null"
+      row-key="title"
+      :empty="$t('batches.nothingWasChosen')"
+    >
       <Column style="width: 9rem">
         <template #body="{ data }">
           <Signal v-if="data.runState" :state="data.runState" />
           <span v-else-if="data.problem || data.blocked" class="bad"
-            >▲ {{ data.blocked ? 'cannot be done' : 'not done' }}</span
+            >▲ {{ data.blocked ? $t('batches.cannotBeDone') : $t('batches.notDone') }}</span
           >
-          <span v-else-if="data.done">● done</span>
-          <span v-else-if="data.guard || data.remarks.length">◐ look first</span>
-          <span v-else class="faint">○ ready</span>
+          <span v-else-if="data.done">{{ $t('batches.doneSign') }}</span>
+          <span v-else-if="data.guard || data.remarks.length">{{ $t('batches.lookFirst') }}</span>
+          <span v-else class="faint">{{ $t('batches.ready') }}</span>
         </template>
       </Column>
-      <Column :header="b.order.act === 'link' ? 'Set' : 'Section'">
+      <Column :header="b.order.act === 'link' ? $t('batches.set') : $t('common.section')">
         <template #body="{ data }">
           <RouterLink v-if="data.runId" :to="`/runs/${data.runId}`">{{ data.title }}</RouterLink>
           <RouterLink v-else-if="data.pairingId" :to="`/pairings/${data.pairingId}`">{{
@@ -197,26 +210,26 @@ function notes(i: Schemas['BatchItem']) {
           <span v-if="data.to" class="faint"> → {{ data.to }}</span>
         </template>
       </Column>
-      <Column header="Class" style="min-width: 17rem">
+      <Column :header="$t('common.class')" style="min-width: 17rem">
         <template #body="{ data }"
           ><TextField
             v-if="canName && data.sectionId"
             :model-value="nameOf(data)"
             hidden
             :maxlength="200"
-            :label="`Name of the class of ${data.title}`"
+            :label="$t('batches.nameOfClassOf', { title: data.title })"
             @update:model-value="(name) => (names[data.sectionId] = name ?? '')"
           /><template v-else>{{ data.target }}</template></template
         >
       </Column>
-      <Column header="People"
+      <Column :header="$t('common.people')"
         ><template #body="{ data }"
           ><template v-if="b.order.act === 'link'" /><template v-else-if="data.did">{{
-            became(data.did) || 'nobody changed'
+            became(data.did) || $t('batches.nobodyChanged')
           }}</template
           ><Counts v-else :counts="data.counts" /></template
       ></Column>
-      <Column header="What to know">
+      <Column :header="$t('batches.whatToKnow')">
         <template #body="{ data }">
           <span v-if="data.problem" class="bad">{{ data.problem }}</span>
           <span v-for="n in notes(data)" :key="n" class="note">{{ n }}</span>

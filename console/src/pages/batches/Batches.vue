@@ -20,33 +20,37 @@ const list = useQuery({
 </script>
 
 <template>
-  <PageHead title="Batches" about="What was done with many classes at once, and what became of it" />
+  <PageHead :title="$t('batches.batches')" :about="$t('batches.whatWasDoneWithMany')" />
   <Listing
     :rows="list.data.value?.items"
     :loading="list.isLoading.value"
     :error="list.error.value"
     :again="list.refetch"
-    empty="Nothing was done with many classes at once yet."
-    :next="{ to: '/sections', text: 'Choose sections' }"
+    :empty="$t('batches.nothingWasDoneWithMany')"
+    :next="{ to: '/sections', text: $t('batches.chooseSections') }"
   >
-    <Column header="What">
+    <Column :header="$t('common.what')">
       <template #body="{ data }"
         ><RouterLink :to="`/batches/${data.id}`">{{ titleOf(data.act) }}</RouterLink></template
       >
     </Column>
-    <Column field="items" header="Classes" />
-    <Column header="How it stands">
+    <Column field="items" :header="$t('batches.classes')" />
+    <Column :header="$t('batches.howItStands')">
       <template #body="{ data }"
-        ><span v-if="data.left">○ {{ data.items - data.left }} of {{ data.items }} done</span
-        ><span v-else-if="data.active"
-          >○ {{ data.runs - data.active }} of {{ data.runs }} runs have ended</span
-        ><span v-else-if="data.problems || data.failed" class="bad"
-          >▲ {{ data.problems + data.failed }} not done</span
-        ><span v-else>● ended</span></template
+        ><span v-if="data.left">{{
+          $t('batches.ofDone', { items: data.items - data.left, items2: data.items })
+        }}</span
+        ><span v-else-if="data.active">{{
+          $t('batches.ofRunsHaveEnded', { runs: data.runs - data.active, runs2: data.runs })
+        }}</span
+        ><span v-else-if="data.problems || data.failed" class="bad">{{
+          $t('batches.notDoneProblems', { problems: data.problems + data.failed })
+        }}</span
+        ><span v-else>{{ $t('batches.ended') }}</span></template
       >
     </Column>
-    <Column field="madeBy" header="By" />
-    <Column header="At">
+    <Column field="madeBy" :header="$t('batches.by')" />
+    <Column :header="$t('common.at')">
       <template #body="{ data }"
         ><span class="faint">{{ when(data.appliedAt) }}</span></template
       >

@@ -49,11 +49,11 @@ function choose(a: Schemas['Order']['act']) {
   <Toolbar
     v-if="chosen.length"
     class="bulk"
-    aria-label="With the chosen sections"
+    :aria-label="$t('batches.withChosenSections')"
     :pt="{ start: { class: 'bulk-start' } }"
   >
     <template #start>
-      <b>{{ chosen.length }} chosen</b>
+      <b>{{ $t('batches.chosen', { chosen: chosen.length }) }}</b>
       <template v-if="free.length">
         <Button
           v-for="s in at"
@@ -62,18 +62,20 @@ function choose(a: Schemas['Order']['act']) {
           type="button"
           @click="((service = s.id), choose('pair'))"
         >
-          Pair {{ free.length }}{{ s.name && ` at ${s.name}` }}…
+          {{ $t('batches.pair', { free: free.length, name: s.name && $t('batches.at', { name: s.name }) }) }}
         </Button>
       </template>
-      <Button v-if="chosen.length > 1" unstyled type="button" @click="emit('link')">Link…</Button>
+      <Button v-if="chosen.length > 1" unstyled type="button" @click="emit('link')">{{
+        $t('batches.link')
+      }}</Button>
       <template v-if="paired.length">
         <Button v-for="(a, name) in acts" :key="name" unstyled type="button" @click="choose(name)">
           {{ a.short }}
         </Button>
-        <Button unstyled type="button" @click="choose('template')">Apply a template…</Button>
+        <Button unstyled type="button" @click="choose('template')">{{ $t('batches.applyTemplate') }}</Button>
       </template>
-      <span v-if="look.isPending.value" class="faint">looking…</span>
-      <Button unstyled type="button" class="clear" @click="emit('clear')">clear</Button>
+      <span v-if="look.isPending.value" class="faint">{{ $t('batches.looking') }}</span>
+      <Button unstyled type="button" class="clear" @click="emit('clear')">{{ $t('batches.clear') }}</Button>
       <Oops v-if="!act" :error="look.error.value" />
     </template>
   </Toolbar>

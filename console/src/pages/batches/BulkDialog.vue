@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import { useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { computed, ref } from 'vue'
@@ -37,10 +38,9 @@ const chosenTemplate = computed(
 )
 
 const header = computed(() => {
-  if (props.act === 'pair')
-    return `Pair ${props.free.length} ${props.free.length === 1 ? 'section' : 'sections'}`
-  const what = props.act === 'open' ? 'Open' : 'Apply a template to'
-  return `${what} ${props.paired.length} ${props.paired.length === 1 ? 'class' : 'classes'}`
+  if (props.act === 'pair') return $t('batches.pairSection', { free: props.free.length }, props.free.length)
+  const what = props.act === 'open' ? $t('batches.open') : $t('batches.applyTemplateTo')
+  return `${what} ${props.paired.length} ${$t('batches.class', props.paired.length)}`
 })
 
 function order(): Schemas['Order'] {
@@ -65,13 +65,13 @@ function order(): Schemas['Order'] {
 
 <template>
   <Frame :title="header" width="32rem" @close="emit('close')">
-    <p class="faint">Nothing happens until you have seen what it means for each.</p>
+    <p class="faint">{{ $t('batches.nothingHappensUntilYouHave') }}</p>
     <form @submit.prevent="emit('look', order())">
       <ChoiceField
         v-if="act === 'pair'"
         id="bulk-service"
         v-model="interfaceId"
-        label="Service"
+        :label="$t('batches.service')"
         :options="(services ?? []).map((c) => ({ value: c.id, label: c.name }))"
       />
       <WhenField
@@ -79,14 +79,14 @@ function order(): Schemas['Order'] {
         id="bulk-at"
         v-model="at"
         of="date-time"
-        label="When they open"
-        help="Leave it empty to open them at once."
+        :label="$t('batches.whenTheyOpen')"
+        :help="$t('batches.leaveItEmptyToOpen')"
       />
       <ChoiceField
         v-else
         id="bulk-template"
         v-model="template"
-        label="Template"
+        :label="$t('batches.template')"
         :options="(templates.data.value ?? []).map((t, i) => ({ value: i ? t.name : '', label: t.name }))"
       />
       <TextField
@@ -94,16 +94,14 @@ function order(): Schemas['Order'] {
         id="bulk-naming"
         v-model="naming"
         :placeholder="chosenTemplate?.target"
-        label="Names of the classes"
-        ><template #help
-          >{section} {code} {course} {courseCode} {term} {teacher} {organisation}</template
-        ></TextField
+        :label="$t('batches.namesOfClasses')"
+        ><template #help>{{ $t('batches.sectionCodeCourseCoursecodeTerm') }}</template></TextField
       >
-      <TickField v-if="act === 'pair'" v-model="later" label="leave the first runs for later" />
+      <TickField v-if="act === 'pair'" v-model="later" :label="$t('batches.leaveFirstRunsForLater')" />
       <Oops :error="error" />
       <div class="actions">
-        <Button type="submit" label="Show what it means" :loading="busy" />
-        <Button type="button" variant="text" label="Cancel" @click="emit('close')" />
+        <Button type="submit" :label="$t('batches.showWhatItMeans')" :loading="busy" />
+        <Button type="button" variant="text" :label="$t('common.cancel')" @click="emit('close')" />
       </div>
     </form>
   </Frame>

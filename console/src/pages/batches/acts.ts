@@ -1,19 +1,20 @@
+import { $t } from '../../texts'
 /** What can be done with many pairings: in the bar, and as the head of what it means. */
 export const acts = {
-  run: { short: 'Run', title: 'Bring these in step' },
-  hold: { short: 'Hold', title: 'Hold learners back' },
-  open: { short: 'Open', title: 'Open these classes' },
-  pause: { short: 'Pause', title: 'Pause these' },
-  resume: { short: 'Resume', title: 'Resume these' },
-  'next-term': { short: 'Next term', title: 'Move these classes to the next term' },
-  end: { short: 'End', title: 'End these pairings, everybody stays' },
-  'take-out': { short: 'Take out and end', title: 'Take everybody out and end these pairings' },
+  run: { short: $t('batches.run'), title: $t('batches.bringTheseInStep') },
+  hold: { short: $t('batches.hold'), title: $t('batches.holdLearnersBack') },
+  open: { short: $t('batches.open'), title: $t('batches.openTheseClasses') },
+  pause: { short: $t('common.pause'), title: $t('batches.pauseThese') },
+  resume: { short: $t('common.resume'), title: $t('batches.resumeThese') },
+  'next-term': { short: $t('common.nextTerm'), title: $t('batches.moveTheseClassesToNext') },
+  end: { short: $t('batches.end'), title: $t('batches.endThesePairingsEverybodyStays') },
+  'take-out': { short: $t('batches.takeOutAndEnd'), title: $t('batches.takeEverybodyOutAndEnd') },
 } as const
 
 /** The head of a batch. */
 export function titleOf(act: string) {
-  if (act === 'link') return 'Link these sections'
-  if (act === 'pair') return 'Pair these sections'
-  if (act === 'template') return 'Apply a template to these'
+  if (act === 'link') return $t('batches.linkTheseSections')
+  if (act === 'pair') return $t('batches.pairTheseSections')
+  if (act === 'template') return $t('batches.applyTemplateToThese')
   return acts[act as keyof typeof acts]?.title ?? act
 }

@@ -52,17 +52,15 @@ const used = computed(() => Object.values(filters.value).some((v) => v))
 
 <template>
   <PageHead
-    title="Board"
-    :about="
-      total ? `${total.toLocaleString()} sections by state, the ones that need somebody first` : undefined
-    "
+    :title="$t('board.board')"
+    :about="total ? $t('board.sectionsByStateOnesThat', { total: total.toLocaleString() }) : undefined"
   >
     <Tabs
       v-model="kind"
-      label="Show as"
+      :label="$t('board.showAs')"
       :tabs="[
-        { name: 'columns', title: 'Columns' },
-        { name: 'table', title: 'Table' },
+        { name: 'columns', title: $t('board.columns') },
+        { name: 'table', title: $t('board.table') },
       ]"
     />
   </PageHead>
@@ -77,7 +75,9 @@ const used = computed(() => Object.values(filters.value).some((v) => v))
     <Today />
     <Browser v-if="kind === 'table'" v-model="filters" />
     <Browser v-else v-slot="{ chosen, chooseAll }" v-model="filters">
-      <p v-if="!total && board.data.value" class="sheet empty faint">No section fits. Clear the filters.</p>
+      <p v-if="!total && board.data.value" class="sheet empty faint">
+        {{ $t('board.noSectionFitsClearFilters') }}
+      </p>
       <div class="board" :aria-busy="board.isLoading.value">
         <section v-for="c in columns" :key="c.state" :aria-label="c.state" :class="c.state">
           <h2>
@@ -87,7 +87,7 @@ const used = computed(() => Object.values(filters.value).some((v) => v))
               ><TickField
                 :model-value="chosen.list.value.filter((x) => x.state === c.state).length >= c.count"
                 hidden
-                :label="`Choose all ${c.count} in this column`"
+                :label="$t('board.chooseAllInThisColumn', { count: c.count })"
                 @update:model-value="chooseAll(c.state as Filters['state'])"
             /></span>
           </h2>
@@ -102,7 +102,7 @@ const used = computed(() => Object.values(filters.value).some((v) => v))
             v-if="c.count > c.cards.length"
             class="more"
             :to="{ path: '/sections', query: { state: c.state } }"
-            >all {{ c.count.toLocaleString() }}</RouterLink
+            >{{ $t('board.all', { count: c.count.toLocaleString() }) }}</RouterLink
           >
         </section>
       </div>

@@ -21,7 +21,7 @@ const to = computed(() =>
     <TickField
       :model-value="chosen"
       hidden
-      :label="`Choose ${section.title}`"
+      :label="$t('common.choose', { title: section.title })"
       @click.stop.prevent="emit('toggle')"
     />
     <span class="title">{{ section.title }}</span>
@@ -29,10 +29,10 @@ const to = computed(() =>
     <span class="faint line">
       {{
         [
-          section.list && 'people list',
+          section.list && $t('board.peopleList'),
           section.course !== section.title && section.course,
           section.terms.join(', '),
-          `${section.learners} learners`,
+          $t('board.learners', { learners: section.learners }),
         ]
           .filter(Boolean)
           .join(' · ')
@@ -42,18 +42,21 @@ const to = computed(() =>
       [section.organisation, section.code, section.teachers.join(', ')].filter(Boolean).join(' · ')
     }}</span>
     <span v-if="section.target" class="line"
-      >→ {{ section.target }} <span class="faint">at {{ section.interface }}</span></span
+      >→ {{ section.target }}
+      <span class="faint">{{ $t('board.at', { interface: section.interface }) }}</span></span
     >
     <Counts v-if="section.pairingId" :counts="section.counts" />
     <span v-if="section.state === 'held'" class="line">
-      {{ section.counts?.waiting }} learners waiting<template v-if="section.opensAt"
-        >, opens {{ when(section.opensAt) }}</template
-      ><template v-else>, not opened</template>
+      {{ $t('board.learnersWaiting', { waiting: section.counts?.waiting })
+      }}<template v-if="section.opensAt">{{ $t('board.opens', { opensAt: when(section.opensAt) }) }}</template
+      ><template v-else>{{ $t('board.notOpened') }}</template>
     </span>
     <span v-if="section.running" class="line"><Signal state="running" /></span>
     <span v-if="section.ranAt" class="faint line"
-      >last run {{ when(section.ranAt)
-      }}<template v-if="section.nextRun">, next {{ when(section.nextRun) }}</template></span
+      >{{ $t('board.lastRun', { ranAt: when(section.ranAt) })
+      }}<template v-if="section.nextRun">{{
+        $t('board.next', { nextRun: when(section.nextRun) })
+      }}</template></span
     >
     <span
       v-if="section.pairingId && section.next && section.state !== 'held' && !section.running"

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import { useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { computed, ref } from 'vue'
@@ -10,8 +11,10 @@ const today = useToday()
 const rest = useQuery({ queryKey: ['today', 'rest'], queryFn: () => ok(api.GET('/api/v1/today/rest')) })
 const beside = computed(() => {
   const said = rest.data.value
-  if (!said) return rest.error.value ? 'How everything else stands could not be looked at.' : ''
-  return said.length ? `Not in step, or not known to be: ${said.join(', ')}.` : 'Everything else is in step.'
+  if (!said) return rest.error.value ? $t('board.howEverythingElseStandsCould') : ''
+  return said.length
+    ? $t('board.notInStepOrNot', { said: said.join(', ') })
+    : $t('board.everythingElseIsInStep')
 })
 const calm = computed(() => !tasks.value.length && rest.data.value?.length === 0)
 const open = ref(true)
@@ -23,16 +26,15 @@ const shown = computed(() => (every.value ? tasks.value : tasks.value.slice(0, f
 </script>
 
 <template>
-  <section v-if="today.data.value" class="today sheet" aria-label="Today">
+  <section v-if="today.data.value" class="today sheet" :aria-label="$t('board.today')">
     <Button unstyled type="button" class="bar" :aria-expanded="open" @click="open = !open">
-      <template v-if="tasks.length"
-        >▲ {{ tasks.length }} {{ tasks.length === 1 ? 'thing needs' : 'things need' }} a person
-        today</template
-      >
-      <span v-else :class="{ quiet: calm }"
-        >{{ calm ? '●' : '○' }} Nothing needs a person today. {{ beside }}</span
-      >
-      <span v-if="tasks.length" class="faint">{{ open ? 'hide' : 'show' }}</span>
+      <template v-if="tasks.length">{{
+        $t('board.thingNeedsPersonToday', { tasks: tasks.length }, tasks.length)
+      }}</template>
+      <span v-else :class="{ quiet: calm }">{{
+        $t('board.nothingNeedsPersonToday', { calm: calm ? '●' : '○', beside })
+      }}</span>
+      <span v-if="tasks.length" class="faint">{{ open ? $t('board.hide') : $t('board.show') }}</span>
     </Button>
     <p v-if="tasks.length && beside" class="faint beside">{{ beside }}</p>
     <ol v-if="open && tasks.length">
@@ -41,7 +43,7 @@ const shown = computed(() => (every.value ? tasks.value : tasks.value.slice(0, f
           ><RouterLink :to="t.link">{{ t.subject || t.where }}</RouterLink>
           <small v-if="t.subject && t.where" class="faint">{{ t.where }}</small>
           <details v-if="t.people?.length" class="people">
-            <summary>who</summary>
+            <summary>{{ $t('board.who') }}</summary>
             <RouterLink v-for="p in t.people" :key="p.key" :to="p.link || `/people/${p.personId}`"
               >{{ p.person }}
               <span class="faint">{{ [p.where, p.detail].filter(Boolean).join(' · ') }}</span></RouterLink
@@ -56,7 +58,7 @@ const shown = computed(() => (every.value ? tasks.value : tasks.value.slice(0, f
       </li>
       <li v-if="tasks.length > few" class="rest">
         <Button unstyled type="button" @click="every = !every">
-          {{ every ? 'show fewer' : `show all ${tasks.length}` }}
+          {{ every ? $t('board.showFewer') : $t('board.showAll', { tasks: tasks.length }) }}
         </Button>
       </li>
     </ol>

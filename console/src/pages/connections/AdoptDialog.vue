@@ -32,25 +32,27 @@ const pair = useMutation({
 </script>
 
 <template>
-  <Frame :of="pair" :title="`Adopt ${found.name}`" width="36rem" @close="emit('close')">
-    <p class="faint">
-      The class becomes a section's. Nobody is put in or taken out before you have seen the preview; it says
-      whose places are taken over.
-    </p>
+  <Frame
+    :of="pair"
+    :title="$t('connections.adopt', { name: found.name })"
+    width="36rem"
+    @close="emit('close')"
+  >
+    <p class="faint">{{ $t('connections.classBecomesSectionsNobodyIs') }}</p>
     <form @submit.prevent="pair.mutate()">
       <div class="field">
-        <label for="adopt-section">Section</label>
-        <OneSection v-model="section" input-id="adopt-section" label="Section" />
+        <label for="adopt-section">{{ $t('common.section') }}</label>
+        <OneSection v-model="section" input-id="adopt-section" :label="$t('common.section')" />
       </div>
       <Oops :error="pair.error.value" />
       <div class="actions">
         <Button
           type="submit"
-          label="Adopt it for this section"
+          :label="$t('connections.adoptItForThisSection')"
           :disabled="!section"
           :loading="pair.isPending.value"
         />
-        <Button type="button" variant="text" label="Cancel" @click="emit('close')" />
+        <Button type="button" variant="text" :label="$t('common.cancel')" @click="emit('close')" />
       </div>
     </form>
   </Frame>

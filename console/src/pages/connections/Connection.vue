@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { computed, ref } from 'vue'
@@ -46,9 +47,9 @@ const adding = ref(false)
 const removing = ref(false)
 const limits = computed(() =>
   [
-    c.value?.atOnce && `${c.value.atOnce} calls at once`,
-    c.value?.perMinute && `${c.value.perMinute} calls a minute`,
-    c.value?.restAfter && `rests after ${c.value.restAfter} failures in a row`,
+    c.value?.atOnce && $t('connections.callsAtOnce', { atOnce: c.value.atOnce }),
+    c.value?.perMinute && $t('connections.callsMinute', { perMinute: c.value.perMinute }),
+    c.value?.restAfter && $t('connections.restsAfterFailuresInRow', { restAfter: c.value.restAfter }),
   ].filter(Boolean),
 )
 </script>
@@ -58,35 +59,37 @@ const limits = computed(() =>
   <template v-if="c">
     <PageHead :title="c.name">
       <template #about>
-        <RouterLink to="/connections">Connections</RouterLink>
-        <template v-if="c.owner"> · minded by {{ c.owner }}</template>
+        <RouterLink to="/connections">{{ $t('connections.connections') }}</RouterLink>
+        <template v-if="c.owner">{{ ' ' }}{{ $t('connections.mindedBy', { owner: c.owner }) }}</template>
         <template v-if="c.address">
           · <a :href="c.address" target="_blank" rel="noopener">{{ c.address }}</a></template
         >
         <template v-if="limits.length"> · {{ limits.join(', ') }}</template>
       </template>
-      <Button size="small" label="Add an interface…" @click="adding = true" />
+      <Button size="small" :label="$t('connections.addInterface')" @click="adding = true" />
       <Button
         v-if="c.interfaces.length"
         size="small"
         variant="outlined"
-        label="Test all"
+        :label="$t('connections.testAll')"
         :loading="test.isPending.value"
         @click="test.mutate(c)"
       />
-      <Button size="small" variant="text" label="Edit…" @click="editing = true" />
-      <Button size="small" variant="text" :label="c.paused ? 'Resume' : 'Pause'" @click="pause.mutate(c)" />
-      <Button size="small" variant="text" label="Remove…" @click="removing = true" />
+      <Button size="small" variant="text" :label="$t('common.edit')" @click="editing = true" />
+      <Button
+        size="small"
+        variant="text"
+        :label="c.paused ? $t('common.resume') : $t('common.pause')"
+        @click="pause.mutate(c)"
+      />
+      <Button size="small" variant="text" :label="$t('connections.remove')" @click="removing = true" />
     </PageHead>
     <Oops :error="pause.error.value ?? test.error.value" />
     <p v-if="c.paused">
-      <Signal state="paused" /> <span class="faint">What depends on any interface waits.</span>
+      <Signal state="paused" /> <span class="faint">{{ $t('connections.whatDependsOnAnyInterface') }}</span>
     </p>
     <p v-if="c.notes" class="notes">{{ c.notes }}</p>
-    <p v-if="!c.interfaces.length" class="sheet empty faint">
-      No interface yet. Add what speaks with the system: where rosters come from, where people are put into
-      classes, where events go.
-    </p>
+    <p v-if="!c.interfaces.length" class="sheet empty faint">{{ $t('connections.noInterfaceYetAddWhat') }}</p>
     <Interface v-for="i in c.interfaces" :key="i.id" :one="i" :connection="c" />
     <InterfaceForm v-if="adding" :connection="c" @close="adding = false" />
     <SystemForm v-if="editing" :connection="c" @close="editing = false" />

@@ -45,16 +45,13 @@ const host = (address: string) => address.replace(/^https?:\/\//, '').replace(/\
 </script>
 
 <template>
-  <PageHead
-    title="Connections"
-    about="One connection serves every course. Each interface of it speaks one protocol and is tested on its own."
-  >
-    <Button size="small" label="Connect a system…" @click="router.push('/connections/new')" />
+  <PageHead :title="$t('connections.connections')" :about="$t('connections.oneConnectionServesEveryCourse')">
+    <Button size="small" :label="$t('connections.connectSystem')" @click="router.push('/connections/new')" />
   </PageHead>
   <Oops :error="list.error.value" :again="list.refetch" />
   <Oops :error="restore.error.value ?? restoreOne.error.value" />
   <p v-if="rows && !rows.length" class="sheet empty faint">
-    Nothing is connected yet. Start with the register; a course platform and outside services come next.
+    {{ $t('connections.nothingIsConnectedYetStart') }}
   </p>
   <article v-for="c in rows" :key="c.id" class="sheet">
     <div>
@@ -69,43 +66,55 @@ const host = (address: string) => address.replace(/^https?:\/\//, '').replace(/\
     </div>
     <div>
       <p v-if="!c.interfaces.length" class="faint">
-        No interface yet. <RouterLink :to="`/connections/${c.id}`">Add one</RouterLink> to speak with it.
+        <i18n-t keypath="connections.noInterfaceYetToSpeak" scope="global"
+          ><template #addOne
+            ><RouterLink :to="`/connections/${c.id}`">{{ $t('connections.addOne') }}</RouterLink></template
+          ></i18n-t
+        >
       </p>
       <div v-for="i in c.interfaces" :key="i.id" class="interface">
         <span>{{ i.label || i.title }}</span>
         <Signal :state="i.paused && !c.paused ? 'paused' : worst(i)" />
         <span class="faint">
           <template v-if="resting(i).length"
-            ><b
-              >{{ resting(i)[0]?.operation || 'The service' }} rests until {{ when(resting(i)[0]?.until) }}</b
+            ><b>{{
+              $t('connections.restsUntil', {
+                operation: resting(i)[0]?.operation || $t('connections.service'),
+                until: when(resting(i)[0]?.until),
+              })
+            }}</b
             >;
             <RouterLink :to="`/deliveries?interface=${i.id}`">{{
-              resting(i)[0]?.waiting === 1 ? '1 delivery waits' : `${resting(i)[0]?.waiting} deliveries wait`
+              $t(
+                'connections.deliveryWaits',
+                { waiting: resting(i)[0]?.waiting },
+                resting(i)[0]?.waiting ?? 0,
+              )
             }}</RouterLink></template
           >
           <template v-else-if="i.lastRead"
-            >last read:
+            >{{ $t('connections.lastRead') }}
             <RouterLink :to="`/runs/${i.lastRead.id}`"
               >{{ i.lastRead.state.replaceAll('-', ' ') }},
               {{ when(i.lastRead.finishedAt ?? i.lastRead.createdAt) }}</RouterLink
             ></template
           >
-          <template v-else-if="!i.checklist.live"
-            >next: {{ i.checklist.steps.find((s) => !s.done)?.title }}</template
-          >
+          <template v-else-if="!i.checklist.live">{{
+            $t('connections.next', { title: i.checklist.steps.find((s) => !s.done)?.title })
+          }}</template>
         </span>
       </div>
     </div>
   </article>
   <section v-if="removed.data.value?.items.length || alone.length" class="removed">
-    <h2>Removed</h2>
+    <h2>{{ $t('connections.removed') }}</h2>
     <p v-for="c in removed.data.value?.items" :key="c.id" class="faint">
       {{ c.name }}, {{ when(c.removedAt) }}
-      <Button size="small" variant="text" label="Restore" @click="restore.mutate(c)" />
+      <Button size="small" variant="text" :label="$t('connections.restore')" @click="restore.mutate(c)" />
     </p>
     <p v-for="i in alone" :key="i.id" class="faint">
       {{ i.name }} ({{ i.title }}), {{ when(i.removedAt) }}
-      <Button size="small" variant="text" label="Restore" @click="restoreOne.mutate(i)" />
+      <Button size="small" variant="text" :label="$t('connections.restore')" @click="restoreOne.mutate(i)" />
     </p>
   </section>
 </template>

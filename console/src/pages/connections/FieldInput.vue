@@ -49,7 +49,13 @@ const id = computed(() => (props.prefix ?? '') + props.field.name)
       v-model="value"
       :type="field.secret ? 'password' : 'text'"
       :label="field.title"
-      :placeholder="removed ? 'taken away' : field.secret && kept ? 'unchanged' : (field.default ?? '')"
+      :placeholder="
+        removed
+          ? $t('connections.takenAway')
+          : field.secret && kept
+            ? $t('connections.unchanged')
+            : (field.default ?? '')
+      "
       :help="help"
       :problem="problem"
       :autocomplete="field.secret ? 'new-password' : 'off'"
@@ -59,7 +65,7 @@ const id = computed(() => (props.prefix ?? '') + props.field.name)
       type="button"
       size="small"
       variant="text"
-      :label="`Take ${field.title.toLowerCase()} away`"
+      :label="$t('connections.takeAway', { title: field.title.toLowerCase() })"
       @click="$emit('remove')"
     />
   </div>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import { useMutation, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 
@@ -25,41 +26,62 @@ const end = useMutation({
   mutationFn: () => ok(api.DELETE('/api/v1/interfaces/{id}/grant', path())),
   onSettled: refresh,
 })
-const account = (g: Schemas['Grant']) => g.account || 'an account that the service does not name'
+const account = (g: Schemas['Grant']) => g.account || $t('connections.accountThatServiceDoesNot')
 </script>
 
 <template>
   <div class="grant">
-    <p v-if="!one.grant">▲ Nobody has signed in at the service yet.</p>
+    <p v-if="!one.grant">{{ $t('connections.nobodyHasSignedInAt') }}</p>
     <template v-else>
-      <p v-if="one.grant.trouble" class="urgent">▲ {{ one.grant.trouble }}. Sign in again.</p>
+      <p v-if="one.grant.trouble" class="urgent">
+        {{ $t('connections.signInAgainTrouble', { trouble: one.grant.trouble }) }}
+      </p>
       <p v-else>
-        ● Let in as <b>{{ account(one.grant) }}</b><template v-if="one.grant.scopes.length"
-          >, with {{ one.grant.scopes.join(', ') }}</template
-        >.
+        <i18n-t keypath="connections.letInAs" scope="global"
+          ><template #grant
+            ><b>{{ account(one.grant) }}</b></template
+          ><template #more
+            ><template v-if="one.grant.scopes.length">{{
+              $t('connections.with', { scopes: one.grant.scopes.join(', ') })
+            }}</template></template
+          ></i18n-t
+        >
       </p>
       <p v-if="one.grant.missing.length" class="urgent">
-        ▲ Asked for and not granted: {{ one.grant.missing.join(', ') }}.
+        {{ $t('connections.askedForAndNotGranted', { missing: one.grant.missing.join(', ') }) }}
       </p>
       <p class="faint">
-        Signed in by {{ one.grant.grantedBy }}, {{ when(one.grant.grantedAt) }};
-        <template v-if="one.grant.renews">it renews itself.</template>
-        <template v-else-if="one.grant.expiresAt"
-          >it ends {{ when(one.grant.expiresAt) }}: sign in again before.</template
-        >
-        <template v-else>it has no end that is known.</template>
+        {{
+          $t('connections.signedInBy', {
+            grantedBy: one.grant.grantedBy,
+            grantedAt: when(one.grant.grantedAt),
+          })
+        }}
+        <template v-if="one.grant.renews">{{ $t('connections.itRenewsItself') }}</template>
+        <template v-else-if="one.grant.expiresAt">{{
+          $t('connections.itEndsSignInAgain', { expiresAt: when(one.grant.expiresAt) })
+        }}</template>
+        <template v-else>{{ $t('connections.itHasNoEndThat') }}</template>
       </p>
     </template>
     <div v-if="one.pending" class="pending" role="alert">
       <p>
-        ▲ Somebody signed in as <b>{{ account(one.pending) }}</b>, but {{ one.pending.trouble }}. Until you
-        decide, the former grant counts.
+        <i18n-t keypath="connections.somebodySignedInAsBut" scope="global"
+          ><template #pending
+            ><b>{{ account(one.pending) }}</b></template
+          ><template #trouble>{{ one.pending.trouble }}</template></i18n-t
+        >
       </p>
-      <Button size="small" label="Take it" :loading="decide.isPending.value" @click="decide.mutate(true)" />
+      <Button
+        size="small"
+        :label="$t('connections.takeIt')"
+        :loading="decide.isPending.value"
+        @click="decide.mutate(true)"
+      />
       <Button
         size="small"
         variant="outlined"
-        label="Drop it"
+        :label="$t('connections.dropIt')"
         :loading="decide.isPending.value"
         @click="decide.mutate(false)"
       />
@@ -68,7 +90,7 @@ const account = (g: Schemas['Grant']) => g.account || 'an account that the servi
     <Button
       size="small"
       variant="outlined"
-      :label="one.grant ? 'Sign in again…' : 'Sign in…'"
+      :label="one.grant ? $t('connections.signInAgain') : $t('connections.signIn')"
       :loading="begin.isPending.value"
       @click="begin.mutate()"
     />
@@ -76,7 +98,7 @@ const account = (g: Schemas['Grant']) => g.account || 'an account that the servi
       v-if="one.grant"
       size="small"
       variant="text"
-      label="Give it up"
+      :label="$t('connections.giveItUp')"
       :loading="end.isPending.value"
       @click="end.mutate()"
     />

@@ -67,15 +67,21 @@ const error = computed(() => upload.error.value ?? probe.error.value ?? pause.er
     </div>
     <div class="can">
       <p v-if="i.pausedAlone">
-        <Signal state="paused" /> <span class="faint">What depends on it waits.</span>
+        <Signal state="paused" /> <span class="faint">{{ $t('connections.whatDependsOnItWaits') }}</span>
       </p>
       <p v-for="(r, n) in resting(i)" :key="n" class="rests">
-        <b>{{ r.operation || 'The service' }} rests until {{ when(r.until) }}.</b> {{ r.reason }}.
+        <b>{{
+          $t('connections.restsUntilOperation', {
+            operation: r.operation || $t('connections.service'),
+            until: when(r.until),
+          })
+        }}</b>
+        {{ r.reason }}.
         <RouterLink :to="`/deliveries?interface=${i.id}`">{{
-          r.waiting === 1 ? '1 delivery waits' : `${r.waiting} deliveries wait`
+          $t('connections.n1DeliveryWaits', { waiting: r.waiting }, r.waiting)
         }}</RouterLink>
       </p>
-      <p v-if="!i.probe.length" class="faint">Not tested yet.</p>
+      <p v-if="!i.probe.length" class="faint">{{ $t('connections.notTestedYet') }}</p>
       <div v-for="r in i.probe" :key="r.capability" class="capability">
         <span>{{ capabilities[r.capability] ?? r.capability }}</span>
         <Signal :state="r.state" />
@@ -88,7 +94,7 @@ const error = computed(() => upload.error.value ?? probe.error.value ?? pause.er
       </div>
       <Grant v-if="i.signsIn" :one="i" />
       <p v-if="i.lastRead" class="faint fresh">
-        Last read:
+        {{ $t('connections.lastRead2') }}
         <RouterLink :to="`/runs/${i.lastRead.id}`"
           >{{ i.lastRead.state.replaceAll('-', ' ') }},
           {{ when(i.lastRead.finishedAt ?? i.lastRead.createdAt) }}</RouterLink
@@ -99,44 +105,50 @@ const error = computed(() => upload.error.value ?? probe.error.value ?? pause.er
       <Button
         v-if="i.kind === 'oneroster' || i.settings.folder"
         size="small"
-        label="Read now"
+        :label="$t('connections.readNow')"
         :disabled="i.paused || refused(i)"
-        :title="refused(i) ? 'The register refuses: mend the interface first, then test it' : undefined"
+        :title="refused(i) ? $t('connections.registerRefusesMendInterfaceFirst') : undefined"
         @click="read.mutate(i)"
       />
       <FileField
         v-if="i.kind === 'oneroster-csv'"
         hidden
-        :label="`Upload a package for ${i.name}`"
+        :label="$t('connections.uploadPackageFor', { name: i.name })"
         accept=".zip"
-        :button="upload.isPending.value ? 'Uploading…' : 'Upload…'"
+        :button="upload.isPending.value ? $t('connections.uploading') : $t('connections.upload')"
         :disabled="upload.isPending.value"
         @choose="(files) => choose(i, files)"
       />
       <Button
         size="small"
         variant="outlined"
-        label="Test"
+        :label="$t('connections.test')"
         :loading="probe.isPending.value"
         @click="probe.mutate(i)"
       />
-      <RouterLink v-if="keepsClasses(i)" :to="`/interfaces/${i.id}/matching`">Who is who…</RouterLink>
-      <RouterLink v-if="keepsClasses(i)" :to="`/interfaces/${i.id}/unpaired`">Unpaired classes…</RouterLink>
-      <RouterLink v-if="i.lastRead" :to="`/interfaces/${i.id}/proposals`"
-        >Second accounts and test learners…</RouterLink
-      >
-      <RouterLink v-if="i.kind === 'http-api'" :to="`/interfaces/${i.id}/operations`">Operations…</RouterLink>
-      <RouterLink v-if="i.kind === 'cloudevents'" :to="`/interfaces/${i.id}/meaning`"
-        >What its events mean…</RouterLink
-      >
-      <Button size="small" variant="text" label="Edit…" @click="editing = true" />
+      <RouterLink v-if="keepsClasses(i)" :to="`/interfaces/${i.id}/matching`">{{
+        $t('connections.whoIsWho')
+      }}</RouterLink>
+      <RouterLink v-if="keepsClasses(i)" :to="`/interfaces/${i.id}/unpaired`">{{
+        $t('connections.unpairedClasses')
+      }}</RouterLink>
+      <RouterLink v-if="i.lastRead" :to="`/interfaces/${i.id}/proposals`">{{
+        $t('connections.secondAccountsAndTestLearners')
+      }}</RouterLink>
+      <RouterLink v-if="i.kind === 'http-api'" :to="`/interfaces/${i.id}/operations`">{{
+        $t('connections.operations')
+      }}</RouterLink>
+      <RouterLink v-if="i.kind === 'cloudevents'" :to="`/interfaces/${i.id}/meaning`">{{
+        $t('connections.whatItsEventsMean')
+      }}</RouterLink>
+      <Button size="small" variant="text" :label="$t('common.edit')" @click="editing = true" />
       <Button
         size="small"
         variant="text"
-        :label="i.pausedAlone ? 'Resume' : 'Pause'"
+        :label="i.pausedAlone ? $t('common.resume') : $t('common.pause')"
         @click="pause.mutate(i)"
       />
-      <Button size="small" variant="text" label="Remove…" @click="removing = true" />
+      <Button size="small" variant="text" :label="$t('connections.remove')" @click="removing = true" />
     </div>
   </article>
   <InterfaceForm v-if="editing" :connection="connection" :edit="i" @close="editing = false" />

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import { computed } from 'vue'
 
 import type { Schemas } from '../../api/client'
@@ -43,7 +44,7 @@ const about = (f: Schemas['Field']) => ({
   problem: props.wrong[`values.${f.name}`],
   hint:
     f.address && props.address && !props.edit
-      ? `A path such as /path is taken under ${props.address}`
+      ? $t('connections.pathSuchAsPathIs', { address: props.address })
       : undefined,
 })
 const id = (name: string) => (props.prefix ?? '') + name
@@ -51,28 +52,28 @@ const id = (name: string) => (props.prefix ?? '') + name
 
 <template>
   <div v-if="!edit" class="field">
-    <label :for="id('kind')">What does it speak?</label>
+    <label :for="id('kind')">{{ $t('connections.whatDoesItSpeak') }}</label>
     <ChoiceField
       :id="id('kind')"
       v-model="draft.kind"
       hidden
-      label="Kind"
+      :label="$t('common.kind')"
       :problem="wrong.kind"
       :options="(kinds.data.value ?? []).map((k) => ({ value: k.name, label: k.title }))"
     />
   </div>
   <dl v-if="chosen && !edit" class="about">
     <template v-if="chosen.hears?.length"
-      ><dt>Heard from it</dt>
+      ><dt>{{ $t('connections.heardFromIt') }}</dt>
       <dd>{{ chosen.hears.join('; ') }}</dd></template
     >
     <template v-if="chosen.does?.length"
-      ><dt>Done there</dt>
+      ><dt>{{ $t('connections.doneThere') }}</dt>
       <dd>{{ chosen.does.join('; ') }}</dd></template
     >
-    <dt>Values</dt>
+    <dt>{{ $t('connections.values') }}</dt>
     <dd>{{ chosen.given }}</dd>
-    <dt>Rights</dt>
+    <dt>{{ $t('connections.rights') }}</dt>
     <dd>{{ chosen.rights }}</dd>
   </dl>
   <TextField
@@ -82,8 +83,8 @@ const id = (name: string) => (props.prefix ?? '') + name
     :placeholder="others ? (chosen?.short ?? '') : ''"
     autocomplete="off"
     name="label"
-    label="Label"
-    help="What tells it from the other interfaces of this connection"
+    :label="$t('connections.label')"
+    :help="$t('connections.whatTellsItFromOther')"
   />
   <FieldInput
     v-for="f in fields.filter((x) => !x.rare)"
@@ -93,7 +94,7 @@ const id = (name: string) => (props.prefix ?? '') + name
     @remove="take(f.name)"
   />
   <details v-if="fields.some((x) => x.rare)">
-    <summary>Seldom needed</summary>
+    <summary>{{ $t('connections.seldomNeeded') }}</summary>
     <FieldInput
       v-for="f in fields.filter((x) => x.rare)"
       :key="f.name"

@@ -61,15 +61,19 @@ const wrong = computed(() => (save.error.value instanceof Problem ? save.error.v
 <template>
   <Frame
     :of="save"
-    :title="edit ? `Edit ${edit.name}` : `Add an interface to ${connection.name}`"
+    :title="
+      edit
+        ? $t('common.editName', { name: edit.name })
+        : $t('connections.addInterfaceTo', { name: connection.name })
+    "
     width="36rem"
     :stays="!!made"
     @close="emit('close')"
   >
     <template v-if="made">
-      <p>Added. Enter these values at the other side now; the secret is not shown again.</p>
+      <p>{{ $t('connections.addedEnterTheseValuesAt') }}</p>
       <Made :made="made" />
-      <Button label="Done" @click="emit('close')" />
+      <Button :label="$t('common.done')" @click="emit('close')" />
     </template>
     <form v-else @submit.prevent="save.mutate(undefined)">
       <InterfaceFields
@@ -84,12 +88,12 @@ const wrong = computed(() => (save.error.value instanceof Problem ? save.error.v
         v-if="wrong.code === 'values-not-tested'"
         size="small"
         variant="outlined"
-        label="Save them all the same"
+        :label="$t('connections.saveThemAllSame')"
         @click="save.mutate(true)"
       />
       <div class="actions">
-        <Button type="submit" label="Save and test" :loading="save.isPending.value" />
-        <Button type="button" variant="text" label="Cancel" @click="emit('close')" />
+        <Button type="submit" :label="$t('connections.saveAndTest')" :loading="save.isPending.value" />
+        <Button type="button" variant="text" :label="$t('common.cancel')" @click="emit('close')" />
       </div>
     </form>
   </Frame>

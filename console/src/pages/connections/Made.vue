@@ -10,7 +10,13 @@ const copy = (text: string) => navigator.clipboard.writeText(text)
   <h3 v-if="name">{{ name }}</h3>
   <div v-for="(v, k) in made" :key="k" class="made">
     <span class="faint">{{ k }}</span> <code>{{ v }}</code>
-    <Button size="small" variant="text" label="Copy" :aria-label="`Copy ${k}`" @click="copy(v)" />
+    <Button
+      size="small"
+      variant="text"
+      :label="$t('connections.copy')"
+      :aria-label="$t('connections.copyK', { k })"
+      @click="copy(v)"
+    />
   </div>
 </template>
 

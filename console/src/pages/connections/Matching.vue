@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
@@ -47,10 +48,10 @@ const save = useMutation({
 watch(m, () => preview.reset(), { deep: true })
 
 const keys: Record<string, string> = {
-  account: 'the account stored for the person',
-  identifier: "the institution's identifier, or one in another system",
+  account: $t('connections.accountStoredForPerson'),
+  identifier: $t('connections.institutionsIdentifierOrOneIn'),
   email: 'the e-mail address',
-  'user-name': 'the user name',
+  'user-name': $t('connections.userName'),
 }
 function up(i: number) {
   const list = m.value!.keys
@@ -58,7 +59,10 @@ function up(i: number) {
 }
 const missing = computed(() => Object.keys(keys).filter((k) => !m.value?.keys.includes(k)))
 function conditions(x: Schemas['Exclusion']) {
-  return [x.secondAccounts && 'second account of a person already in', x.testLearners && 'test learner']
+  return [
+    x.secondAccounts && $t('connections.secondAccountOfPersonAlready'),
+    x.testLearners && $t('connections.testLearner'),
+  ]
     .filter(Boolean)
     .join(', ')
 }
@@ -67,21 +71,21 @@ const rows = computed(() => preview.data.value?.items.map((t, i) => ({ key: i, .
 
 <template>
   <PageHead
-    :title="`Who is who at ${service.data.value?.name ?? ''}`"
-    about="By what people are recognised, in this order, and who is left out. It serves every pairing with this interface."
+    :title="$t('connections.whoIsWhoAt', { name: service.data.value?.name ?? '' })"
+    :about="$t('connections.byWhatPeopleAreRecognised')"
   >
-    <RouterLink to="/connections">to the connections</RouterLink>
+    <RouterLink to="/connections">{{ $t('connections.toConnections') }}</RouterLink>
     <Button
       size="small"
       variant="outlined"
-      label="Whom would it touch?"
+      :label="$t('connections.whomWouldItTouch')"
       :disabled="!changed"
       :loading="preview.isPending.value"
       @click="preview.mutate()"
     />
     <Button
       size="small"
-      label="Save"
+      :label="$t('common.save')"
       :disabled="!changed || !preview.data.value"
       :loading="save.isPending.value"
       @click="save.mutate()"
@@ -93,7 +97,7 @@ const rows = computed(() => preview.data.value?.items.map((t, i) => ({ key: i, .
   />
   <div v-if="m" class="two">
     <section>
-      <h2>Recognised by</h2>
+      <h2>{{ $t('connections.recognisedBy') }}</h2>
       <ol>
         <li v-for="(k, i) in m.keys" :key="k">
           {{ keys[k] }}
@@ -102,16 +106,16 @@ const rows = computed(() => preview.data.value?.items.map((t, i) => ({ key: i, .
               v-if="i"
               size="small"
               variant="text"
-              label="Earlier"
-              :aria-label="`${k} earlier`"
+              :label="$t('connections.earlier')"
+              :aria-label="$t('connections.earlierK', { k })"
               @click="up(i)"
             />
             <Button
               v-if="m.keys.length > 1"
               size="small"
               variant="text"
-              label="Never"
-              :aria-label="`never by ${k}`"
+              :label="$t('connections.never')"
+              :aria-label="$t('connections.neverBy', { k })"
               @click="m.keys.splice(i, 1)"
             />
           </span>
@@ -122,96 +126,117 @@ const rows = computed(() => preview.data.value?.items.map((t, i) => ({ key: i, .
         :key="k"
         size="small"
         variant="outlined"
-        :label="`Also by ${keys[k]}`"
+        :label="$t('connections.alsoBy', { keys: keys[k] })"
         @click="m.keys.push(k)"
       />
-      <p class="faint">
-        The first one that finds an account decides. Two accounts are never chosen between: a person does
-        that.
-      </p>
+      <p class="faint">{{ $t('connections.firstOneThatFindsAccount') }}</p>
     </section>
     <section>
-      <h2>Domains that changed</h2>
+      <h2>{{ $t('connections.domainsThatChanged') }}</h2>
       <div v-for="(d, i) in m.domains" :key="i" class="rule">
         <TextField
           :id="`from-${i}`"
           v-model="d.from"
           placeholder="old.school.example"
           hidden
-          label="Old domain"
+          :label="$t('connections.oldDomain')"
         />
         →
-        <TextField :id="`to-${i}`" v-model="d.to" placeholder="school.example" hidden label="New domain" />
+        <TextField
+          :id="`to-${i}`"
+          v-model="d.to"
+          placeholder="school.example"
+          hidden
+          :label="$t('connections.newDomain')"
+        />
         <ChoiceField
           v-model="d.role"
           hidden
-          label="For whom"
+          :label="$t('connections.forWhom')"
           :options="[
-            { value: undefined, label: 'everybody' },
-            { value: 'student', label: 'students' },
-            { value: 'teacher', label: 'teachers' },
+            { value: undefined, label: $t('connections.everybody') },
+            { value: 'student', label: $t('connections.students') },
+            { value: 'teacher', label: $t('connections.teachers') },
           ]"
         />
-        <Button size="small" variant="text" label="Drop" @click="m.domains.splice(i, 1)" />
+        <Button size="small" variant="text" :label="$t('common.drop')" @click="m.domains.splice(i, 1)" />
       </div>
       <Button
         size="small"
         variant="outlined"
-        label="Add a domain"
+        :label="$t('connections.addDomain')"
         @click="m.domains.push({ from: '', to: '' })"
       />
-      <p class="faint">
-        Both addresses are one person's; the new one is what the service gets. The register's stays.
-      </p>
-      <h2>Left out on purpose</h2>
+      <p class="faint">{{ $t('connections.bothAddressesAreOnePersons') }}</p>
+      <h2>{{ $t('connections.leftOutOnPurpose') }}</h2>
       <div v-for="(x, i) in m.exclude" :key="i" class="rule">
-        <TextField v-model="x.name" placeholder="Name, shown as the reason" hidden label="Name of the rule" />
+        <TextField
+          v-model="x.name"
+          :placeholder="$t('connections.nameShownAsReason')"
+          hidden
+          :label="$t('common.nameOfRule')"
+        />
         <span v-if="conditions(x)" class="faint">{{ conditions(x) }}</span>
         <template v-else>
           <TextField
             v-model="x.userName"
-            placeholder="user name, e.g. guest-*"
+            :placeholder="$t('connections.userNameEGGuest')"
             hidden
-            label="Pattern on the user name"
+            :label="$t('connections.patternOnUserName')"
           />
           <TextField
             v-model="x.email"
-            placeholder="address, e.g. office.*"
+            :placeholder="$t('connections.addressEGOffice')"
             hidden
-            label="Pattern on the address"
+            :label="$t('connections.patternOnAddress')"
           />
-          <TextField v-model="x.organisation" placeholder="organisation" hidden label="Organisation" />
-          <TextField v-model="x.role" placeholder="role" hidden label="Role" />
+          <TextField
+            v-model="x.organisation"
+            :placeholder="$t('connections.organisation')"
+            hidden
+            :label="$t('connections.organisationLabel')"
+          />
+          <TextField
+            v-model="x.role"
+            :placeholder="$t('connections.role')"
+            hidden
+            :label="$t('common.role')"
+          />
         </template>
         <Button
           size="small"
           variant="text"
-          label="Drop"
-          :aria-label="`Drop ${x.name}`"
+          :label="$t('common.drop')"
+          :aria-label="$t('connections.drop', { name: x.name })"
           @click="m.exclude.splice(i, 1)"
         />
       </div>
-      <Button size="small" variant="outlined" label="Add a rule" @click="m.exclude.push({ name: '' })" />
+      <Button
+        size="small"
+        variant="outlined"
+        :label="$t('connections.addRule')"
+        @click="m.exclude.push({ name: '' })"
+      />
     </section>
   </div>
   <template v-if="rows">
-    <h2>Whom it would touch</h2>
+    <h2>{{ $t('connections.whomItWouldTouch') }}</h2>
     <Listing
       :rows="rows"
       :loading="false"
       :error="null"
-      empty="Nobody who is in a paired section now."
-      :next="{ to: '/sections?state=not-paired', text: 'Pair a section' }"
+      :empty="$t('connections.nobodyWhoIsInPaired')"
+      :next="{ to: '/sections?state=not-paired', text: $t('connections.pairSection') }"
       row-key="key"
     >
-      <Column header="Person"
+      <Column :header="$t('common.person')"
         ><template #body="{ data }"
           ><RouterLink :to="`/people/${data.personId}`">{{ data.name }}</RouterLink>
           <span class="faint">{{ data.role }}</span></template
         ></Column
       >
-      <Column field="section" header="Section" />
-      <Column field="effect" header="What would be different" />
+      <Column field="section" :header="$t('common.section')" />
+      <Column field="effect" :header="$t('connections.whatWouldBeDifferent')" />
     </Listing>
   </template>
 </template>

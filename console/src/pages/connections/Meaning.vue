@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Textarea from 'primevue/textarea'
@@ -17,12 +18,20 @@ const interfaces = useInterfaces()
 const service = computed(() => interfaces.data.value?.items.find((c) => c.id === props.id))
 
 const fields = [
-  { name: 'person', title: 'Whom it is about', about: 'an address, or the register’s identifier' },
-  { name: 'starts', title: 'Gives access when', about: 'true when something was bought or began' },
-  { name: 'ends', title: 'Ends access when', about: 'true when it was cancelled or ended' },
-  { name: 'offer', title: 'What was bought', about: 'the offer’s name at the service' },
-  { name: 'order', title: 'Order', about: 'is different for each purchase' },
-  { name: 'buyerName', title: 'Name of the buyer', about: 'for buyers who are not in the register yet' },
+  {
+    name: 'person',
+    title: $t('connections.whomItIsAbout'),
+    about: $t('connections.addressOrRegistersIdentifier'),
+  },
+  {
+    name: 'starts',
+    title: $t('connections.givesAccessWhen'),
+    about: $t('connections.trueWhenSomethingWasBought'),
+  },
+  { name: 'ends', title: $t('connections.endsAccessWhen'), about: $t('connections.trueWhenItWasCancelled') },
+  { name: 'offer', title: $t('connections.whatWasBought'), about: $t('connections.offersNameAtService') },
+  { name: 'order', title: $t('connections.order2'), about: $t('connections.isDifferentForEachPurchase') },
+  { name: 'buyerName', title: $t('connections.nameOfBuyer'), about: $t('connections.forBuyersWhoAreNot') },
 ]
 const mapping = reactive<Record<string, string>>({})
 const tried = ref<Record<string, string>>()
@@ -91,19 +100,19 @@ const save = useMutation({
   },
 })
 const words: Record<string, string> = {
-  starts: '● gives access',
-  ends: '○ ends access',
-  nothing: '– nothing',
-  unclear: '✕ both at once',
+  starts: $t('connections.givesAccess'),
+  ends: $t('connections.endsAccess'),
+  nothing: $t('connections.nothing'),
+  unclear: $t('connections.bothAtOnce'),
 }
 </script>
 
 <template>
   <PageHead
-    :title="`What events of ${service?.name ?? '…'} mean`"
-    about="For access: tried on what the service really sent, before anything is saved"
+    :title="$t('connections.whatEventsOfMean', { name: service?.name ?? '…' })"
+    :about="$t('connections.forAccessTriedOnWhat')"
   >
-    <RouterLink to="/connections">Connections</RouterLink>
+    <RouterLink to="/connections">{{ $t('connections.connections') }}</RouterLink>
   </PageHead>
   <Oops :error="interfaces.error.value ?? meaning.error.value" />
   <div class="two">
@@ -124,7 +133,8 @@ const words: Record<string, string> = {
           <small v-if="wrong[f.name]" class="problem" role="alert">{{ wrong[f.name] }}</small>
           <small v-else-if="example?.problems[f.name]" class="problem">{{ example.problems[f.name] }}</small>
           <small v-else-if="example && mapping[f.name]"
-            ><span class="faint">here:</span> <code>{{ example.values[f.name] || '(empty)' }}</code></small
+            ><span class="faint">{{ $t('connections.here') }}</span>
+            <code>{{ example.values[f.name] || '(empty)' }}</code></small
           >
           <small v-else class="faint">{{ f.about }}</small>
         </div>
@@ -134,22 +144,20 @@ const words: Record<string, string> = {
         <Button
           type="submit"
           size="small"
-          label="Save"
+          :label="$t('common.save')"
           :disabled="Object.keys(wrong).length > 0 || !service"
           :loading="save.isPending.value"
         />
-        <span v-if="save.isSuccess.value" class="faint" role="status"
-          >Saved; what comes from now on is read that way.</span
-        >
+        <span v-if="save.isSuccess.value" class="faint" role="status">{{
+          $t('connections.savedWhatComesFromNow')
+        }}</span>
       </div>
     </form>
     <aside>
-      <h2>{{ example ? `${example.reported}, ${when(example.at)}` : 'No event yet' }}</h2>
-      <p v-if="!example" class="faint">
-        The service has reported nothing yet. Let it send an event, then build the expressions from it.
-      </p>
+      <h2>{{ example ? `${example.reported}, ${when(example.at)}` : $t('connections.noEventYet') }}</h2>
+      <p v-if="!example" class="faint">{{ $t('connections.serviceHasReportedNothingYet') }}</p>
       <p v-else class="faint">
-        Click a value to put its place into “{{ fields.find((f) => f.name === last)?.title }}”.
+        {{ $t('connections.clickValueToPutIts', { title: fields.find((f) => f.name === last)?.title }) }}
       </p>
       <ul v-if="example" class="places">
         <li v-for="p in example.places" :key="p.path">
@@ -161,17 +169,19 @@ const words: Record<string, string> = {
       </ul>
     </aside>
   </div>
-  <h2 v-if="examples.length">The latest {{ examples.length }} events, read like this</h2>
+  <h2 v-if="examples.length">
+    {{ $t('connections.latestEventsReadLikeThis', { examples: examples.length }) }}
+  </h2>
   <div class="over">
     <table v-if="examples.length" class="list">
       <thead>
         <tr>
-          <th>when</th>
-          <th>reported</th>
-          <th>whom</th>
-          <th>offer</th>
-          <th>order</th>
-          <th>access</th>
+          <th>{{ $t('connections.when') }}</th>
+          <th>{{ $t('connections.reported') }}</th>
+          <th>{{ $t('connections.whom') }}</th>
+          <th>{{ $t('connections.offer') }}</th>
+          <th>{{ $t('connections.order') }}</th>
+          <th>{{ $t('connections.access') }}</th>
         </tr>
       </thead>
       <tbody>

@@ -68,37 +68,33 @@ const wrongOf = (n: number) =>
 </script>
 
 <template>
-  <PageHead
-    title="Connect a system"
-    about="What is the same for all its interfaces is entered once. Each interface speaks one protocol with it."
-  />
+  <PageHead :title="$t('common.connectSystem')" :about="$t('connections.whatIsSameForAll')" />
   <section v-if="connected && shown.length" class="sheet">
     <p>
-      {{ connected.name }} is connected. Enter these values at the other side now; secrets are not shown
-      again.
+      {{ $t('connections.isConnectedEnterTheseValues', { name: connected.name }) }}
     </p>
     <Made v-for="i in shown" :key="i.id" :name="i.name" :made="i.made!" />
     <div class="actions">
-      <Button label="Done" @click="router.push(`/connections/${connected.id}`)" />
+      <Button :label="$t('common.done')" @click="router.push(`/connections/${connected.id}`)" />
     </div>
   </section>
   <form v-else class="sheet" @submit.prevent="save.mutate()">
     <div class="columns">
       <section class="system">
-        <h2>The system</h2>
+        <h2>{{ $t('connections.system') }}</h2>
         <SystemFields v-model="system" :wrong="wrong" />
       </section>
       <section>
         <fieldset v-for="(x, n) in interfaces" :key="x.key">
           <legend>
-            Interface {{ interfaces.length > 1 ? n + 1 : '' }}
+            {{ $t('connections.interface', { interfaces: interfaces.length > 1 ? n + 1 : '' }) }}
             <Button
               v-if="interfaces.length > 1"
               type="button"
               size="small"
               variant="text"
-              label="Leave out"
-              :aria-label="`Leave out interface ${n + 1}`"
+              :label="$t('connections.leaveOut')"
+              :aria-label="$t('connections.leaveOutInterface', { n: n + 1 })"
               @click="interfaces.splice(n, 1)"
             />
           </legend>
@@ -114,15 +110,20 @@ const wrongOf = (n: number) =>
           type="button"
           size="small"
           variant="outlined"
-          label="Add another interface"
+          :label="$t('connections.addAnotherInterface')"
           @click="interfaces.push(fresh('scim'))"
         />
       </section>
     </div>
     <Oops :error="save.error.value" />
     <div class="actions">
-      <Button type="submit" label="Save and test" :loading="save.isPending.value" />
-      <Button type="button" variant="text" label="Cancel" @click="router.push('/connections')" />
+      <Button type="submit" :label="$t('connections.saveAndTest')" :loading="save.isPending.value" />
+      <Button
+        type="button"
+        variant="text"
+        :label="$t('common.cancel')"
+        @click="router.push('/connections')"
+      />
     </div>
   </form>
 </template>

@@ -68,99 +68,149 @@ async function edit(x: Schemas['Operation']) {
 </script>
 
 <template>
-  <PageHead :title="`Operations of ${name}`" about="What rules can ask this service to do">
-    <RouterLink to="/connections">Connections</RouterLink>
-    <Button size="small" label="Define an operation…" @click="edit(blank())" />
+  <PageHead :title="$t('connections.operationsOf', { name })" :about="$t('connections.whatRulesCanAskThis')">
+    <RouterLink to="/connections">{{ $t('connections.connections') }}</RouterLink>
+    <Button size="small" :label="$t('connections.defineOperation')" @click="edit(blank())" />
   </PageHead>
   <Oops :error="list.error.value ?? drop.error.value" />
   <p v-if="list.data.value && !list.data.value.length" class="sheet empty faint">
-    No operation yet. Define one from the service’s own description of its API.
+    {{ $t('connections.noOperationYetDefineOne') }}
   </p>
   <article v-for="x in list.data.value" :key="x.name" class="sheet line">
     <b>{{ x.title }}</b>
     <code>{{ x.method }} {{ x.path }}</code>
     <span class="faint"
       >{{ x.fields.map((f) => f.name).join(', ')
-      }}<template v-if="x.undo">; reverted by {{ x.undo }}</template></span
+      }}<template v-if="x.undo">{{ $t('connections.revertedBy', { undo: x.undo }) }}</template></span
     >
     <span class="actions">
-      <Button size="small" variant="text" label="Edit and try…" @click="edit(x)" />
-      <Button size="small" variant="text" label="Remove" @click="drop.mutate(x.name)" />
+      <Button size="small" variant="text" :label="$t('connections.editAndTry')" @click="edit(x)" />
+      <Button size="small" variant="text" :label="$t('common.remove')" @click="drop.mutate(x.name)" />
     </span>
   </article>
   <form v-if="editing" class="sheet form" @submit.prevent="save.mutate()">
     <div class="row">
-      <TextField v-model="o.name" label="Name" placeholder="add-label" />
-      <TextField v-model="o.title" label="What it does" />
+      <TextField v-model="o.name" :label="$t('common.name')" placeholder="add-label" />
+      <TextField v-model="o.title" :label="$t('connections.whatItDoes')" />
       <ChoiceField
         v-model="o.method"
-        label="Method"
-        :options="(['POST', 'PUT', 'PATCH', 'DELETE', 'GET'] as const).map((m) => ({ value: m, label: m }))"
+        :label="$t('connections.method')"
+        :options="
+          (
+            [
+              $t('connections.post'),
+              $t('connections.put'),
+              $t('connections.patch'),
+              $t('connections.delete'),
+              $t('connections.get'),
+            ] as const
+          ).map((m) => ({ value: m, label: m }))
+        "
       />
-      <TextField v-model="o.path" class="wide" label="Path" placeholder="/contacts/{email}/labels" />
+      <TextField
+        v-model="o.path"
+        class="wide"
+        :label="$t('connections.path')"
+        :placeholder="$t('connections.contactsEmailLabels')"
+      />
     </div>
     <table>
       <thead>
         <tr>
-          <th>Value</th>
-          <th>Needed</th>
-          <th>Listed at</th>
-          <th>As</th>
+          <th>{{ $t('connections.value') }}</th>
+          <th>{{ $t('connections.needed') }}</th>
+          <th>{{ $t('connections.listedAt') }}</th>
+          <th>{{ $t('connections.as') }}</th>
         </tr>
       </thead>
       <tbody>
         <tr v-for="(f, i) in o.fields" :key="i">
-          <td><TextField v-model="f.name" hidden :label="`Value ${i + 1}`" /></td>
-          <td><TickField v-model="f.required" hidden :label="`${f.name} is needed`" /></td>
+          <td><TextField v-model="f.name" hidden :label="$t('connections.valueI', { i: i + 1 })" /></td>
+          <td>
+            <TickField v-model="f.required" hidden :label="$t('connections.isNeeded', { name: f.name })" />
+          </td>
           <td>
             <TextField
               v-model="f.listPath"
               placeholder="/labels"
               hidden
-              :label="`Where ${f.name} is listed`"
+              :label="$t('connections.whereIsListed', { name: f.name })"
             />
           </td>
           <td>
-            <TextField v-model="f.list" placeholder="answer.body" hidden :label="`How ${f.name} is listed`" />
+            <TextField
+              v-model="f.list"
+              placeholder="answer.body"
+              hidden
+              :label="$t('connections.howIsListed', { name: f.name })"
+            />
           </td>
         </tr>
       </tbody>
     </table>
-    <Button size="small" variant="text" label="+ value" @click="o.fields.push({ name: '' })" />
+    <Button
+      size="small"
+      variant="text"
+      :label="$t('connections.valueLabel')"
+      @click="o.fields.push({ name: '' })"
+    />
     <div class="row">
-      <TextField v-model="o.success" class="wide" label="It worked when" placeholder="every 2xx answer" />
+      <TextField
+        v-model="o.success"
+        class="wide"
+        :label="$t('connections.itWorkedWhen')"
+        :placeholder="$t('connections.every2xxAnswer')"
+      />
     </div>
     <div class="row">
-      <TextField v-model="o.proofPath" label="Seen there at" placeholder="no look-up" />
+      <TextField
+        v-model="o.proofPath"
+        :label="$t('connections.seenThereAt')"
+        :placeholder="$t('connections.noLookUp')"
+      />
       <TextField
         v-model="o.proof"
         class="wide"
-        label="when"
-        placeholder="answer.values.label in answer.body.labels"
+        :label="$t('connections.when')"
+        :placeholder="$t('connections.answerValuesLabelInAnswer')"
       />
       <ChoiceField
         v-model="o.undo"
-        label="Reverted by"
+        :label="$t('connections.revertedByLabel')"
         :options="[
-          { value: undefined, label: 'nothing' },
+          { value: undefined, label: $t('common.nothing') },
           ...(list.data.value ?? []).map((x) => ({ value: x.name, label: x.title })),
         ]"
       />
     </div>
     <Oops :error="save.error.value" :over="(tag) => ((from = tag), save.mutate())" />
     <div class="actions">
-      <Button type="submit" size="small" label="Save" :loading="save.isPending.value" />
-      <Button type="button" size="small" variant="text" label="Close" @click="editing = false" />
+      <Button type="submit" size="small" :label="$t('common.save')" :loading="save.isPending.value" />
+      <Button
+        type="button"
+        size="small"
+        variant="text"
+        :label="$t('common.close')"
+        @click="editing = false"
+      />
     </div>
     <template v-if="list.data.value?.some((x) => x.name === o.name)">
-      <h2>Try it <span class="faint">for real</span></h2>
+      <h2>
+        {{ $t('connections.tryIt') }} <span class="faint">{{ $t('connections.forReal') }}</span>
+      </h2>
       <div class="row">
         <TextField v-for="f in o.fields" :key="f.name" v-model="values[f.name]" :label="f.name" />
-        <Button type="button" size="small" variant="outlined" label="Call it now" @click="attempt.mutate()" />
+        <Button
+          type="button"
+          size="small"
+          variant="outlined"
+          :label="$t('connections.callItNow')"
+          @click="attempt.mutate()"
+        />
       </div>
       <Oops :error="attempt.error.value" />
       <p v-if="attempt.data.value" :class="{ urgent: !attempt.data.value.worked }" role="status">
-        {{ attempt.data.value.worked ? '● It worked' : '▲ It did not work:' }}
+        {{ attempt.data.value.worked ? $t('connections.itWorked') : $t('connections.itDidNotWork') }}
         {{ attempt.data.value.problem }}
         <span class="faint">{{ attempt.data.value.status || '' }} {{ attempt.data.value.answer }}</span>
       </p>

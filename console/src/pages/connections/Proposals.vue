@@ -31,29 +31,29 @@ const decide = useMutation({
 
 <template>
   <PageHead
-    :title="`Second accounts and test learners in ${service.data.value?.name ?? ''}`"
-    about="Records that look like one, with what speaks for it. Nothing follows before you say so."
+    :title="$t('connections.secondAccountsAndTestLearnersName', { name: service.data.value?.name ?? '' })"
+    :about="$t('connections.recordsThatLookLikeOne')"
   >
     <Button
       v-if="rows?.length"
       size="small"
-      :label="rows.length === 1 ? 'Accept it' : `Accept all ${rows.length}`"
+      :label="$t('connections.acceptIt', { rows: rows.length }, rows.length)"
       :loading="decide.isPending.value"
       @click="decide.mutate({ people: rows.map((p) => p.personId), accept: true })"
     />
   </PageHead>
   <Oops :error="decide.error.value" />
   <p v-if="decide.data.value" role="status">
-    ● {{ decide.data.value.count }} decided; the classes are compared anew.
+    {{ $t('connections.decidedClassesAreComparedAnew', { count: decide.data.value.count }) }}
   </p>
   <Listing
     :rows="rows"
     :loading="list.isLoading.value"
     :error="list.error.value"
     :again="list.refetch"
-    empty="No record looks like a second account or a test learner of which nobody has said anything."
+    :empty="$t('connections.noRecordLooksLikeSecond')"
   >
-    <Column header="Person">
+    <Column :header="$t('common.person')">
       <template #body="{ data }">
         <RouterLink :to="`/people/${data.personId}`">{{ data.person }}</RouterLink>
         <div class="more">
@@ -61,31 +61,32 @@ const decide = useMutation({
         </div>
       </template>
     </Column>
-    <Column header="Seems to be">
+    <Column :header="$t('connections.seemsToBe')">
       <template #body="{ data }"
         ><template v-if="data.kind === 'second'"
-          >a second account of <RouterLink :to="`/people/${data.ofId}`">{{ data.of }}</RouterLink> ({{
+          >{{ $t('connections.secondAccountOf') }}
+          <RouterLink :to="`/people/${data.ofId}`">{{ data.of }}</RouterLink> ({{
             data.ofIdentifier
           }})</template
-        ><template v-else>a test learner</template></template
+        ><template v-else>{{ $t('connections.testLearnerWord') }}</template></template
       >
     </Column>
-    <Column field="evidence" header="What speaks for it" />
-    <Column field="enrolments" header="Sections" />
+    <Column field="evidence" :header="$t('connections.whatSpeaksForIt')" />
+    <Column field="enrolments" :header="$t('common.sections')" />
     <Column>
       <template #body="{ data }">
         <Button
           size="small"
           variant="outlined"
-          label="It is"
-          :aria-label="`Accept: ${data.person}`"
+          :label="$t('connections.itIs')"
+          :aria-label="$t('connections.accept', { person: data.person })"
           @click="decide.mutate({ people: [data.personId], accept: true })"
         />
         <Button
           size="small"
           variant="text"
-          label="It is not"
-          :aria-label="`Refuse: ${data.person}`"
+          :label="$t('connections.itIsNot')"
+          :aria-label="$t('connections.refuse', { person: data.person })"
           @click="decide.mutate({ people: [data.personId], accept: false })"
         />
       </template>

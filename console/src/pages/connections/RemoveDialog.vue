@@ -43,38 +43,48 @@ const remove = useMutation({
 </script>
 
 <template>
-  <Frame :of="remove" :title="`Remove ${name}`" width="34rem" @close="emit('close')">
+  <Frame :of="remove" :title="$t('connections.removeName', { name })" width="34rem" @close="emit('close')">
     <Oops :error="what.error.value" :again="what.refetch" />
     <template v-if="what.data.value">
-      <p v-if="!used">Nothing depends on it.</p>
+      <p v-if="!used">{{ $t('connections.nothingDependsOnIt') }}</p>
       <template v-else>
         <p>
-          It is in use: <b>{{ what.data.value.summary }}</b>. All of that stops and is hidden with it.
+          <i18n-t keypath="connections.itIsInUseAll" scope="global"
+            ><template #summary
+              ><b>{{ what.data.value.summary }}</b></template
+            ></i18n-t
+          >
         </p>
         <ul v-if="named.length">
           <li v-for="(d, i) in named.slice(0, 12)" :key="i">{{ d.kind }}: {{ d.name }}</li>
-          <li v-if="named.length > 12">and {{ named.length - 12 }} more</li>
+          <li v-if="named.length > 12">{{ $t('connections.andMore', { named: named.length - 12 }) }}</li>
         </ul>
       </template>
-      <p class="faint">Nothing is deleted for 30 days; until then it can be restored as it is now.</p>
+      <p class="faint">{{ $t('connections.nothingIsDeletedFor30') }}</p>
       <form @submit.prevent="remove.mutate()">
         <TextField
           v-if="used"
           id="typed"
           v-model="typed"
           autocomplete="off"
-          label="Its name, to remove it all the same"
+          :label="$t('connections.itsNameToRemoveIt')"
         />
         <Oops :error="remove.error.value" />
         <div class="actions">
           <Button
             type="submit"
             size="small"
-            label="Remove"
+            :label="$t('common.remove')"
             :disabled="used && typed !== name"
             :loading="remove.isPending.value"
           />
-          <Button type="button" size="small" variant="text" label="Keep it" @click="emit('close')" />
+          <Button
+            type="button"
+            size="small"
+            variant="text"
+            :label="$t('connections.keepIt')"
+            @click="emit('close')"
+          />
         </div>
       </form>
     </template>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import Fold from '../../parts/Fold.vue'
 import AreaField from '../../parts/form/AreaField.vue'
 import TextField from '../../parts/form/TextField.vue'
@@ -15,22 +16,22 @@ const draft = defineModel<{
   restAfter: string
 }>({ required: true })
 const limits = [
-  ['atOnce', 'Calls at once', 'Optional: through all its interfaces together'],
-  ['perMinute', 'Calls a minute', 'Optional: through all its interfaces together'],
-  ['restAfter', 'Rests after', 'Optional: failures in a row after which it is left alone for a while'],
+  ['atOnce', $t('connections.callsAtOnce2'), $t('connections.optionalThroughAllItsInterfaces')],
+  ['perMinute', $t('connections.callsMinute2'), $t('connections.optionalThroughAllItsInterfaces')],
+  ['restAfter', $t('connections.restsAfter'), $t('connections.optionalFailuresInRowAfter')],
 ] as const
 </script>
 
 <template>
   <div class="field">
-    <label for="name">Name</label>
+    <label for="name">{{ $t('common.name') }}</label>
     <TextField
       id="name"
       v-model="draft.name"
       hidden
-      label="Name"
+      :label="$t('common.name')"
       :problem="wrong.name"
-      placeholder="By which people know it"
+      :placeholder="$t('connections.byWhichPeopleKnowIt')"
     />
   </div>
   <TextField
@@ -38,18 +39,21 @@ const limits = [
     v-model="draft.owner"
     autocomplete="off"
     name="owner"
-    label="Owner"
-    help="Optional: who minds the system, for example IT desk"
+    :label="$t('connections.owner')"
+    :help="$t('connections.optionalWhoMindsSystemFor')"
   />
   <div class="field">
-    <label for="site">Address</label>
-    <TextField id="site" v-model="draft.address" hidden label="Address" :problem="wrong.address" />
-    <small
-      >Optional: where people open it, for example https://platform.school.example. Addresses of its
-      interfaces may then be given as a path</small
-    >
+    <label for="site">{{ $t('common.address') }}</label>
+    <TextField
+      id="site"
+      v-model="draft.address"
+      hidden
+      :label="$t('common.address')"
+      :problem="wrong.address"
+    />
+    <small>{{ $t('connections.optionalWherePeopleOpenIt') }}</small>
   </div>
-  <Fold title="Limits and notes">
+  <Fold :title="$t('connections.limitsAndNotes')">
     <TextField
       v-for="[name, title, help] in limits"
       :id="name"
@@ -58,9 +62,9 @@ const limits = [
       :label="title"
       :problem="wrong[name]"
       :help="help"
-      placeholder="no limit"
+      :placeholder="$t('connections.noLimit')"
     />
-    <AreaField id="notes" v-model="draft.notes" :rows="3" label="Notes" />
+    <AreaField id="notes" v-model="draft.notes" :rows="3" :label="$t('connections.notes')" />
   </Fold>
 </template>
 

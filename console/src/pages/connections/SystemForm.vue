@@ -33,13 +33,18 @@ const wrong = computed(() => (save.error.value instanceof Problem ? save.error.v
 </script>
 
 <template>
-  <Frame :of="save" :title="`Edit ${connection.name}`" width="36rem" @close="emit('close')">
+  <Frame
+    :of="save"
+    :title="$t('common.editName', { name: connection.name })"
+    width="36rem"
+    @close="emit('close')"
+  >
     <form @submit.prevent="save.mutate()">
       <SystemFields v-model="draft" :wrong="wrong" />
       <Oops :error="save.error.value" :over="(tag) => (from.over(tag), save.mutate())" />
       <div class="actions">
-        <Button type="submit" label="Save" :loading="save.isPending.value" />
-        <Button type="button" variant="text" label="Cancel" @click="emit('close')" />
+        <Button type="submit" :label="$t('common.save')" :loading="save.isPending.value" />
+        <Button type="button" variant="text" :label="$t('common.cancel')" @click="emit('close')" />
       </div>
     </form>
   </Frame>

@@ -54,10 +54,10 @@ const adopting = ref<Schemas['UnpairedClass']>()
 
 <template>
   <PageHead
-    :title="`Classes of ${service.data.value?.name ?? ''} that belong to no pairing`"
-    about="With the section that each probably copies. Nothing happens to them unless you say so."
+    :title="$t('connections.classesOfThatBelongTo', { name: service.data.value?.name ?? '' })"
+    :about="$t('connections.withSectionThatEachProbably')"
   >
-    <TickField v-model="ignored" label="those that are ignored" />
+    <TickField v-model="ignored" :label="$t('connections.thoseThatAreIgnored')" />
   </PageHead>
   <Oops :error="ignore.error.value" />
   <Listing
@@ -65,32 +65,39 @@ const adopting = ref<Schemas['UnpairedClass']>()
     :loading="list.isLoading.value"
     :error="list.error.value"
     :again="list.refetch"
-    :empty="ignored ? 'No class is ignored.' : 'Every class there is paired or ignored.'"
-    :next="ignored ? undefined : { to: '/sections', text: 'See the sections' }"
+    :empty="ignored ? $t('connections.noClassIsIgnored') : $t('connections.everyClassThereIsPaired')"
+    :next="ignored ? undefined : { to: '/sections', text: $t('connections.seeSections') }"
   >
-    <Column header="Class">
+    <Column :header="$t('common.class')">
       <template #body="{ data }"
         >{{ data.name }}
-        <span class="faint">{{ data.members === 1 ? '1 person' : `${data.members} people` }}</span></template
+        <span class="faint">{{
+          $t('connections.n1Person', { members: data.members }, data.members)
+        }}</span></template
       >
     </Column>
-    <Column header="Probably">
+    <Column :header="$t('connections.probably')">
       <template #body="{ data }">
-        <span v-if="!data.guesses.length" class="faint">nothing speaks for any section</span>
+        <span v-if="!data.guesses.length" class="faint">{{
+          $t('connections.nothingSpeaksForAnySection')
+        }}</span>
         <div v-for="(g, i) in data.tied ? data.guesses : data.guesses.slice(0, 1)" :key="g.section.id">
-          <span v-if="i" class="faint">or </span>{{ g.section.title }}
+          <span v-if="i" class="faint">{{ $t('connections.or') }}{{ ' ' }}</span
+          >{{ g.section.title }}
           <span class="faint">{{ apart(g, data.guesses) }}</span>
         </div>
       </template>
     </Column>
-    <Column header="What speaks for it">
+    <Column :header="$t('connections.whatSpeaksForIt')">
       <template #body="{ data }">
         <template v-if="data.guesses.length">
-          {{ data.guesses[0].shared }} of its {{ data.members }} people are in it
-          <template v-if="data.guesses[0].teachers">and {{ data.guesses[0].teachers }} teach it</template>
-          <span class="faint">&nbsp;{{ data.guesses[0].score }} of 100</span>
+          {{ $t('connections.ofItsPeopleAreIn', { shared: data.guesses[0].shared, members: data.members }) }}
+          <template v-if="data.guesses[0].teachers">{{
+            $t('connections.andTeachIt', { teachers: data.guesses[0].teachers })
+          }}</template>
+          <span class="faint">{{ ' ' }}{{ $t('connections.of100', { score: data.guesses[0].score }) }}</span>
           <div v-if="data.guesses[0].paired" class="faint">
-            ◐ but it is paired with {{ data.guesses[0].paired }}
+            {{ $t('connections.butItIsPairedWith', { paired: data.guesses[0].paired }) }}
           </div>
         </template>
       </template>
@@ -98,11 +105,17 @@ const adopting = ref<Schemas['UnpairedClass']>()
     <Column style="width: 15rem">
       <template #body="{ data }">
         <span v-if="ignored" class="faint">{{ data.ignoredBy }}, {{ when(data.ignoredAt) }} </span>
-        <Button v-else size="small" variant="outlined" label="Adopt…" @click="adopting = data" />
+        <Button
+          v-else
+          size="small"
+          variant="outlined"
+          :label="$t('connections.adoptDialog')"
+          @click="adopting = data"
+        />
         <Button
           size="small"
           variant="text"
-          :label="ignored ? 'No longer ignore' : 'Ignore'"
+          :label="ignored ? $t('connections.noLongerIgnore') : $t('connections.ignore')"
           @click="ignore.mutate(data)"
         />
       </template>

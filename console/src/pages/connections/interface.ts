@@ -1,3 +1,4 @@
+import { $t } from '../../texts'
 import { useQuery } from '@tanstack/vue-query'
 import { computed } from 'vue'
 
@@ -72,9 +73,9 @@ export const refused = (i: Schemas['Interface']) =>
 
 /** Capabilities in words. */
 export const capabilities: Record<string, string> = {
-  'people-in': 'people in',
-  'people-out': 'people out',
-  'learning-events-in': 'learning events in',
-  'events-in': 'events in',
-  'messages-out': 'messages out',
+  'people-in': $t('connections.peopleIn'),
+  'people-out': $t('connections.peopleOut'),
+  'learning-events-in': $t('connections.learningEventsIn'),
+  'events-in': $t('connections.eventsIn'),
+  'messages-out': $t('connections.messagesOut'),
 }

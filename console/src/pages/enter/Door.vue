@@ -9,7 +9,7 @@ defineProps<{ title: string; about?: string }>()
       <svg viewBox="0 0 16 16" width="16" height="16" aria-hidden="true">
         <path d="M1 1h4v14H1zM6 1h4v9H6zM11 1h4v5h-4z" fill="currentColor" />
       </svg>
-      Kanban
+      {{ $t('enter.kanban') }}
     </p>
     <h1>{{ title }}</h1>
     <p v-if="about" class="faint">{{ about }}</p>

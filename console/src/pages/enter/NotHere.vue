@@ -3,7 +3,7 @@ import Door from './Door.vue'
 </script>
 
 <template>
-  <Door title="There is nothing here" about="The address may be mistyped, or what stood here was removed.">
-    <RouterLink to="/board">To the board</RouterLink>
+  <Door :title="$t('enter.thereIsNothingHere')" :about="$t('enter.addressMayBeMistypedOr')">
+    <RouterLink to="/board">{{ $t('enter.toBoard') }}</RouterLink>
   </Door>
 </template>

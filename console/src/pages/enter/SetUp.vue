@@ -32,14 +32,20 @@ async function setUp() {
 </script>
 
 <template>
-  <Door title="Set up Kanban" about="You are the first to come here. You will be its administrator.">
+  <Door :title="$t('enter.setUpKanban')" :about="$t('enter.youAreFirstToCome')">
     <form @submit.prevent="setUp">
-      <TextField id="name" v-model="form.name" autocomplete="name" label="Your name" name="name" />
+      <TextField
+        id="name"
+        v-model="form.name"
+        autocomplete="name"
+        :label="$t('enter.yourName')"
+        name="name"
+      />
       <TextField
         id="email"
         v-model="form.email"
         autocomplete="username"
-        label="E-mail address"
+        :label="$t('enter.eMailAddress')"
         name="email"
       />
       <TextField
@@ -47,12 +53,12 @@ async function setUp() {
         v-model="form.password"
         type="password"
         autocomplete="new-password"
-        label="Password"
+        :label="$t('enter.password')"
         name="password"
-        help="At least 12 characters."
+        :help="$t('enter.atLeast12Characters')"
       />
       <Oops :error="error" />
-      <Button type="submit" label="Set up" />
+      <Button type="submit" :label="$t('common.setUp')" />
     </form>
   </Door>
 </template>

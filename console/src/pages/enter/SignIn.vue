@@ -33,7 +33,7 @@ async function signIn() {
 </script>
 
 <template>
-  <Door title="Sign in">
+  <Door :title="$t('enter.signIn')">
     <form @submit.prevent="signIn">
       <TextField
         id="email"
@@ -42,7 +42,7 @@ async function signIn() {
         autocomplete="username"
         autofocus
         required
-        label="E-mail address"
+        :label="$t('enter.eMailAddress')"
       />
       <TextField
         id="password"
@@ -50,10 +50,10 @@ async function signIn() {
         type="password"
         autocomplete="current-password"
         required
-        label="Password"
+        :label="$t('enter.password')"
       />
       <Oops :error="error" />
-      <Button type="submit" label="Sign in" :loading="busy" />
+      <Button type="submit" :label="$t('enter.signIn')" :loading="busy" />
     </form>
   </Door>
 </template>

@@ -18,13 +18,16 @@ const list = useQuery({
 
 <template>
   <details v-if="attempts" @toggle="open = ($event.target as HTMLDetailsElement).open">
-    <summary class="faint">{{ attempts }} {{ attempts === 1 ? 'attempt' : 'attempts' }}</summary>
+    <summary class="faint">{{ $t('events.attempt', { attempts }, attempts) }}</summary>
     <div v-for="a in list.data.value" :key="a.number" class="attempt">
-      <span
-        >{{ a.number }}. {{ exactly(a.startedAt) }}, {{ a.millis }} ms{{
-          a.status ? `, answer ${a.status}` : a.error ? ', no answer' : ''
-        }}</span
-      >
+      <span>{{
+        $t('events.ms', {
+          number: a.number,
+          startedAt: exactly(a.startedAt),
+          millis: a.millis,
+          status: a.status ? $t('events.answer', { status: a.status }) : a.error ? $t('events.noAnswer') : '',
+        })
+      }}</span>
       <pre v-if="a.request">{{ a.request }}</pre>
       <pre v-if="a.error || a.answer" :class="{ bad: a.error }">{{ a.error || a.answer }}</pre>
     </div>

@@ -28,44 +28,47 @@ const retry = useMutation({
 </script>
 
 <template>
-  <section class="sheet" aria-label="What followed">
+  <section class="sheet" :aria-label="$t('events.whatFollowed')">
     <div class="top">
-      <h2>What followed from this event</h2>
-      <Button size="small" variant="text" label="Close" @click="emit('close')" />
+      <h2>{{ $t('events.whatFollowedFromThisEvent') }}</h2>
+      <Button size="small" variant="text" :label="$t('common.close')" @click="emit('close')" />
     </div>
     <Oops :error="list.error.value ?? retry.error.value" />
-    <p v-if="list.data.value && !rows.length" class="faint">No rule matched it.</p>
+    <p v-if="list.data.value && !rows.length" class="faint">{{ $t('events.noRuleMatchedIt') }}</p>
     <article v-for="d in rows" :key="d.id">
       <div class="line">
         <Signal :state="deliveryState(d)" />
         <span>{{ d.rule }}</span>
         <span
           >{{ doing(d.action)
-          }}<template v-if="d.interface"> through <Outside :to="d.page" :text="d.interface" /></template
+          }}<template v-if="d.interface"
+            >{{ ' ' }}{{ $t('events.through') }} <Outside :to="d.page" :text="d.interface" /></template
         ></span>
         <span>{{ d.person }}</span>
         <span class="faint">{{
           d.state === 'retrying'
-            ? `again at ${exactly(d.nextAt)}`
+            ? $t('events.againAt', { nextAt: exactly(d.nextAt) })
             : d.finishedAt
               ? exactly(d.finishedAt)
               : d.dueAt
-                ? `at ${exactly(d.dueAt)}`
+                ? $t('events.at', { dueAt: exactly(d.dueAt) })
                 : ''
         }}</span>
         <Button
           v-if="d.state === 'waiting' || d.state === 'retrying'"
           size="small"
-          label="Try again now"
+          :label="$t('events.tryAgainNow')"
           @click="retry.mutate(d.id)"
         />
       </div>
       <p v-if="d.held || d.undoes" class="faint">
-        {{ d.held }}<template v-if="d.undoes"> reverts an earlier delivery</template>
+        {{ d.held }}<template v-if="d.undoes">{{ ' ' }}{{ $t('events.revertsEarlierDelivery') }}</template>
       </p>
       <p v-if="d.error" class="urgent">{{ d.error }}</p>
       <p v-if="d.result?.address">
-        <a :href="String(d.result.address)" target="_blank" rel="noopener">the badge’s public page</a>
+        <a :href="String(d.result.address)" target="_blank" rel="noopener">{{
+          $t('events.badgesPublicPage')
+        }}</a>
       </p>
       <Attempts :delivery-id="d.id" :attempts="d.attempts" />
     </article>

@@ -41,15 +41,15 @@ const open = (row: object) =>
 </script>
 
 <template>
-  <PageHead title="Events" about="What happened, once each, and what followed from it">
-    <Finder v-model="person" label="person" :search="people" :named="personOf" />
-    <Finder v-model="section" label="section" :search="sections" :named="sectionOf" />
+  <PageHead :title="$t('events.events')" :about="$t('events.whatHappenedOnceEachAnd')">
+    <Finder v-model="person" :label="$t('events.person')" :search="people" :named="personOf" />
+    <Finder v-model="section" :label="$t('events.section')" :search="sections" :named="sectionOf" />
     <ChoiceField
       v-model="type"
       hidden
-      label="Type"
+      :label="$t('events.type')"
       :options="[
-        { value: '', label: 'every type' },
+        { value: '', label: $t('events.everyType') },
         ...triggers.map((t) => ({ value: t, label: `${happening(t)} (${t})` })),
       ]"
     />
@@ -65,15 +65,15 @@ const open = (row: object) =>
     :error="list.error.value"
     :again="list.refetch"
     :choose="open"
-    empty="Nothing has happened yet."
-    :next="{ to: '/connections/new?kind=xapi', text: 'Connect a course platform' }"
+    :empty="$t('events.nothingHasHappenedYet')"
+    :next="{ to: '/connections/new?kind=xapi', text: $t('events.connectCoursePlatform') }"
   >
-    <Column header="At"
+    <Column :header="$t('common.at')"
       ><template #body="{ data }"
         ><span class="faint">{{ exactly(data.recordedAt) }}</span></template
       ></Column
     >
-    <Column header="Event"
+    <Column :header="$t('events.event')"
       ><template #body="{ data }"
         ><RouterLink :to="{ path: `/events/${data.id}`, query: $route.query }" @click.stop>{{
           happening(data.type)
@@ -81,15 +81,15 @@ const open = (row: object) =>
         >{{ ' ' }}<code class="faint">{{ data.type }}</code></template
       ></Column
     >
-    <Column header="Person">
+    <Column :header="$t('common.person')">
       <template #body="{ data }">
         <RouterLink v-if="data.personId" :to="`/people/${data.personId}`" @click.stop>{{
           data.person
         }}</RouterLink>
       </template>
     </Column>
-    <Column field="section" header="Section" />
-    <Column header="About">
+    <Column field="section" :header="$t('common.section')" />
+    <Column :header="$t('events.about')">
       <template #body="{ data }">
         <span class="faint">{{
           data.activity ||
@@ -101,15 +101,15 @@ const open = (row: object) =>
         }}</span>
       </template>
     </Column>
-    <Column header="What followed">
+    <Column :header="$t('events.whatFollowed')">
       <template #body="{ data }">
-        <span v-if="data.waiting" class="urgent"
-          >▲ {{ data.waiting }} of {{ data.deliveries }} wait for a person</span
-        >
-        <span v-else-if="data.deliveries"
-          >{{ data.deliveries }} {{ data.deliveries === 1 ? 'delivery' : 'deliveries' }}</span
-        >
-        <span v-else class="faint">no rule</span>
+        <span v-if="data.waiting" class="urgent">{{
+          $t('events.ofWaitForPerson', { waiting: data.waiting, deliveries: data.deliveries })
+        }}</span>
+        <span v-else-if="data.deliveries">{{
+          $t('events.delivery', { deliveries: data.deliveries }, data.deliveries)
+        }}</span>
+        <span v-else class="faint">{{ $t('events.noRule') }}</span>
       </template>
     </Column>
   </Listing>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import { useMutation, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { ref } from 'vue'
@@ -34,29 +35,35 @@ const giveUp = useMutation({
     void queries.invalidateQueries({ queryKey: ['deliveries'] })
     emit(
       'done',
-      `Given up: ${r.stopped}.${r.underWay ? ` ${r.underWay} are being made at this moment.` : ''}`,
+      `Given up: ${r.stopped}.${r.underWay ? $t('events.areBeingMadeAtThis', { underWay: r.underWay }) : ''}`,
     )
   },
 })
 </script>
 
 <template>
-  <Frame :of="giveUp" title="Give up deliveries" width="32rem" @close="emit('close')">
+  <Frame :of="giveUp" :title="$t('events.giveUpDeliveries')" width="32rem" @close="emit('close')">
     <p>
-      {{ what }} and what comes after them for the same events will not be made. What was delivered stays.
+      {{ $t('events.andWhatComesAfterThem', { what }) }}
     </p>
     <form @submit.prevent="giveUp.mutate()">
-      <TextField id="reason" v-model="reason" autocomplete="off" maxlength="500" label="Why" />
+      <TextField id="reason" v-model="reason" autocomplete="off" maxlength="500" :label="$t('common.why')" />
       <Oops :error="giveUp.error.value" />
       <div class="actions">
         <Button
           type="submit"
           size="small"
-          label="Give them up"
+          :label="$t('events.giveThemUp')"
           :disabled="!reason.trim()"
           :loading="giveUp.isPending.value"
         />
-        <Button type="button" size="small" variant="text" label="Keep them" @click="emit('close')" />
+        <Button
+          type="button"
+          size="small"
+          variant="text"
+          :label="$t('events.keepThem')"
+          @click="emit('close')"
+        />
       </div>
     </form>
   </Frame>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
@@ -72,7 +73,7 @@ const retry = useMutation({
       }),
     ),
   onSuccess: (r) => {
-    told.value = r.deliveries === 1 ? 'Trying 1 again.' : `Trying ${r.deliveries} again.`
+    told.value = $t('events.trying1Again', { deliveries: r.deliveries }, r.deliveries)
     return queries.invalidateQueries({ queryKey: ['deliveries'] })
   },
 })
@@ -93,27 +94,25 @@ const chosen = computed(
 )
 const states = ['planned', 'queued', 'retrying', 'delivered', 'waiting', 'skipped', 'stopped']
 const why = (d: Schemas['Delivery']) =>
-  d.error ?? (d.held ? `${d.held}${d.nextAt ? `, until ${exactly(d.nextAt)}` : ''}` : '')
+  d.error ?? (d.held ? `${d.held}${d.nextAt ? $t('events.until', { nextAt: exactly(d.nextAt) }) : ''}` : '')
 </script>
 
 <template>
-  <PageHead title="Deliveries" about="What rules and offers did, are doing, and could not do">
+  <PageHead :title="$t('common.deliveries')" :about="$t('events.whatRulesAndOffersDid')">
     <Button
       size="small"
       variant="outlined"
-      label="Try these again"
+      :label="$t('events.tryTheseAgain')"
       :disabled="!narrowed"
-      :title="
-        narrowed ? 'Those that wait or would be tried later' : 'Choose a rule, an interface or a time first'
-      "
+      :title="narrowed ? $t('events.thoseThatWaitOrWould') : $t('events.chooseRuleInterfaceOrTime')"
       @click="retry.mutate()"
     />
     <Button
       size="small"
       variant="outlined"
-      label="Give these up…"
+      :label="$t('events.giveTheseUp')"
       :disabled="!chosen"
-      :title="chosen ? 'Those that are still to come' : 'Choose a rule or an interface, and no ended state'"
+      :title="chosen ? $t('events.thoseThatAreStillTo') : $t('events.chooseRuleOrInterfaceAnd')"
       @click="givingUp = true"
     />
   </PageHead>
@@ -122,7 +121,9 @@ const why = (d: Schemas['Delivery']) =>
     :rule="rule || undefined"
     :service="service || undefined"
     :state="open"
-    :what="`All ${open ?? 'planned, queued, retrying and waiting'} deliveries of this choice`"
+    :what="
+      $t('events.allDeliveriesOfThisChoice', { open: open ?? $t('events.plannedQueuedRetryingAndWaiting') })
+    "
     @close="givingUp = false"
     @done="
       (text) => {
@@ -135,40 +136,43 @@ const why = (d: Schemas['Delivery']) =>
     <ChoiceField
       v-model="state"
       hidden
-      label="State"
-      :options="[{ value: '', label: 'every state' }, ...states.map((s) => ({ value: s, label: s }))]"
+      :label="$t('common.state')"
+      :options="[
+        { value: '', label: $t('events.everyState') },
+        ...states.map((s) => ({ value: s, label: s })),
+      ]"
     />
     <ChoiceField
       v-model="rule"
       hidden
-      label="Rule"
+      :label="$t('common.rule')"
       :options="[
-        { value: '', label: 'every rule' },
+        { value: '', label: $t('events.everyRule') },
         ...(rules.data.value?.items ?? []).map((r) => ({ value: r.id, label: r.name })),
       ]"
     />
     <ChoiceField
       v-model="service"
       hidden
-      label="Interface"
+      :label="$t('events.interface')"
       :options="[
-        { value: '', label: 'every interface' },
+        { value: '', label: $t('events.everyInterface') },
         ...(interfaces.data.value?.items ?? []).map((c) => ({ value: c.id, label: c.name })),
       ]"
     />
     <ChoiceField
       v-model="hours"
       hidden
-      label="Since"
+      :label="$t('events.since')"
       :options="[
-        { value: 0, label: 'at any time' },
-        { value: 1, label: 'in the last hour' },
-        { value: 24, label: 'in the last day' },
-        { value: 168, label: 'in the last week' },
+        { value: 0, label: $t('events.atAnyTime') },
+        { value: 1, label: $t('events.inLastHour') },
+        { value: 24, label: $t('events.inLastDay') },
+        { value: 168, label: $t('events.inLastWeek') },
       ]"
     />
-    <Finder v-model="person" label="person" :search="people" :named="personOf" />
-    <Finder v-model="section" label="section" :search="sections" :named="sectionOf" />
+    <Finder v-model="person" :label="$t('events.person')" :search="people" :named="personOf" />
+    <Finder v-model="section" :label="$t('events.section')" :search="sections" :named="sectionOf" />
   </div>
   <Oops :error="retry.error.value" />
   <p v-if="told" role="status">{{ told }}</p>
@@ -178,35 +182,35 @@ const why = (d: Schemas['Delivery']) =>
     :error="list.error.value"
     :again="list.refetch"
     :choose="(d) => router.push(`/events/${(d as Schemas['Delivery']).eventId}`)"
-    empty="No delivery fits."
-    :next="{ to: '/rules', text: 'See the rules that make them' }"
+    :empty="$t('events.noDeliveryFits')"
+    :next="{ to: '/rules', text: $t('events.seeRulesThatMakeThem') }"
   >
-    <Column header="State">
+    <Column :header="$t('common.state')">
       <template #body="{ data }"><Signal :state="deliveryState(data)" /></template>
     </Column>
-    <Column header="At"
+    <Column :header="$t('common.at')"
       ><template #body="{ data }"
         ><span class="faint">{{ exactly(data.finishedAt ?? data.createdAt) }}</span></template
       ></Column
     >
-    <Column header="Rule or offer">
+    <Column :header="$t('events.ruleOrOffer')">
       <template #body="{ data }"
         ><RouterLink :to="`/events/${data.eventId}`" @click.stop>{{ data.rule }}</RouterLink>
-        <span v-if="data.undoes" class="faint">reverts</span></template
+        <span v-if="data.undoes" class="faint">{{ $t('events.reverts') }}</span></template
       >
     </Column>
-    <Column header="Does">
+    <Column :header="$t('events.does')">
       <template #body="{ data }"
         >{{ doing(data.action)
-        }}<span v-if="data.interface" class="faint">
-          through <Outside :to="data.page" :text="data.interface" /></span
+        }}<span v-if="data.interface" class="faint"
+          >{{ ' ' }}{{ $t('events.through') }} <Outside :to="data.page" :text="data.interface" /></span
       ></template>
     </Column>
-    <Column field="person" header="Person" />
-    <Column header="Tries">
+    <Column field="person" :header="$t('common.person')" />
+    <Column :header="$t('events.tries')">
       <template #body="{ data }">{{ data.attempts || '' }}</template>
     </Column>
-    <Column header="Why">
+    <Column :header="$t('common.why')">
       <template #body="{ data }"
         ><span :class="{ urgent: data.state === 'waiting' }">{{ why(data) }}</span></template
       >

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import { useQuery } from '@tanstack/vue-query'
 import Column from 'primevue/column'
 import { computed } from 'vue'
@@ -19,17 +20,25 @@ const rows = computed(() =>
       .includes(text.value.trim().toLowerCase()),
   ),
 )
-const severity: Record<string, string> = { note: '· note', warn: '◐ warns', block: '▲ stops' }
+const severity: Record<string, string> = {
+  note: $t('findings.note'),
+  warn: $t('findings.warns'),
+  block: $t('findings.stops'),
+}
 </script>
 
 <template>
   <PageHead
-    title="Kinds of findings"
-    :about="
-      rows && `${rows.length} of ${list.data.value?.length}, each with what it means and who can mend it`
-    "
+    :title="$t('findings.kindsOfFindings')"
+    :about="rows && $t('findings.ofEachWithWhatIt', { rows: rows.length, data: list.data.value?.length })"
   >
-    <TextField v-model="text" type="search" placeholder="Find" hidden label="Find" />
+    <TextField
+      v-model="text"
+      type="search"
+      :placeholder="$t('common.find')"
+      hidden
+      :label="$t('common.find')"
+    />
   </PageHead>
   <Listing
     sorts
@@ -38,9 +47,9 @@ const severity: Record<string, string> = { note: '· note', warn: '◐ warns', b
     :error="list.error.value"
     :again="list.refetch"
     row-key="code"
-    empty="Nothing fits."
+    :empty="$t('common.nothingFits')"
   >
-    <Column header="Finding" field="title" sortable
+    <Column :header="$t('findings.finding')" field="title" sortable
       ><template #body="{ data }"
         >{{ data.title }} <code class="faint">{{ data.code }}</code></template
       ></Column
@@ -48,8 +57,8 @@ const severity: Record<string, string> = { note: '· note', warn: '◐ warns', b
     <Column header=""
       ><template #body="{ data }">{{ severity[data.severity] ?? data.severity }}</template></Column
     >
-    <Column field="explanation" header="What it means" />
-    <Column field="remedy" header="What to do" />
-    <Column field="owner" header="Who can" sortable />
+    <Column field="explanation" :header="$t('findings.whatItMeans')" />
+    <Column field="remedy" :header="$t('findings.whatToDo')" />
+    <Column field="owner" :header="$t('findings.whoCan')" sortable />
   </Listing>
 </template>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
@@ -18,11 +19,11 @@ import { when } from '../../parts/when'
 type Finding = Schemas['Finding']
 
 const groups = [
-  { name: 'mend', title: 'needs a person' },
-  { name: 'waiting', title: 'waits' },
-  { name: 'left-out', title: 'left out on purpose' },
-  { name: 'remark', title: 'remarks about the register' },
-  { name: 'seen', title: 'acknowledged' },
+  { name: 'mend', title: $t('common.needsPerson') },
+  { name: 'waiting', title: $t('findings.waits') },
+  { name: 'left-out', title: $t('findings.leftOutOnPurpose') },
+  { name: 'remark', title: $t('findings.remarksAboutRegister') },
+  { name: 'seen', title: $t('findings.acknowledged') },
 ]
 const queries = useQueryClient()
 const address = useAddress()
@@ -61,11 +62,11 @@ const tabs = computed(() =>
 )
 const owners = computed(() => [...new Set(all.value?.map((f) => f.owner))].sort())
 const empty: Record<string, string> = {
-  mend: 'Nothing needs a person.',
-  waiting: 'Nobody waits.',
-  'left-out': 'Nobody is left out.',
-  remark: 'There is nothing to remark about the register.',
-  seen: 'Nothing has been acknowledged.',
+  mend: $t('findings.nothingNeedsPerson'),
+  waiting: $t('findings.nobodyWaits'),
+  'left-out': $t('findings.nobodyIsLeftOut'),
+  remark: $t('findings.thereIsNothingToRemark'),
+  seen: $t('findings.nothingHasBeenAcknowledged'),
 }
 
 const asking = ref<Finding>()
@@ -89,19 +90,25 @@ const reopen = useMutation({
 </script>
 
 <template>
-  <PageHead
-    title="Findings"
-    about="What was noticed, what to do about it, and who can. What is left out on purpose never alarms."
-  >
-    <TextField v-model="text" type="search" placeholder="Find" hidden label="Find" />
+  <PageHead :title="$t('findings.findings')" :about="$t('findings.whatWasNoticedWhatTo')">
+    <TextField
+      v-model="text"
+      type="search"
+      :placeholder="$t('common.find')"
+      hidden
+      :label="$t('common.find')"
+    />
     <ChoiceField
       v-model="owner"
       hidden
-      label="Who can mend it"
-      :options="[{ value: '', label: 'whoever can mend it' }, ...owners.map((o) => ({ value: o, label: o }))]"
+      :label="$t('findings.whoCanMendIt')"
+      :options="[
+        { value: '', label: $t('findings.whoeverCanMendIt') },
+        ...owners.map((o) => ({ value: o, label: o })),
+      ]"
     />
   </PageHead>
-  <Tabs v-model="group" label="Group" :tabs="tabs" />
+  <Tabs v-model="group" :label="$t('findings.group')" :tabs="tabs" />
   <Oops :error="reopen.error.value" />
   <Listing
     sorts
@@ -109,22 +116,22 @@ const reopen = useMutation({
     :loading="list.isLoading.value"
     :error="list.error.value"
     :again="list.refetch"
-    :empty="text || owner ? 'Nothing fits.' : empty[group]!"
+    :empty="text || owner ? $t('common.nothingFits') : empty[group]!"
     row-key="key"
   >
-    <Column header="Who or what" field="subject" sortable>
+    <Column :header="$t('findings.whoOrWhat')" field="subject" sortable>
       <template #body="{ data }">
         <RouterLink class="once" :to="data.personId ? `/people/${data.personId}` : data.link">{{
           data.subject || data.where
         }}</RouterLink>
       </template>
     </Column>
-    <Column header="Where" field="where" sortable>
+    <Column :header="$t('findings.where')" field="where" sortable>
       <template #body="{ data }"
         ><RouterLink class="once" :to="data.link">{{ data.where }}</RouterLink></template
       >
     </Column>
-    <Column header="Finding" field="title" sortable>
+    <Column :header="$t('findings.finding')" field="title" sortable>
       <template #body="{ data }"
         >{{ data.title }} <span v-if="data.detail" class="faint">({{ data.detail }})</span>
         <div v-if="data.seen" class="faint">
@@ -132,12 +139,12 @@ const reopen = useMutation({
         </div></template
       >
     </Column>
-    <Column header="What to do"
+    <Column :header="$t('findings.whatToDo')"
       ><template #body="{ data }">
         <span :class="{ faint: data.group !== 'mend' }">{{ data.remedy }}</span>
       </template></Column
     >
-    <Column header="Who can" field="owner" sortable>
+    <Column :header="$t('findings.whoCan')" field="owner" sortable>
       <template #body="{ data }"
         ><span class="faint">{{ data.owner }}</span></template
       >
@@ -148,30 +155,44 @@ const reopen = useMutation({
           v-if="data.seen"
           size="small"
           variant="text"
-          label="Reopen"
-          :aria-label="`Reopen ${data.subject}`"
+          :label="$t('findings.reopen')"
+          :aria-label="$t('findings.reopenSubject', { subject: data.subject })"
           @click="reopen.mutate(data)"
         />
         <Button
           v-else-if="data.group === 'mend' || data.group === 'remark'"
           size="small"
           variant="text"
-          label="Acknowledge…"
-          :aria-label="`Acknowledge ${data.subject}`"
+          :label="$t('findings.acknowledge')"
+          :aria-label="$t('findings.acknowledgeSubject', { subject: data.subject })"
           @click="asking = data"
         />
       </template>
     </Column>
   </Listing>
-  <Frame v-if="!!asking" :of="acknowledge" title="Acknowledge" width="28rem" @close="asking = undefined">
+  <Frame
+    v-if="!!asking"
+    :of="acknowledge"
+    :title="$t('findings.acknowledgeHeading')"
+    width="28rem"
+    @close="asking = undefined"
+  >
     <form v-if="asking" @submit.prevent="acknowledge.mutate(asking)">
       <p>
-        <b>{{ asking.subject }}</b>: {{ asking.title }}. It stays quiet until it changes.
+        <i18n-t keypath="findings.itStaysQuietUntilIt" scope="global"
+          ><template #subject
+            ><b>{{ asking.subject }}</b></template
+          ><template #title>{{ asking.title }}</template></i18n-t
+        >
       </p>
-      <TextField id="note" v-model="note" required label="Why it may stay as it is" />
+      <TextField id="note" v-model="note" required :label="$t('findings.whyItMayStayAs')" />
       <Oops :error="acknowledge.error.value" />
       <div class="actions">
-        <Button type="submit" label="Acknowledge" :loading="acknowledge.isPending.value" />
+        <Button
+          type="submit"
+          :label="$t('findings.acknowledgeHeading')"
+          :loading="acknowledge.isPending.value"
+        />
       </div>
     </form>
   </Frame>

@@ -58,15 +58,21 @@ function toggle(x: Schemas['Succession']) {
 </script>
 
 <template>
-  <PageHead title="Next term" about="classes whose term runs out, with the sections that follow">
+  <PageHead :title="$t('common.nextTerm')" :about="$t('nextTerm.classesWhoseTermRunsOut')">
     <label
-      >ends within
-      <NumberField v-model="days" :min="0" :max="400" class="days" hidden label="Days" />
-      days</label
-    >
+      ><i18n-t keypath="nextTerm.endsWithinDays" scope="global"
+        ><template #number
+          ><NumberField
+            v-model="days"
+            :min="0"
+            :max="400"
+            class="days"
+            hidden
+            :label="$t('nextTerm.days')" /></template></i18n-t
+    ></label>
     <Button
       size="small"
-      :label="`Show what it means: ${wanted.length}`"
+      :label="$t('nextTerm.showWhatItMeans', { wanted: wanted.length })"
       :disabled="!wanted.length"
       :loading="look.isPending.value"
       @click="look.mutate()"
@@ -81,39 +87,39 @@ function toggle(x: Schemas['Succession']) {
     :again="list.refetch"
     row-key="pairingId"
     :tall="height"
-    :empty="`No class has a term that ends within ${days} days.`"
-    :next="{ to: '/sections', text: 'See all sections' }"
+    :empty="$t('nextTerm.noClassHasTermThat', { days })"
+    :next="{ to: '/sections', text: $t('nextTerm.seeAllSections') }"
   >
     <Column style="width: 2rem">
       <template #body="{ data }">
         <TickField
           :model-value="!!follows(data) && !skipped.includes(data.pairingId)"
           hidden
-          :label="`Move ${data.from}`"
+          :label="$t('nextTerm.move', { from: data.from })"
           :disabled="!follows(data)"
           @update:model-value="toggle(data)"
         />
       </template>
     </Column>
-    <Column header="Section whose term ends">
+    <Column :header="$t('nextTerm.sectionWhoseTermEnds')">
       <template #body="{ data }"
         ><RouterLink :to="`/pairings/${data.pairingId}`">{{ data.from }}</RouterLink></template
       >
     </Column>
-    <Column header="Ends"
+    <Column :header="$t('nextTerm.ends')"
       ><template #body="{ data }"
         ><span class="faint">{{ day(data.ends) }}</span></template
       ></Column
     >
-    <Column header="Follows">
+    <Column :header="$t('nextTerm.follows')">
       <template #body="{ data }">
         <ChoiceField
           v-if="data.choices?.length"
           :model-value="follows(data)"
           hidden
-          :label="`What follows ${data.from}`"
+          :label="$t('nextTerm.whatFollows', { from: data.from })"
           :options="[
-            { value: '', label: 'nothing' },
+            { value: '', label: $t('common.nothing') },
             ...data.choices.map((c: { id: string; title: string; code: string }) => ({
               value: c.id,
               label: `${c.title} · ${c.code}`,
@@ -121,15 +127,19 @@ function toggle(x: Schemas['Succession']) {
           ]"
           @update:model-value="(id) => (chosen[data.pairingId] = id ?? '')"
         />
-        <span v-else class="faint">no section of its course or teachers</span>
+        <span v-else class="faint">{{ $t('nextTerm.noSectionOfItsCourse') }}</span>
       </template>
     </Column>
-    <Column header="Because"
+    <Column :header="$t('nextTerm.because')"
       ><template #body="{ data }">{{
-        !follows(data) ? '' : follows(data) === data.toId ? data.evidence?.join(', ') : 'you chose it'
+        !follows(data)
+          ? ''
+          : follows(data) === data.toId
+            ? data.evidence?.join(', ')
+            : $t('nextTerm.youChoseIt')
       }}</template></Column
     >
-    <Column header="Of 100"
+    <Column :header="$t('nextTerm.of100')"
       ><template #body="{ data }">{{
         follows(data) && follows(data) === data.toId ? data.score : ''
       }}</template></Column

@@ -32,7 +32,7 @@ const save = useMutation({
       :disabled="save.isPending.value"
       @update:model-value="save.mutate"
     />
-    <label for="across">Progress in a course counts in every section of it that somebody comes into</label>
+    <label for="across">{{ $t('outlines.progressInCourseCountsIn') }}</label>
   </p>
   <Oops :error="settings.error.value ?? save.error.value" />
 </template>

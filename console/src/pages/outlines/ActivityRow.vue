@@ -29,34 +29,34 @@ function drop(i: number) {
 
 <template>
   <div class="activity" :style="{ marginLeft: `${depth * 1.5}rem` }">
-    <TextField v-model="a.title" placeholder="Title" hidden label="Title" />
+    <TextField v-model="a.title" :placeholder="$t('outlines.title')" hidden :label="$t('outlines.title')" />
     <TextField
       v-model="a.id"
-      placeholder="address under which it is reported"
+      :placeholder="$t('outlines.addressUnderWhichItIs')"
       class="id"
       hidden
-      label="Address"
+      :label="$t('common.address')"
     />
     <ChoiceField
       v-model="a.kind"
       hidden
-      label="Kind"
+      :label="$t('common.kind')"
       :options="[
-        { value: 'lesson', label: 'lesson' },
-        { value: 'assessment', label: 'assessment' },
-        { value: 'assignment', label: 'assignment' },
+        { value: 'lesson', label: $t('outlines.lesson') },
+        { value: 'assessment', label: $t('outlines.assessment') },
+        { value: 'assignment', label: $t('outlines.assignment') },
       ]"
     />
     <TickField
       :model-value="!a.optional"
-      label="required"
+      :label="$t('outlines.required')"
       @update:model-value="(required) => ((a.optional = !required || undefined), emit('edited'))"
     />
     <TickField
       v-model="a.doneByInside"
       :class="{ idle: !a.activities?.length }"
-      title="Done by what is inside it: nothing has to be reported of itself"
-      label="by inside"
+      :title="$t('outlines.doneByWhatIsInside')"
+      :label="$t('outlines.byInside')"
       :disabled="!a.activities?.length"
       @update:model-value="emit('edited')"
     />
@@ -67,13 +67,13 @@ function drop(i: number) {
         class="mark"
         :digits="1"
         hidden
-        label="Pass mark in per cent"
+        :label="$t('outlines.passMarkInPerCent')"
       />
       %</label
     >
-    <Button size="small" variant="text" label="↑" aria-label="Up" @click="emit('up')" />
-    <Button size="small" variant="text" label="+ inside" @click="nest" />
-    <Button size="small" variant="text" label="×" aria-label="Remove" @click="emit('drop')" />
+    <Button size="small" variant="text" label="↑" :aria-label="$t('outlines.up')" @click="emit('up')" />
+    <Button size="small" variant="text" :label="$t('outlines.inside')" @click="nest" />
+    <Button size="small" variant="text" label="×" :aria-label="$t('common.remove')" @click="emit('drop')" />
   </div>
   <ActivityRow
     v-for="(n, i) in a.activities"

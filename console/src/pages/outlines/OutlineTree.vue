@@ -26,16 +26,19 @@ function addModule() {
 </script>
 
 <template>
-  <p v-if="!outline.modules.length" class="sheet empty faint">
-    No outline yet. Read one from a manifest or a table, or add a module.
-  </p>
+  <p v-if="!outline.modules.length" class="sheet empty faint">{{ $t('outlines.noOutlineYetReadOne') }}</p>
   <fieldset v-for="(m, i) in outline.modules" :key="i" class="sheet" @change="emit('edited')">
     <div class="head">
-      <TextField v-model="m.title" placeholder="Title of the module" hidden :label="`Module ${i + 1}`" />
-      <TextField v-model="m.id" class="id" hidden :label="`Identifier of module ${i + 1}`" />
+      <TextField
+        v-model="m.title"
+        :placeholder="$t('outlines.titleOfModule')"
+        hidden
+        :label="$t('outlines.module', { i: i + 1 })"
+      />
+      <TextField v-model="m.id" class="id" hidden :label="$t('outlines.identifierOfModule', { i: i + 1 })" />
       <TickField
         :model-value="!m.optional"
-        label="required"
+        :label="$t('outlines.required')"
         @update:model-value="(required) => ((m.optional = !required || undefined), emit('edited'))"
       />
       <Button
@@ -43,19 +46,19 @@ function addModule() {
         variant="text"
         label="↑"
         :disabled="!i"
-        aria-label="Up"
+        :aria-label="$t('outlines.up')"
         @click="move(outline.modules, i, -1)"
       />
       <Button
         size="small"
         variant="text"
-        label="+ activity"
+        :label="$t('outlines.activity')"
         @click="(m.activities.push({ id: '', title: '', kind: 'lesson' }), emit('edited'))"
       />
       <Button
         size="small"
         variant="text"
-        label="Remove"
+        :label="$t('common.remove')"
         @click="(outline.modules.splice(i, 1), emit('edited'))"
       />
     </div>
@@ -70,12 +73,12 @@ function addModule() {
     />
   </fieldset>
   <div class="foot">
-    <Button size="small" variant="text" label="+ module" @click="addModule" />
+    <Button size="small" variant="text" :label="$t('outlines.moduleLabel')" @click="addModule" />
     <TextField
       v-if="outline.modules.length"
       :model-value="outline.percentages?.join(', ')"
       lazy
-      label="Percentages whose crossing is an event"
+      :label="$t('outlines.percentagesWhoseCrossingIsEvent')"
       placeholder="25, 50, 75, 100"
       @update:model-value="(text) => percentages(text ?? '')"
     />

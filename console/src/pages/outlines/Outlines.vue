@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { computed, ref, watch, type Ref } from 'vue'
@@ -104,7 +105,8 @@ async function upload([file]: File[]) {
   unreadable.value = undefined
   const name = file.name.toLowerCase()
   const text = /\.(imscc|zip)$/.test(name) ? await unzipped(file, 'imsmanifest.xml') : await file.text()
-  if (text === undefined) unreadable.value = new Error(`${file.name} has no imsmanifest.xml at its root.`)
+  if (text === undefined)
+    unreadable.value = new Error($t('outlines.hasNoImsmanifestXmlAt', { name: file.name }))
   else reading.mutate({ kind: name.endsWith('.csv') ? 'table' : 'manifest', text, prefix: prefix.value })
 }
 function edited() {
@@ -114,26 +116,30 @@ function edited() {
 </script>
 
 <template>
-  <PageHead title="Outlines" about="What courses consist of, by which progress is worked out">
-    <a v-if="kept.data.value?.modules.length" :href="`/api/v1/courses/${chosen}/outline.csv`" download
-      >as a table (CSV)</a
-    >
+  <PageHead :title="$t('outlines.outlines')" :about="$t('outlines.whatCoursesConsistOfBy')">
+    <a v-if="kept.data.value?.modules.length" :href="`/api/v1/courses/${chosen}/outline.csv`" download>{{
+      $t('outlines.asTableCsv')
+    }}</a>
   </PageHead>
   <Across />
-  <Fold title="What the verbs of platforms mean"><Verbs /></Fold>
+  <Fold :title="$t('outlines.whatVerbsOfPlatformsMean')"><Verbs /></Fold>
   <div class="two">
-    <nav aria-label="Courses">
+    <nav :aria-label="$t('outlines.courses')">
       <Oops :error="courses.error.value" :again="courses.refetch" />
       <p v-if="courses.data.value && !courses.data.value.items.length" class="faint">
-        No course has been read yet. <RouterLink to="/connections">Read a register</RouterLink>.
+        <i18n-t keypath="outlines.noCourseHasBeenRead" scope="global"
+          ><template #readRegister
+            ><RouterLink to="/connections">{{ $t('outlines.readRegister') }}</RouterLink></template
+          ></i18n-t
+        >
       </p>
       <TextField
         v-if="(courses.data.value?.items.length ?? 0) > 12"
         v-model="wanted"
         type="search"
-        placeholder="Find a course"
+        :placeholder="$t('outlines.findCourse')"
         hidden
-        label="Find a course"
+        :label="$t('outlines.findCourse')"
       />
       <RouterLink
         v-for="c in listed.slice(0, mostCourses)"
@@ -142,38 +148,40 @@ function edited() {
         :class="{ here: c.id === chosen }"
         >{{ c.title }}
         <span class="faint">{{
-          c.activities ? `${c.activities} activities` : 'no outline'
+          c.activities ? $t('outlines.activities', { activities: c.activities }) : $t('outlines.noOutline')
         }}</span></RouterLink
       >
-      <span v-if="listed.length > mostCourses" class="faint"
-        >{{ (listed.length - mostCourses).toLocaleString() }} more. Type a part of the title.</span
-      >
+      <span v-if="listed.length > mostCourses" class="faint">{{
+        $t('outlines.moreTypePartOfTitle', { listed: (listed.length - mostCourses).toLocaleString() })
+      }}</span>
     </nav>
     <section v-if="chosen && kept.error.value">
       <Oops :error="kept.error.value" :again="kept.refetch" />
     </section>
-    <p v-else-if="chosen && !kept.data.value" class="faint" aria-busy="true">Looking…</p>
+    <p v-else-if="chosen && !kept.data.value" class="faint" aria-busy="true">{{ $t('outlines.looking') }}</p>
     <section v-else-if="chosen">
-      <p v-if="draft.learned" class="sheet note">
-        ○ Put together from what was reported. Save it to stand for it; from then on it is left alone.
-      </p>
+      <p v-if="draft.learned" class="sheet note">{{ $t('outlines.putTogetherFromWhatWas') }}</p>
       <OutlineTree v-model="draft" @edited="edited" />
       <div class="sheet bar">
         <FileField
-          label="Package, manifest or table (.imscc, .xml, .csv)"
+          :label="$t('outlines.packageManifestOrTableImscc')"
           accept=".imscc,.zip,.xml,.csv"
           @choose="upload"
         />
-        <TextField v-model="address" label="or an address" placeholder="https://…/imsmanifest.xml" />
+        <TextField
+          v-model="address"
+          :label="$t('outlines.orAddress')"
+          placeholder="https://…/imsmanifest.xml"
+        />
         <TextField
           v-model="prefix"
-          label="what stands before identifiers"
+          :label="$t('outlines.whatStandsBeforeIdentifiers')"
           placeholder="https://platform.example/activities/"
         />
         <Button
           size="small"
           variant="outlined"
-          label="Read it"
+          :label="$t('common.readIt')"
           :disabled="!address"
           :loading="busy"
           @click="fetchIt"
@@ -184,34 +192,47 @@ function edited() {
         <Button
           size="small"
           variant="outlined"
-          label="Whom would it complete or reopen?"
+          :label="$t('outlines.whomWouldItCompleteOr')"
           :loading="looking"
           @click="look"
         />
-        <Button size="small" label="Save" :disabled="!changed && !draft.learned" @click="keep" />
+        <Button
+          size="small"
+          :label="$t('common.save')"
+          :disabled="!changed && !draft.learned"
+          @click="keep"
+        />
       </div>
       <div v-if="previewed" class="sheet note" role="status">
-        <b
-          >{{ previewed.people }} people have progress; the course would become done for
-          {{ previewed.completes }} and be open again for {{ previewed.reopens }}.</b
-        >
-        <p v-for="text in previewed.misses" :key="text" class="lost">▲ Not in it any more: {{ text }}.</p>
+        <b>{{
+          $t('outlines.peopleHaveProgressCourseWould', {
+            people: previewed.people,
+            completes: previewed.completes,
+            reopens: previewed.reopens,
+          })
+        }}</b>
+        <p v-for="text in previewed.misses" :key="text" class="lost">
+          {{ $t('outlines.notInItAnyMore', { text }) }}
+        </p>
         <p v-for="t in previewed.touched.slice(0, many)" :key="t.personId + t.section">
           {{ t.person }}, {{ t.section }}: {{ t.before }} % → {{ t.after }} %
           <span class="faint"
-            ><template v-if="t.completed?.length">done: {{ t.completed.join(', ') }} </template
-            ><template v-if="t.reopened?.length">open again: {{ t.reopened.join(', ') }}</template></span
+            ><template v-if="t.completed?.length"
+              >{{ $t('outlines.done', { completed: t.completed.join(', ') }) }} </template
+            ><template v-if="t.reopened?.length">{{
+              $t('outlines.openAgain', { reopened: t.reopened.join(', ') })
+            }}</template></span
           >
         </p>
         <Button
           v-if="previewed.touched.length > many"
           size="small"
           variant="text"
-          :label="`Show all ${previewed.touched.length}`"
+          :label="$t('outlines.showAll', { touched: previewed.touched.length })"
           @click="many = previewed.touched.length"
         />
         <p v-else-if="previewed.touched.length === 500" class="faint">
-          Only the first 500 people are listed.
+          {{ $t('outlines.onlyFirst500PeopleAre') }}
         </p>
       </div>
     </section>

@@ -42,16 +42,33 @@ const options = meanings.map((m) => ({ value: m, label: m }))
   <div v-if="verbs.data.value">
     <form class="own" @submit.prevent="save.mutate()">
       <div v-for="(v, i) in own" :key="i" class="line">
-        <TextField v-model="v.verb" code hidden :label="`Verb ${i + 1}`" placeholder="address of the verb" />
+        <TextField
+          v-model="v.verb"
+          code
+          hidden
+          :label="$t('outlines.verb', { i: i + 1 })"
+          :placeholder="$t('outlines.addressOfVerb')"
+        />
         <TextField
           v-model="v.type"
           code
           hidden
-          :label="`Type of activity for verb ${i + 1}`"
-          placeholder="any type of activity"
+          :label="$t('outlines.typeOfActivityForVerb', { i: i + 1 })"
+          :placeholder="$t('outlines.anyTypeOfActivity')"
         />
-        <ChoiceField v-model="v.says" hidden :label="`Verb ${i + 1} says`" :options="options" />
-        <Button type="button" size="small" variant="text" label="Remove" @click="own.splice(i, 1)" />
+        <ChoiceField
+          v-model="v.says"
+          hidden
+          :label="$t('outlines.verbSays', { i: i + 1 })"
+          :options="options"
+        />
+        <Button
+          type="button"
+          size="small"
+          variant="text"
+          :label="$t('common.remove')"
+          @click="own.splice(i, 1)"
+        />
       </div>
       <Oops :error="save.error.value" :over="(tag) => (edited.over(tag), save.mutate())" />
       <div class="actions">
@@ -59,22 +76,23 @@ const options = meanings.map((m) => ({ value: m, label: m }))
           type="button"
           size="small"
           variant="outlined"
-          label="Add a verb"
+          :label="$t('outlines.addVerb')"
           @click="own.push({ verb: '', says: 'completed' })"
         />
         <Button
           type="submit"
           size="small"
-          label="Save verbs"
+          :label="$t('outlines.saveVerbs')"
           :disabled="!edited.changed.value"
           :loading="save.isPending.value"
         />
       </div>
     </form>
-    <p class="faint">Where none of your own fits, these count:</p>
+    <p class="faint">{{ $t('outlines.whereNoneOfYourOwn') }}</p>
     <ul>
       <li v-for="v in verbs.data.value.default" :key="v.verb + v.type">
-        <code>{{ v.verb }}</code> <span v-if="v.type" class="faint">of {{ v.type }}</span> {{ v.says }}
+        <code>{{ v.verb }}</code>
+        <span v-if="v.type" class="faint">{{ $t('outlines.of', { type: v.type }) }}</span> {{ v.says }}
       </li>
     </ul>
   </div>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import { useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
@@ -34,10 +35,10 @@ const counts = computed(() => {
 const tabs = computed(() => [
   {
     name: 'differences',
-    title: 'only differences',
+    title: $t('pairings.onlyDifferences'),
     count: all.value.filter((l) => differs(l.outcome)).length,
   },
-  { name: 'all', title: 'all', count: all.value.length },
+  { name: $t('pairings.all'), title: $t('pairings.all'), count: all.value.length },
   ...Object.keys(counts.value).map((o) => ({ name: o, title: outcome(o, 2), count: counts.value[o] })),
 ])
 const rows = computed(() =>
@@ -54,36 +55,43 @@ const rows = computed(() =>
 </script>
 
 <template>
-  <PageHead :title="`${pairing.data.value?.section.title ?? ''} and ${pairing.data.value?.target ?? ''}`">
-    <template #about>Both sides as they are now, side by side. Looking changes nothing.</template>
-    <RouterLink :to="`/pairings/${id}`">to the pairing</RouterLink>
-    <a :href="`/api/v1/pairings/${id}/comparison.csv`" download>Download as CSV</a>
+  <PageHead
+    :title="
+      $t('pairings.and', {
+        title: pairing.data.value?.section.title ?? '',
+        target: pairing.data.value?.target ?? '',
+      })
+    "
+  >
+    <template #about>{{ $t('pairings.bothSidesAsTheyAre') }}</template>
+    <RouterLink :to="`/pairings/${id}`">{{ $t('pairings.toPairing') }}</RouterLink>
+    <a :href="`/api/v1/pairings/${id}/comparison.csv`" download>{{ $t('pairings.downloadAsCsv') }}</a>
     <Button
       size="small"
       variant="outlined"
-      label="Compare again"
+      :label="$t('pairings.compareAgain')"
       :loading="lines.isFetching.value"
       @click="lines.refetch()"
     />
   </PageHead>
   <Counts :counts="counts" />
-  <Tabs v-model="shown" label="Shown" :tabs="tabs" />
+  <Tabs v-model="shown" :label="$t('pairings.shown')" :tabs="tabs" />
   <Listing
     :rows="rows"
     :loading="lines.isLoading.value"
     :error="lines.error.value"
     :again="lines.refetch"
-    empty="Both sides are the same."
+    :empty="$t('pairings.bothSidesAreSame')"
     row-key="key"
   >
-    <Column header="In the register">
+    <Column :header="$t('pairings.inRegister')">
       <template #body="{ data }">
         <template v-if="data.register">
           <RouterLink :to="`/people/${data.personId}`">{{ data.register.name }}</RouterLink>
           <span class="faint">{{ data.role }}</span>
-          <div class="faint">{{ data.register.email || 'no e-mail address' }}</div>
+          <div class="faint">{{ data.register.email || $t('pairings.noEMailAddress') }}</div>
         </template>
-        <span v-else class="faint">nobody</span>
+        <span v-else class="faint">{{ $t('pairings.nobody') }}</span>
       </template>
     </Column>
     <Column header="">
@@ -93,27 +101,28 @@ const rows = computed(() =>
         }}</span></template
       >
     </Column>
-    <Column header="At the service">
+    <Column :header="$t('pairings.atService')">
       <template #body="{ data }">
         <template v-if="data.service">
           {{ data.service.name || data.service.userName }}
           <code class="faint">{{ data.service.accountId }}</code>
           <div class="faint">
-            {{ data.service.email }}<template v-if="!data.service.active"> · not active</template
-            ><template v-if="!data.service.member"> · not a member</template>
+            {{ data.service.email
+            }}<template v-if="!data.service.active">{{ ' ' }}{{ $t('pairings.notActive') }}</template
+            ><template v-if="!data.service.member">{{ ' ' }}{{ $t('pairings.notMember') }}</template>
           </div>
         </template>
-        <span v-else class="faint">no account</span>
+        <span v-else class="faint">{{ $t('pairings.noAccount') }}</span>
       </template>
     </Column>
-    <Column header="Outcome">
+    <Column :header="$t('pairings.outcome')">
       <template #body="{ data }"
         ><span class="once" :class="{ urgent: data.outcome === 'needs-person' }">{{
           outcome(data.outcome)
         }}</span></template
       >
     </Column>
-    <Column header="Why">
+    <Column :header="$t('common.why')">
       <template #body="{ data }"
         >{{ data.title }} <span v-if="data.detail" class="faint">({{ data.detail }})</span>
         <div v-if="data.remedy" class="faint">{{ data.remedy }} {{ data.owner }}</div></template

@@ -55,17 +55,17 @@ const remove = useMutation({
 </script>
 
 <template>
-  <Frame :title="`End the pairing with ${pairing.target}`" width="46rem" @close="emit('close')">
-    <p>
-      The class at {{ pairing.section.interface }} stays. What of the people whom Kanban put into it? Whoever
-      else is in it stays in any case.
-    </p>
+  <Frame
+    :title="$t('pairings.endPairingWith', { target: pairing.target })"
+    width="46rem"
+    @close="emit('close')"
+  >
+    <p>{{ $t('pairings.classAtStaysWhatOf', { interface: pairing.section.interface }) }}</p>
     <label class="choice"
-      ><RadioButton v-model="members" value="keep" /> They stay, and nothing keeps the class in step any
-      more.</label
+      ><RadioButton v-model="members" value="keep" /> {{ $t('pairings.theyStayAndNothingKeeps') }}</label
     >
     <label class="choice"
-      ><RadioButton v-model="members" value="remove" /> They are removed; then it ends.</label
+      ><RadioButton v-model="members" value="remove" /> {{ $t('pairings.theyAreRemovedThenIt') }}</label
     >
     <Oops
       :error="effects.error.value ?? preview.error.value ?? keep.error.value ?? remove.error.value"
@@ -75,13 +75,13 @@ const remove = useMutation({
     <div class="actions end">
       <Button
         v-if="members === 'keep'"
-        label="End it, people stay"
+        :label="$t('pairings.endItPeopleStay')"
         :loading="keep.isPending.value"
         @click="keep.mutate()"
       />
       <Button
         v-else
-        :label="`Take ${preview.data.value?.changes ?? '…'} out, then end it`"
+        :label="$t('pairings.takeOutThenEndIt', { changes: preview.data.value?.changes ?? '…' })"
         :disabled="!preview.data.value?.changes"
         :loading="remove.isPending.value"
         @click="remove.mutate()"

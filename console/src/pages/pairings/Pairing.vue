@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { computed, ref, watch } from 'vue'
@@ -65,8 +66,8 @@ const pause = useMutation({
 const p = computed(() => pairing.data.value)
 const runLabel = computed(() => {
   const n = preview.data.value?.changes ?? 0
-  if (only.value.length) return `Run only these ${only.value.length}`
-  return n ? `Run: ${n === 1 ? '1 change' : `${n} changes`}` : 'Run: nothing to change'
+  if (only.value.length) return $t('pairings.runOnlyThese', { only: only.value.length })
+  return n ? $t('pairings.run1Change', { n }, n) : $t('pairings.runNothingToChange')
 })
 const blocked = computed(() => !!preview.data.value?.guard && !approved.value && !only.value.length)
 </script>
@@ -76,29 +77,36 @@ const blocked = computed(() => !!preview.data.value?.guard && !approved.value &&
   <template v-if="p">
     <PageHead :title="`${p.section.title} → ${p.target}`">
       <template #about>
-        <Signal :state="p.section.state" /> ·
-        {{
-          [p.section.list && 'people list', p.section.course, p.section.terms.join(', ')]
-            .filter(Boolean)
-            .join(' · ')
-        }}
-        · <Outside :to="p.section.targetPage" :text="`at ${p.section.interface}`" />
-        <template v-if="p.section.page"> · <Outside :to="p.section.page" text="in the register" /></template>
-        · last run
-        {{ when(p.section.ranAt) }}
+        <Signal :state="p.section.state" />{{ ' '
+        }}<i18n-t keypath="pairings.lastRun" scope="global"
+          ><template #list>{{
+            [p.section.list && $t('pairings.peopleList'), p.section.course, p.section.terms.join(', ')]
+              .filter(Boolean)
+              .join(' · ')
+          }}</template
+          ><template #page
+            ><Outside
+              :to="p.section.targetPage"
+              :text="$t('pairings.at', { interface: p.section.interface })"
+          /></template>
+          <template #more
+            ><template v-if="p.section.page">
+              · <Outside :to="p.section.page" :text="$t('pairings.inRegisterWord')" /></template></template
+          ><template #ranAt>{{ when(p.section.ranAt) }}</template></i18n-t
+        >
       </template>
-      <RouterLink :to="`/pairings/${id}/compare`">Side by side</RouterLink>
-      <RouterLink :to="`/sections/${p.section.id}/roster`">Roster</RouterLink>
+      <RouterLink :to="`/pairings/${id}/compare`">{{ $t('pairings.sideBySide') }}</RouterLink>
+      <RouterLink :to="`/sections/${p.section.id}/roster`">{{ $t('pairings.roster') }}</RouterLink>
       <Button
         size="small"
         variant="outlined"
-        :label="p.paused ? 'Resume' : 'Pause'"
+        :label="p.paused ? $t('common.resume') : $t('common.pause')"
         @click="pause.mutate(!p.paused)"
       />
       <Button
         size="small"
         variant="outlined"
-        label="Compare again"
+        :label="$t('pairings.compareAgain')"
         :loading="preview.isFetching.value"
         @click="preview.refetch()"
       />
@@ -114,20 +122,28 @@ const blocked = computed(() => !!preview.data.value?.guard && !approved.value &&
     <Standing :pairing="p" />
     <Oops :error="run.error.value ?? pause.error.value" />
     <p v-if="preview.data.value?.guard" class="guard sheet">
-      ▲ {{ preview.data.value.guard }} people would be taken out, more than this pairing allows without
-      approval.
-      <TickField v-model="approved" label="That is right, take them out." />
+      {{ $t('pairings.peopleWouldBeTakenOut', { guard: preview.data.value.guard }) }}
+      <TickField v-model="approved" :label="$t('pairings.thatIsRightTakeThem')" />
     </p>
     <div class="two">
-      <section aria-label="Preview">
-        <h2>What a run would do, person by person</h2>
+      <section :aria-label="$t('pairings.preview')">
+        <h2>{{ $t('pairings.whatRunWouldDoPerson') }}</h2>
         <Counts v-if="preview.data.value" :counts="preview.data.value.counts" />
         <p v-if="preview.data.value?.newAccounts" class="faint small">
-          Accounts to be made: {{ preview.data.value.newAccounts }}; {{ notices[preview.data.value.notice] }}.
+          {{
+            $t('pairings.accountsToBeMade', {
+              newAccounts: preview.data.value.newAccounts,
+              notices: notices[preview.data.value.notice],
+            })
+          }}
         </p>
         <p v-if="preview.data.value?.takeOver" class="faint small">
-          {{ preview.data.value.takeOver }} in the class already are ours from the run on;
-          {{ preview.data.value.strangers ?? 0 }} stay somebody else’s.
+          {{
+            $t('pairings.inClassAlreadyAreOurs', {
+              takeOver: preview.data.value.takeOver,
+              strangers: preview.data.value.strangers ?? 0,
+            })
+          }}
         </p>
         <People
           v-model:ticked="only"
@@ -138,29 +154,29 @@ const blocked = computed(() => !!preview.data.value?.guard && !approved.value &&
         />
       </section>
       <aside>
-        <h2>Set up</h2>
+        <h2>{{ $t('common.setUp') }}</h2>
         <Checklist v-if="p.checklist" :list="p.checklist" />
         <template v-if="p.freshness">
-          <h2>Freshness</h2>
+          <h2>{{ $t('pairings.freshness') }}</h2>
           <dl class="facts">
-            <dt>Register read</dt>
+            <dt>{{ $t('pairings.registerRead') }}</dt>
             <dd>{{ when(p.freshness.readAt) }}</dd>
-            <dt>Compared</dt>
+            <dt>{{ $t('pairings.compared') }}</dt>
             <dd>{{ when(p.freshness.comparedAt) }}</dd>
-            <dt>Next read</dt>
+            <dt>{{ $t('pairings.nextRead') }}</dt>
             <dd>{{ when(p.freshness.nextRead) }}</dd>
           </dl>
           <p v-if="p.freshness.stoppedBy" class="faint small">‖ {{ p.freshness.stoppedBy }}</p>
         </template>
         <PolicyCard :pairing="p" :notice="preview.data.value?.notice" />
-        <h2>Runs</h2>
-        <p v-if="!history.data.value?.items.length" class="faint">None yet. The first run is made by hand.</p>
+        <h2>{{ $t('pairings.runs') }}</h2>
+        <p v-if="!history.data.value?.items.length" class="faint">{{ $t('pairings.noneYetFirstRunIs') }}</p>
         <RouterLink v-for="r in history.data.value?.items" :key="r.id" class="run" :to="`/runs/${r.id}`">
           <Signal :state="r.state" /> <span class="faint">{{ when(r.createdAt) }}</span>
         </RouterLink>
-        <RouterLink v-if="history.data.value?.next" class="small" :to="`/runs?pairing=${id}`"
-          >all of them</RouterLink
-        >
+        <RouterLink v-if="history.data.value?.next" class="small" :to="`/runs?pairing=${id}`">{{
+          $t('pairings.allOfThem')
+        }}</RouterLink>
       </aside>
     </div>
   </template>

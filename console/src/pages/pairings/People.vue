@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import Column from 'primevue/column'
 import { computed } from 'vue'
 
@@ -30,9 +31,9 @@ function tick(key: string, on: boolean) {
   const others = (ticked.value ?? []).filter((k) => k !== key)
   ticked.value = on ? [...others, key] : others
 }
-const shown = useAddress().kept('outcome', 'all')
+const shown = useAddress().kept('outcome', $t('pairings.all'))
 const tabs = computed(() => [
-  { name: 'all', title: 'all', count: props.people?.length },
+  { name: $t('pairings.all'), title: $t('pairings.all'), count: props.people?.length },
   ...[...new Set(props.people?.map((p) => p.state))].map((o) => ({
     name: o,
     title: outcome(o, 2),
@@ -48,14 +49,14 @@ const urgent = ['needs-person', 'refused', 'not-arrived']
 </script>
 
 <template>
-  <Tabs v-model="shown" label="Outcome" :tabs="tabs" />
+  <Tabs v-model="shown" :label="$t('pairings.outcome')" :tabs="tabs" />
   <Listing
     sorts
     :rows="rows"
     :loading="loading"
     :error="error"
     :again="again"
-    empty="Nobody is in this section yet."
+    :empty="$t('pairings.nobodyIsInThisSection')"
   >
     <Column v-if="ticked" header="">
       <template #body="{ data }">
@@ -63,19 +64,19 @@ const urgent = ['needs-person', 'refused', 'not-arrived']
           v-if="canTick(data)"
           :model-value="ticked.includes(keyOf(data.entry))"
           hidden
-          :label="`Only ${data.entry.name}`"
+          :label="$t('pairings.only', { name: data.entry.name })"
           @update:model-value="(on) => tick(keyOf(data.entry), !!on)"
         />
       </template>
     </Column>
-    <Column header="Outcome" field="state" sortable>
+    <Column :header="$t('pairings.outcome')" field="state" sortable>
       <template #body="{ data }">
         <span class="outcome" :class="{ urgent: urgent.includes(data.state) }">{{
           outcome(data.state)
         }}</span>
       </template>
     </Column>
-    <Column header="Person" field="entry.name" sortable>
+    <Column :header="$t('common.person')" field="entry.name" sortable>
       <template #body="{ data }"
         ><RouterLink v-if="data.entry.personId" :to="`/people/${data.entry.personId}`">{{
           data.entry.name
@@ -84,7 +85,7 @@ const urgent = ['needs-person', 'refused', 'not-arrived']
         <span class="faint">{{ data.entry.role }}</span></template
       >
     </Column>
-    <Column header="Why" field="entry.title" sortable>
+    <Column :header="$t('common.why')" field="entry.title" sortable>
       <template #body="{ data }">
         {{ data.entry.title }}
         <span v-if="data.answer || data.entry.detail" class="faint"

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { computed, ref } from 'vue'
@@ -48,68 +49,94 @@ function hold() {
 }
 const runs = computed(() => {
   const s = p.value.policy.schedule
-  const next = p.value.nextRun ? `, next ${when(p.value.nextRun)}` : ''
-  if (s?.kind === 'after-read') return 'after each read that changed it'
-  if (s?.kind === 'every') return `every ${s.minutes} minutes${next}`
-  if (s?.kind === 'daily') return `${s.days?.length ? s.days.join(', ') : 'daily'} at ${s.at}${next}`
-  return 'never'
+  const next = p.value.nextRun ? $t('pairings.next', { nextRun: when(p.value.nextRun) }) : ''
+  if (s?.kind === 'after-read') return $t('pairings.afterEachReadThatChanged')
+  if (s?.kind === 'every') return $t('pairings.everyMinutes', { minutes: s.minutes, next })
+  if (s?.kind === 'daily')
+    return $t('pairings.atDays', {
+      days: s.days?.length ? s.days.join(', ') : $t('pairings.daily'),
+      at: s.at,
+      next,
+    })
+  return $t('common.never')
 })
 const newcomers = computed(() => {
-  if (props.notice === 'unknown') return 'are notified as the service likes'
-  return p.value.policy.notify ? 'are notified by the service' : 'are not notified'
+  if (props.notice === 'unknown') return $t('pairings.areNotifiedAsServiceLikes')
+  return p.value.policy.notify ? $t('pairings.areNotifiedByService') : $t('pairings.areNotNotified')
 })
 </script>
 
 <template>
   <section>
     <h2>
-      Policy
-      <Button unstyled type="button" class="change" @click="editing = true">change…</Button>
+      {{ $t('pairings.policy') }}
+      <Button unstyled type="button" class="change" @click="editing = true">{{
+        $t('pairings.change')
+      }}</Button>
     </h2>
     <dl class="facts">
-      <dt>Carries</dt>
+      <dt>{{ $t('pairings.carries') }}</dt>
       <dd>{{ p.policy.roles.join(', ') }}</dd>
-      <dt>Leavers</dt>
+      <dt>{{ $t('pairings.leavers') }}</dt>
       <dd>{{ p.policy.leavers }}</dd>
-      <dt>Learners</dt>
+      <dt>{{ $t('pairings.learners') }}</dt>
       <dd>
-        {{ p.policy.hold ? 'held until opened' : 'go in at once'
-        }}<template v-if="p.opensAt">, opens {{ when(p.opensAt) }}</template>
+        {{ p.policy.hold ? $t('pairings.heldUntilOpened') : $t('pairings.goInAtOnce')
+        }}<template v-if="p.opensAt">{{ $t('pairings.opens', { opensAt: when(p.opensAt) }) }}</template>
         <Button v-if="p.policy.hold" unstyled type="button" class="change" @click="open.mutate(true)">
-          {{ at ? 'open then' : 'open now' }}
+          {{ at ? $t('pairings.openThen') : $t('pairings.openNow') }}
         </Button>
-        <Button v-else unstyled type="button" class="change" @click="holding = true">hold</Button>
+        <Button v-else unstyled type="button" class="change" @click="holding = true">{{
+          $t('pairings.hold')
+        }}</Button>
       </dd>
       <dd v-if="p.policy.hold && outlook.data.value" class="consequence">
-        {{ outlook.data.value.learners }} wait<template v-if="outlook.data.value.newAccounts"
-          >; {{ outlook.data.value.newAccounts }} get an account,
-          {{ notices[outlook.data.value.notice] }}</template
-        >
+        {{ $t('pairings.wait', { learners: outlook.data.value.learners })
+        }}<template v-if="outlook.data.value.newAccounts">{{
+          $t('pairings.getAccount', {
+            newAccounts: outlook.data.value.newAccounts,
+            notices: notices[outlook.data.value.notice],
+          })
+        }}</template>
       </dd>
       <dd v-if="p.policy.hold" class="consequence">
         <Button
           v-if="p.opensAt"
           size="small"
           variant="outlined"
-          label="Take the time back"
+          :label="$t('pairings.takeTimeBack')"
           :loading="cancel.isPending.value"
           @click="cancel.mutate()"
         />
-        <label>or at <WhenField v-model="at" of="date-time" hidden label="When the class opens" /></label>
+        <label
+          >{{ $t('pairings.orAt') }}
+          <WhenField v-model="at" of="date-time" hidden :label="$t('pairings.whenClassOpens')"
+        /></label>
       </dd>
       <dd v-if="holding && !p.policy.hold" class="consequence" role="alert">
-        Whoever is in stays in; learners who join from now on wait until it is opened again.
-        <Button unstyled type="button" class="change" @click="hold">hold it</Button>
-        <Button unstyled type="button" class="change" @click="holding = false">leave it open</Button>
+        {{ $t('pairings.whoeverIsInStaysIn') }}
+        <Button unstyled type="button" class="change" @click="hold">{{ $t('pairings.holdIt') }}</Button>
+        <Button unstyled type="button" class="change" @click="holding = false">{{
+          $t('pairings.leaveItOpen')
+        }}</Button>
       </dd>
-      <dt>Runs by itself</dt>
+      <dt>{{ $t('common.runsByItself') }}</dt>
       <dd>{{ runs }}</dd>
-      <dt>Newcomers</dt>
+      <dt>{{ $t('pairings.newcomers') }}</dt>
       <dd>{{ newcomers }}</dd>
-      <dt>Removals</dt>
-      <dd>stop above {{ p.policy.removalNumber }} or {{ Math.round(p.policy.removalShare * 100) }} %</dd>
+      <dt>{{ $t('pairings.removals') }}</dt>
+      <dd>
+        {{
+          $t('pairings.stopAboveOr', {
+            removalNumber: p.policy.removalNumber,
+            removalShare: Math.round(p.policy.removalShare * 100),
+          })
+        }}
+      </dd>
     </dl>
-    <Button unstyled type="button" class="change plain" @click="ending = true">end this pairing…</Button>
+    <Button unstyled type="button" class="change plain" @click="ending = true">{{
+      $t('pairings.endThisPairing')
+    }}</Button>
     <Oops :error="open.error.value ?? cancel.error.value" />
     <EndDialog v-if="ending" :pairing="p" @close="ending = false" />
     <PolicyForm v-if="editing" :pairing="p" @close="editing = false" />

@@ -49,37 +49,39 @@ const save = useMutation({
 </script>
 
 <template>
-  <Frame :of="save" title="What this pairing wants" width="30rem" @close="emit('close')">
+  <Frame :of="save" :title="$t('pairings.whatThisPairingWants')" width="30rem" @close="emit('close')">
     <form @submit.prevent="save.mutate()">
-      <TextField id="class" v-model="target" label="Name of the class outside" />
-      <TextField id="roles" v-model="roles" label="Carries these roles" />
+      <TextField id="class" v-model="target" :label="$t('pairings.nameOfClassOutside')" />
+      <TextField id="roles" v-model="roles" :label="$t('pairings.carriesTheseRoles')" />
       <ChoiceField
         id="leavers"
         v-model="policy.leavers"
-        label="People who leave the section"
+        :label="$t('pairings.peopleWhoLeaveSection')"
         :options="[
-          { value: 'remove', label: 'are taken out; their account stays' },
+          { value: 'remove', label: $t('pairings.areTakenOutTheirAccount') },
           {
             value: 'deactivate',
-            label: 'are taken out; their account is switched off unless needed elsewhere',
+            label: $t('pairings.areTakenOutTheirAccountWord'),
           },
-          { value: 'keep', label: 'stay where they are' },
+          { value: 'keep', label: $t('pairings.stayWhereTheyAre') },
         ]"
       />
       <div class="field">
-        <label for="schedule">Runs by itself</label>
+        <label for="schedule">{{ $t('common.runsByItself') }}</label>
         <ScheduleField id="schedule" v-model="policy.schedule" />
-        <small>The first run is made by hand. Removals above the guard always wait for a person.</small>
+        <small>{{ $t('pairings.firstRunIsMadeBy') }}</small>
       </div>
       <p>
-        <TickField v-model="policy.hold" label="Hold learners back until the class is opened" /><br />
-        <TickField v-model="policy.notify" label="The service may notify newcomers of their account" /><br />
-        <TickField v-model="policy.ownTarget" label="Take out members whom Kanban did not put in" />
+        <TickField v-model="policy.hold" :label="$t('pairings.holdLearnersBackUntilClass')" /><br />
+        <TickField v-model="policy.notify" :label="$t('pairings.serviceMayNotifyNewcomersOf')" /><br />
+        <TickField v-model="policy.ownTarget" :label="$t('pairings.takeOutMembersWhomKanban')" />
       </p>
-      <TextField id="number" v-model="number" label="Stop for a person above so many removals" />
-      <TextField id="share" v-model="share" label="or above this share of the class, in %" />
+      <TextField id="number" v-model="number" :label="$t('pairings.stopForPersonAboveSo')" />
+      <TextField id="share" v-model="share" :label="$t('pairings.orAboveThisShareOf')" />
       <Oops :error="save.error.value" :over="(tag) => (made.over(tag), save.mutate())" />
-      <div class="actions"><Button type="submit" label="Save" :loading="save.isPending.value" /></div>
+      <div class="actions">
+        <Button type="submit" :label="$t('common.save')" :loading="save.isPending.value" />
+      </div>
     </form>
   </Frame>
 </template>

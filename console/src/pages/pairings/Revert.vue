@@ -33,11 +33,8 @@ const run = useMutation({
 </script>
 
 <template>
-  <Frame :of="run" title="Revert this run" width="46rem" @close="emit('close')">
-    <p>
-      What the run did is undone, person by person. Afterwards the pairing is paused, because the next run
-      would do it all again.
-    </p>
+  <Frame :of="run" :title="$t('pairings.revertThisRun')" width="46rem" @close="emit('close')">
+    <p>{{ $t('pairings.whatRunDidIsUndone') }}</p>
     <Oops :error="preview.error.value ?? run.error.value" />
     <template v-if="preview.data.value">
       <Counts :counts="preview.data.value.counts" />
@@ -49,7 +46,9 @@ const run = useMutation({
       <div class="actions end">
         <Button
           :label="
-            preview.data.value.changes ? `Revert ${preview.data.value.changes}` : 'Nothing is left to revert'
+            preview.data.value.changes
+              ? $t('pairings.revert', { changes: preview.data.value.changes })
+              : $t('pairings.nothingIsLeftToRevert')
           "
           :disabled="!preview.data.value.changes"
           :loading="run.isPending.value"

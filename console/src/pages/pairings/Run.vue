@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import { useMutation, useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
@@ -76,10 +77,10 @@ const fromFiles = computed(
 
 async function approved() {
   const yes = await ask({
-    title: 'Read again without the guard?',
-    text: `${r.value!.about} is read again, and whoever is gone from it leaves the classes with the next runs, however many they are.`,
-    yes: 'Read it',
-    no: 'Leave it',
+    title: $t('pairings.readAgainWithoutGuard'),
+    text: $t('pairings.isReadAgainAndWhoever', { about: r.value!.about }),
+    yes: $t('common.readIt'),
+    no: $t('pairings.leaveIt'),
   })
   if (yes) approve.mutate()
 }
@@ -87,7 +88,7 @@ const undoing = ref(false)
 const r = computed(() => run.data.value)
 const changed = computed(() => ['added', 'updated', 'removed'].some((k) => (r.value?.counts[k] ?? 0) > 0))
 const pace = computed(() => {
-  const rate = r.value && r.value.rate >= 1 ? `, ${Math.round(r.value.rate)} a second` : ''
+  const rate = r.value && r.value.rate >= 1 ? $t('pairings.second', { rate: Math.round(r.value.rate) }) : ''
   return `${lasted(r.value?.seconds ?? 0)}${rate}`
 })
 const active = computed(() => r.value && !r.value.finishedAt)
@@ -122,8 +123,11 @@ const urgent = ['refused', 'not-arrived', 'needs-person']
 const always = ['added', 'updated', 'removed']
 const groups = computed(() =>
   [
-    { title: 'This run', names: did },
-    { title: r.value?.kind === 'read' ? 'The register' : 'Everybody else', names: stands },
+    { title: $t('pairings.thisRun'), names: did },
+    {
+      title: r.value?.kind === 'read' ? $t('pairings.register') : $t('pairings.everybodyElse'),
+      names: stands,
+    },
   ].map((g) => ({
     ...g,
     names: g.names.filter(
@@ -152,16 +156,29 @@ const people = computed(() =>
   <template v-if="r">
     <PageHead :title="titleOf(r)">
       <template #about>
-        <Signal :state="r.state" /> · started by {{ r.requestedBy
-        }}<template v-if="r.approvedBy">, removals approved by {{ r.approvedBy }}</template> ·
-        {{ exactly(r.startedAt) }} to {{ exactly(r.finishedAt)
-        }}<template v-if="r.finishedAt && r.startedAt"> · {{ pace }}</template>
-        <template v-if="r.since"> · only what changed since {{ exactly(r.since) }}</template>
+        <Signal :state="r.state" />{{ ' '
+        }}<i18n-t keypath="pairings.startedByTo" scope="global"
+          ><template #requestedBy>{{ r.requestedBy }}</template
+          ><template #more
+            ><template v-if="r.approvedBy">{{
+              $t('pairings.removalsApprovedBy', { approvedBy: r.approvedBy })
+            }}</template></template
+          ><template #startedAt>{{ exactly(r.startedAt) }}</template
+          ><template #finishedAt>{{ exactly(r.finishedAt) }}</template
+          ><template #more2
+            ><template v-if="r.finishedAt && r.startedAt"> · {{ pace }}</template></template
+          >
+          <template #more3
+            ><template v-if="r.since"
+              >{{ ' ' }}{{ $t('pairings.onlyWhatChangedSince', { since: exactly(r.since) }) }}</template
+            ></template
+          ></i18n-t
+        >
       </template>
       <Button
         v-if="(r.state === 'failed' || r.state === 'cancelled') && r.kind === 'sync'"
         size="small"
-        label="Go on from where it stopped"
+        :label="$t('pairings.goOnFromWhereIt')"
         :loading="resume.isPending.value"
         @click="resume.mutate()"
       />
@@ -169,7 +186,7 @@ const people = computed(() =>
         v-if="active"
         size="small"
         variant="outlined"
-        label="Stop"
+        :label="$t('pairings.stop')"
         :loading="cancel.isPending.value"
         @click="cancel.mutate()"
       />
@@ -177,12 +194,16 @@ const people = computed(() =>
         v-if="r.kind === 'sync' && r.finishedAt && changed && !r.reverts && !r.revertedBy"
         size="small"
         variant="outlined"
-        label="Revert…"
+        :label="$t('pairings.revertDialog')"
         @click="undoing = true"
       />
-      <RouterLink v-if="r.revertedBy" :to="`/runs/${r.revertedBy}`">was reverted</RouterLink>
-      <RouterLink v-if="r.reverts" :to="`/runs/${r.reverts}`">the run it reverts</RouterLink>
-      <RouterLink v-if="r.pairingId" :to="`/pairings/${r.pairingId}`">to the pairing</RouterLink>
+      <RouterLink v-if="r.revertedBy" :to="`/runs/${r.revertedBy}`">{{
+        $t('pairings.wasReverted')
+      }}</RouterLink>
+      <RouterLink v-if="r.reverts" :to="`/runs/${r.reverts}`">{{ $t('pairings.runItReverts') }}</RouterLink>
+      <RouterLink v-if="r.pairingId" :to="`/pairings/${r.pairingId}`">{{
+        $t('pairings.toPairing')
+      }}</RouterLink>
     </PageHead>
     <div v-if="active" class="progress" role="status">
       <ProgressBar
@@ -192,18 +213,20 @@ const people = computed(() =>
         style="height: 6px"
       />
       <span
-        >{{ r.done }} of {{ r.total || '?' }} · {{ r.step || 'queued'
+        >{{ $t('pairings.of', { done: r.done, total: r.total || '?', step: r.step || $t('pairings.queued') })
         }}<template v-if="r.secondsLeft"> · {{ remaining(r.secondsLeft) }}</template></span
       >
-      <span class="faint">You can leave this page; the run goes on.</span>
+      <span class="faint">{{ $t('pairings.youCanLeaveThisPage') }}</span>
     </div>
     <div v-if="r.error" class="stopped sheet" role="alert">
       <b>{{ r.error }}</b> {{ r.remedy }}
-      <RouterLink v-if="r.nextPreview" :to="`/pairings/${r.pairingId}`">Look at the new preview</RouterLink>
+      <RouterLink v-if="r.nextPreview" :to="`/pairings/${r.pairingId}`">{{
+        $t('pairings.lookAtNewPreview')
+      }}</RouterLink>
       <div v-if="register.data.value" class="actions approve">
         <FileField
           v-if="fromFiles"
-          label="The same package again, without the guard"
+          :label="$t('pairings.samePackageAgainWithoutGuard')"
           accept=".zip"
           @choose="([file]) => file && approveFile.mutate(file)"
         />
@@ -211,7 +234,7 @@ const people = computed(() =>
           v-else
           size="small"
           variant="outlined"
-          label="That is right, read again without the guard…"
+          :label="$t('pairings.thatIsRightReadAgain')"
           :loading="approve.isPending.value"
           @click="approved"
         />
@@ -237,27 +260,27 @@ const people = computed(() =>
       </div>
     </div>
     <template v-if="r.findings.length">
-      <h2>Noticed</h2>
+      <h2>{{ $t('pairings.noticed') }}</h2>
       <div v-for="(f, i) in r.findings" :key="i" class="finding">
         <b>{{ f.title }}</b> {{ f.subject }} <span class="faint">{{ f.detail }}</span>
       </div>
     </template>
     <template v-if="differences.data.value?.items.length">
       <h2>
-        What changed in the register
-        <span v-if="differences.data.value.more" class="faint">the first 500 of each kind</span>
+        {{ $t('pairings.whatChangedInRegister') }}
+        <span v-if="differences.data.value.more" class="faint">{{ $t('pairings.first500OfEachKind') }}</span>
       </h2>
       <Listing :rows="differences.data.value.items" row-key="key" :loading="false" :error="null" empty="">
-        <Column field="table" header="Kind" />
-        <Column field="who" header="Who or what" />
-        <Column field="field" header="Field" />
-        <Column field="before" header="Before" />
-        <Column field="after" header="Now" />
+        <Column field="table" :header="$t('common.kind')" />
+        <Column field="who" :header="$t('pairings.whoOrWhat')" />
+        <Column field="field" :header="$t('pairings.field')" />
+        <Column field="before" :header="$t('pairings.before')" />
+        <Column field="after" :header="$t('pairings.now')" />
       </Listing>
     </template>
     <Oops :error="differences.error.value" />
     <template v-if="r.kind === 'sync'">
-      <h2>Everybody, with what happened and why</h2>
+      <h2>{{ $t('pairings.everybodyWithWhatHappenedAnd') }}</h2>
       <People
         :people="people"
         :loading="changes.isLoading.value"

@@ -41,45 +41,55 @@ const list = useQuery({
 </script>
 
 <template>
-  <PageHead title="Runs" about="What was read, and what was brought in step, the newest first">
-    <Button v-if="pairing" size="small" variant="text" label="of every pairing" @click="pairing = ''" />
-    <TickField v-model="active" label="only those at work" />
-    <TickField v-model="single" label="without those of batches" />
+  <PageHead :title="$t('pairings.runs')" :about="$t('pairings.whatWasReadAndWhat')">
+    <Button
+      v-if="pairing"
+      size="small"
+      variant="text"
+      :label="$t('pairings.ofEveryPairing')"
+      @click="pairing = ''"
+    />
+    <TickField v-model="active" :label="$t('pairings.onlyThoseAtWork')" />
+    <TickField v-model="single" :label="$t('pairings.withoutThoseOfBatches')" />
   </PageHead>
   <Listing
     :rows="list.data.value?.items"
     :loading="list.isLoading.value"
     :error="list.error.value"
     :again="list.refetch"
-    :empty="active ? 'Nothing is at work.' : 'Nothing was read or run yet.'"
-    :next="active ? undefined : { to: '/connections', text: 'Read a register' }"
+    :empty="active ? $t('pairings.nothingIsAtWork') : $t('pairings.nothingWasReadOrRun')"
+    :next="active ? undefined : { to: '/connections', text: $t('pairings.readRegister') }"
   >
-    <Column header="State">
+    <Column :header="$t('common.state')">
       <template #body="{ data }"><Signal :state="data.state" /></template>
     </Column>
-    <Column header="What">
+    <Column :header="$t('common.what')">
       <template #body="{ data }"
         ><RouterLink :to="`/runs/${data.id}`">{{ titleOf(data) }}</RouterLink
         >{{ ' ' }}
-        <RouterLink v-if="data.batchId" class="faint" :to="`/batches/${data.batchId}`"
-          >of a batch</RouterLink
-        ></template
+        <RouterLink v-if="data.batchId" class="faint" :to="`/batches/${data.batchId}`">{{
+          $t('pairings.ofBatch')
+        }}</RouterLink></template
       >
     </Column>
-    <Column header="What became of it">
+    <Column :header="$t('pairings.whatBecameOfIt')">
       <template #body="{ data }"
         ><span v-if="data.error">{{ data.error }}</span
-        ><span v-else-if="!data.finishedAt && data.total">{{ data.done }} of {{ data.total }}</span
-        ><span v-else>{{ became(data.counts) || (data.kind === 'read' ? `${data.done} records` : '') }}</span>
+        ><span v-else-if="!data.finishedAt && data.total">{{
+          $t('pairings.ofDone', { done: data.done, total: data.total })
+        }}</span
+        ><span v-else>{{
+          became(data.counts) || (data.kind === 'read' ? $t('pairings.records', { done: data.done }) : '')
+        }}</span>
       </template>
     </Column>
-    <Column field="requestedBy" header="By" />
-    <Column header="Began">
+    <Column field="requestedBy" :header="$t('pairings.by')" />
+    <Column :header="$t('pairings.began')">
       <template #body="{ data }"
         ><span class="faint">{{ exactly(data.startedAt ?? data.createdAt) }}</span></template
       >
     </Column>
-    <Column header="Took">
+    <Column :header="$t('pairings.took')">
       <template #body="{ data }"
         ><span v-if="data.finishedAt" class="faint">{{ lasted(data.seconds) }}</span></template
       >

@@ -39,46 +39,55 @@ const next = useMutation({
 
 <template>
   <div v-if="pairing.lost" class="sheet bad" role="alert">
-    ▲ The class was deleted at the service. Nothing is changed until you say what is to become of it.
-    <Button size="small" label="Make it anew" :loading="renew.isPending.value" @click="renew.mutate()" />
-    <Button size="small" variant="outlined" label="End the pairing…" @click="ending = true" />
-  </div>
-  <div v-else-if="pairing.section.state === 'ended'" class="sheet bad" role="alert">
-    □ The term of this section is over, so nothing runs by itself any more. What becomes of the class and its
-    people?
+    {{ $t('pairings.classWasDeletedAtService') }}
     <Button
       size="small"
-      label="Move it to the next term…"
+      :label="$t('pairings.makeItAnew')"
+      :loading="renew.isPending.value"
+      @click="renew.mutate()"
+    />
+    <Button size="small" variant="outlined" :label="$t('pairings.endPairing')" @click="ending = true" />
+  </div>
+  <div v-else-if="pairing.section.state === 'ended'" class="sheet bad" role="alert">
+    {{ $t('pairings.termOfThisSectionIs') }}
+    <Button
+      size="small"
+      :label="$t('pairings.moveItToNextTerm')"
       :loading="next.isPending.value"
       @click="next.mutate()"
     />
-    <Button size="small" variant="outlined" label="End the pairing…" @click="ending = true" />
+    <Button size="small" variant="outlined" :label="$t('pairings.endPairing')" @click="ending = true" />
   </div>
   <div v-else-if="pairing.section.gone" class="sheet bad" role="alert">
-    ▲ The section is no longer in the register. Nobody is taken out by mistake: nothing runs by itself.
-    <Button size="small" variant="outlined" label="End the pairing…" @click="ending = true" />
+    {{ $t('pairings.sectionIsNoLongerIn') }}
+    <Button size="small" variant="outlined" :label="$t('pairings.endPairing')" @click="ending = true" />
   </div>
   <div v-else-if="pairing.unminded" class="sheet bad" role="alert">
-    ▲ {{ pairing.unminded }} people of the section were put into the class by somebody else. When they leave
-    the section they stay in the class.
+    {{ $t('pairings.peopleOfSectionWerePut', { unminded: pairing.unminded }) }}
     <Button
       size="small"
-      label="Take them over"
+      :label="$t('pairings.takeThemOver')"
       :loading="takeOver.isPending.value"
       @click="takeOver.mutate(false)"
     />
     <Button
       size="small"
       variant="outlined"
-      label="Leave them"
+      :label="$t('pairings.leaveThem')"
       :loading="takeOver.isPending.value"
       @click="takeOver.mutate(true)"
     />
   </div>
-  <p v-else-if="pairing.seen" class="faint note">The service calls this class “{{ pairing.seen }}”.</p>
+  <p v-else-if="pairing.seen" class="faint note">
+    {{ $t('pairings.serviceCallsThisClass', { seen: pairing.seen }) }}
+  </p>
   <p v-if="pairing.section.set" class="faint note">
-    One class for {{ pairing.section.set.sections.map((s) => s.title).join(', ') }}, with a group for each.
-    <RouterLink to="/sections/linked">Linked sets</RouterLink>
+    {{
+      $t('pairings.oneClassForWithGroup', {
+        sections: pairing.section.set.sections.map((s) => s.title).join(', '),
+      })
+    }}
+    <RouterLink to="/sections/linked">{{ $t('common.linkedSets') }}</RouterLink>
   </p>
   <Oops :error="renew.error.value ?? takeOver.error.value ?? next.error.value" />
   <EndDialog v-if="ending" :pairing="pairing" @close="ending = false" />

@@ -1,15 +1,18 @@
+import { $t } from '../../texts'
 import type { Schemas } from '../../api/client'
 
 /** What a read or a run is called, wherever it is named. */
 export function titleOf(r: Schemas['Run']): string {
-  if (r.kind === 'read') return `Reading ${r.about}`
-  return `${r.ends ? 'Ending' : r.reverts ? 'Reverting' : 'Run of'} ${r.about}`
+  if (r.kind === 'read') return $t('pairings.reading', { about: r.about })
+  return `${r.ends ? $t('pairings.ending') : r.reverts ? $t('pairings.reverting') : $t('pairings.runOf')} ${r.about}`
 }
 
 /** How long something took. */
 export const lasted = (seconds: number) =>
-  seconds < 0.1 ? 'under 0.1 s' : `${seconds < 10 ? seconds.toFixed(1) : Math.round(seconds)} s`
+  seconds < 0.1 ? $t('pairings.under01S') : `${seconds < 10 ? seconds.toFixed(1) : Math.round(seconds)} s`
 
 /** How long something may still take. */
 export const remaining = (seconds: number) =>
-  seconds < 60 ? 'less than a minute left' : `about ${Math.round(seconds / 60)} min left`
+  seconds < 60
+    ? $t('pairings.lessThanMinuteLeft')
+    : $t('pairings.aboutMinLeft', { seconds: Math.round(seconds / 60) })

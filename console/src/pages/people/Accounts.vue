@@ -36,48 +36,55 @@ const forget = useMutation({
 
 <template>
   <p v-for="a in accounts" :key="a.interface + a.remoteId">
-    <template v-if="a.denied">not </template>{{ a.interface }}
+    <template v-if="a.denied">{{ $t('people.not') }}{{ ' ' }}</template
+    >{{ a.interface }}
     <code><Outside :to="a.page" :text="a.remoteId" /></code>
-    <span v-if="a.by" class="faint"> said by {{ a.by }}, {{ when(a.at) }}</span>
-    <Button v-if="a.by" size="small" variant="text" label="Forget" @click="forget.mutate(a.interfaceId)" />
+    <span v-if="a.by" class="faint">{{ ' ' }}{{ $t('people.saidBy', { by: a.by, at: when(a.at) }) }}</span>
+    <Button
+      v-if="a.by"
+      size="small"
+      variant="text"
+      :label="$t('people.forget')"
+      @click="forget.mutate(a.interfaceId)"
+    />
   </p>
-  <p v-if="!accounts.length" class="faint">None known yet.</p>
+  <p v-if="!accounts.length" class="faint">{{ $t('people.noneKnownYet') }}</p>
   <p v-for="c in services" :key="c.id">
     <Button
       v-if="looking !== c.id"
       size="small"
       variant="outlined"
-      :label="`Choose by hand at ${c.name}…`"
+      :label="$t('people.chooseByHandAt', { name: c.name })"
       @click="looking = c.id"
     />
   </p>
   <Oops :error="candidates.error.value ?? decide.error.value ?? forget.error.value" />
   <div v-if="looking && candidates.data.value" class="sheet">
-    <p v-if="!candidates.data.value.items.length" class="faint">No account there could be this person's.</p>
+    <p v-if="!candidates.data.value.items.length" class="faint">{{ $t('people.noAccountThereCouldBe') }}</p>
     <div v-for="c in candidates.data.value.items" :key="c.accountId" class="candidate">
       <span
         >{{ c.name }} <span class="faint">{{ c.email }} · {{ c.userName }}</span
         ><br /><span class="faint"
-          >equal: {{ c.evidence.join(', ') || 'nothing'
-          }}<template v-if="!c.active"> · not active</template></span
+          >{{ $t('people.equal', { evidence: c.evidence.join(', ') || $t('common.nothing') })
+          }}<template v-if="!c.active">{{ ' ' }}{{ $t('people.notActive') }}</template></span
         ></span
       >
       <span class="actions">
-        <b v-if="c.stored">theirs</b><b v-if="c.denied">not theirs</b>
+        <b v-if="c.stored">{{ $t('people.theirs') }}</b><b v-if="c.denied">{{ $t('people.notTheirs') }}</b>
         <Button
           v-if="!c.stored"
           size="small"
           variant="outlined"
-          label="Is theirs"
-          :aria-label="`${c.accountId} is theirs`"
+          :label="$t('people.isTheirs')"
+          :aria-label="$t('people.isTheirsAccountId', { accountId: c.accountId })"
           @click="decide.mutate({ accountId: c.accountId, not: false })"
         />
         <Button
           v-if="!c.denied"
           size="small"
           variant="text"
-          label="Is not"
-          :aria-label="`${c.accountId} is not theirs`"
+          :label="$t('people.isNot')"
+          :aria-label="$t('people.isNotTheirs', { accountId: c.accountId })"
           @click="decide.mutate({ accountId: c.accountId, not: true })"
         />
       </span>

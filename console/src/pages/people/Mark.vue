@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import { useMutation, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 
@@ -15,21 +16,27 @@ const drop = useMutation({
 })
 const words: Record<Schemas['Mark']['kind'], string> = {
   second: 'This record is a second account',
-  test: 'This record is a test learner',
-  neither: 'This record is neither a second account nor a test learner',
+  test: $t('people.thisRecordIsTestLearner'),
+  neither: $t('people.thisRecordIsNeitherSecond'),
 }
 </script>
 
 <template>
   <p class="mark">
-    {{ words[mark.kind]
-    }}<template v-if="mark.ofId">
-      of <RouterLink :to="`/people/${mark.ofId}`">{{ mark.of }}</RouterLink></template
-    >, says {{ mark.decidedBy }}, {{ when(mark.decidedAt) }}.
-    <Button
+    <i18n-t keypath="people.says" scope="global"
+      ><template #words>{{ words[mark.kind] }}</template
+      ><template #more
+        ><template v-if="mark.ofId"
+          >{{ ' ' }}{{ $t('people.of') }}
+          <RouterLink :to="`/people/${mark.ofId}`">{{ mark.of }}</RouterLink></template
+        ></template
+      ><template #decidedBy>{{ mark.decidedBy }}</template
+      ><template #decidedAt>{{ when(mark.decidedAt) }}</template></i18n-t
+    >{{ ' '
+    }}<Button
       size="small"
       variant="text"
-      label="Drop that"
+      :label="$t('people.dropThat')"
       :loading="drop.isPending.value"
       @click="drop.mutate()"
     />

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import { useQuery } from '@tanstack/vue-query'
 import Column from 'primevue/column'
 import { computed } from 'vue'
@@ -22,46 +23,44 @@ const list = useQuery({
 })
 const about = computed(() => {
   const page = list.data.value
-  if (!enough.value || !page?.items.length) return 'Where somebody is, where not, why, and who can mend it'
+  if (!enough.value || !page?.items.length) return $t('people.whereSomebodyIsWhereNot')
   const n = (page.total ?? page.items.length).toLocaleString()
   return (page.total ?? 0) > page.items.length
-    ? `The first ${page.items.length} of ${n} who fit. Type more of the name, or an identifier.`
-    : `${n} ${page.items.length === 1 ? 'person fits' : 'people fit'}`
+    ? $t('people.firstOfWhoFitType', { items: page.items.length, n })
+    : `${n} ${$t('people.personFits', page.items.length)}`
 })
 </script>
 
 <template>
-  <PageHead title="People" :about="about">
+  <PageHead :title="$t('common.people')" :about="about">
     <TextField
       v-model="text"
       type="search"
-      placeholder="Name, address or identifier"
+      :placeholder="$t('people.nameAddressOrIdentifier')"
       hidden
-      label="Find people"
+      :label="$t('people.findPeople')"
       autofocus
     />
   </PageHead>
-  <p v-if="!enough" class="sheet empty faint">
-    Type at least two letters of a name, an address, a user name or an identifier.
-  </p>
+  <p v-if="!enough" class="sheet empty faint">{{ $t('people.typeAtLeastTwoLetters') }}</p>
   <Listing
     v-else
     :rows="list.data.value?.items"
     :loading="list.isLoading.value"
     :error="list.error.value"
     :again="list.refetch"
-    empty="Nobody fits. Only people whom a register has are found."
-    :next="{ to: '/connections', text: 'See the registers' }"
+    :empty="$t('people.nobodyFitsOnlyPeopleWhom')"
+    :next="{ to: '/connections', text: $t('people.seeRegisters') }"
   >
-    <Column header="Name">
+    <Column :header="$t('common.name')">
       <template #body="{ data }"
         ><RouterLink :to="`/people/${data.id}`">{{ data.name }}</RouterLink></template
       >
     </Column>
-    <Column field="identifier" header="Identifier" />
-    <Column field="email" header="Address" />
-    <Column field="userName" header="User name" />
-    <Column field="register" header="Register" />
+    <Column field="identifier" :header="$t('people.identifier')" />
+    <Column field="email" :header="$t('common.address')" />
+    <Column field="userName" :header="$t('people.userName')" />
+    <Column field="register" :header="$t('people.register')" />
   </Listing>
 </template>
 

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import { useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
@@ -32,17 +33,17 @@ const places = computed(
 )
 const out = computed(() => places.value.filter((s) => s.class.state !== 'in' && s.class.state !== 'gone'))
 const inside = computed(() => places.value.filter((s) => s.class.state === 'in'))
-const classes = (n: number) => `${n} ${n === 1 ? 'class' : 'classes'}`
+const classes = (n: number) => `${n} ${$t('people.class', n)}`
 /** The section whose progress is shown activity by activity. */
 const looked = ref<Schemas['Whereabouts']>()
 const inClass = {
-  in: '● in the class',
-  gone: 'not in it any more',
-  'not-in': '▲ not in the class',
-  waiting: '○ not yet in the class',
-  'left-out': '□ left out on purpose',
-  'next-run': '○ not yet as it should be',
-  'not-known': '○ not known',
+  in: $t('people.inClass'),
+  gone: $t('people.notInItAnyMore'),
+  'not-in': $t('people.notInClass'),
+  waiting: $t('people.notYetInClass'),
+  'left-out': $t('people.leftOutOnPurpose'),
+  'next-run': $t('people.notYetAsItShould'),
+  'not-known': $t('people.notKnown'),
 }
 const sections = computed(() => p.value?.sections.map((s, i) => ({ id: i, ...s })))
 </script>
@@ -52,75 +53,88 @@ const sections = computed(() => p.value?.sections.map((s, i) => ({ id: i, ...s }
   <template v-if="p && plans.isFetched.value">
     <PageHead :title="p.name">
       <template #about
-        >{{ p.email || 'no e-mail address' }} · {{ p.userName }} · {{ p.identifier
-        }}<template v-if="p.page"> · <Outside :to="p.page" text="in the register" /></template
+        >{{ p.email || $t('people.noEMailAddress') }} · {{ p.userName }} · {{ p.identifier
+        }}<template v-if="p.page"> · <Outside :to="p.page" :text="$t('people.inRegister')" /></template
       ></template>
     </PageHead>
     <Mark v-if="p.mark" :person="id" :mark="p.mark" />
-    <section class="sheet answer" aria-label="In short">
+    <section class="sheet answer" :aria-label="$t('people.inShort')">
       <p v-for="s in out" :key="s.sectionId">
         <b :class="{ urgent: s.class.state === 'not-in' }"
           >{{ inClass[s.class.state as keyof typeof inClass] }}:
           <RouterLink v-if="s.pairingId" :to="`/pairings/${s.pairingId}`">{{
             s.section
           }}</RouterLink><template v-else>{{ s.section }}</template></b
-        ><template v-if="s.class.why">, because {{ s.class.why.replace(/\.$/, '') }}</template
+        ><template v-if="s.class.why">{{
+          $t('people.because', { why: s.class.why.replace(/\.$/, '') })
+        }}</template
         >. {{ s.class.remedy }}{{ ' ' }}
-        <span v-if="s.class.owner && s.class.owner !== 'nobody'" class="faint"
-          >Who can mend it: {{ s.class.owner }}.</span
-        >
+        <span v-if="s.class.owner && s.class.owner !== 'nobody'" class="faint">{{
+          $t('people.whoCanMendIt', { owner: s.class.owner })
+        }}</span>
       </p>
       <p v-if="inside.length">
-        ● In {{ classes(inside.length) }}: {{ inside.map((s) => s.target || s.section).join(', ') }}.
+        {{
+          $t('people.in', {
+            inside: classes(inside.length),
+            inside2: inside.map((s) => s.target || s.section).join(', '),
+          })
+        }}
       </p>
       <p v-if="!places.length" class="faint">
         {{
           p.sections.some((s) => !s.leftAt)
-            ? 'None of their sections is paired with a class outside.'
-            : 'They are in no section now.'
+            ? $t('people.noneOfTheirSectionsIs')
+            : $t('people.theyAreInNoSection')
         }}
       </p>
     </section>
-    <h2>Sections, now and before</h2>
-    <Listing :rows="sections" :loading="false" :error="null" empty="In no section.">
-      <Column header="Section">
+    <h2>{{ $t('people.sectionsNowAndBefore') }}</h2>
+    <Listing :rows="sections" :loading="false" :error="null" :empty="$t('people.inNoSection')">
+      <Column :header="$t('common.section')">
         <template #body="{ data }">
           <RouterLink v-if="data.pairingId" :to="`/pairings/${data.pairingId}`">{{
             data.section
           }}</RouterLink>
           <template v-else>{{ data.section }}</template>
-          <span v-if="data.through" class="faint"> by the second account {{ data.through }}</span>
-          <span v-if="data.leftAt" class="faint"> left {{ when(data.leftAt) }}</span>
-          <span v-if="data.beginsOn" class="faint"> begins on {{ day(data.beginsOn) }}</span>
+          <span v-if="data.through" class="faint"
+            >{{ ' ' }}{{ $t('people.bySecondAccount', { through: data.through }) }}</span
+          >
+          <span v-if="data.leftAt" class="faint"
+            >{{ ' ' }}{{ $t('people.left', { leftAt: when(data.leftAt) }) }}</span
+          >
+          <span v-if="data.beginsOn" class="faint"
+            >{{ ' ' }}{{ $t('people.beginsOn', { beginsOn: day(data.beginsOn) }) }}</span
+          >
         </template>
       </Column>
-      <Column field="course" header="Course" />
-      <Column field="role" header="Role" />
-      <Column header="Since">
+      <Column field="course" :header="$t('common.course')" />
+      <Column field="role" :header="$t('common.role')" />
+      <Column :header="$t('people.since')">
         <template #body="{ data }"
           ><span v-if="!data.beginsOn" class="faint">{{
             data.from ? day(data.from) : when(data.joinedAt)
           }}</span></template
         >
       </Column>
-      <Column header="Class outside">
+      <Column :header="$t('people.classOutside')">
         <template #body="{ data }">
           {{ data.target }} <span v-if="data.class.service" class="faint">{{ data.class.service }}</span>
           <div v-if="data.class.state !== 'no-class'" :class="{ urgent: data.class.state === 'not-in' }">
             {{ inClass[data.class.state as keyof typeof inClass]
-            }}<template v-if="data.class.state === 'in' && data.class.since">
-              since {{ when(data.class.since) }}</template
+            }}<template v-if="data.class.state === 'in' && data.class.since"
+              >{{ ' ' }}{{ $t('people.sinceSince', { since: when(data.class.since) }) }}</template
             ><template v-if="data.class.why">: {{ data.class.why }}</template>
           </div>
           <small v-if="data.class.remedy && data.class.state !== 'in'" class="faint"
             >{{ data.class.remedy
-            }}<template v-if="data.class.owner && data.class.owner !== 'nobody'">
-              Who can do it: {{ data.class.owner }}.</template
+            }}<template v-if="data.class.owner && data.class.owner !== 'nobody'"
+              >{{ ' ' }}{{ $t('people.whoCanDoIt', { owner: data.class.owner }) }}</template
             ></small
           >
         </template>
       </Column>
-      <Column header="Progress">
+      <Column :header="$t('people.progress')">
         <template #body="{ data }">
           <progress
             v-if="data.percent !== undefined"
@@ -134,7 +148,7 @@ const sections = computed(() => p.value?.sections.map((s, i) => ({ id: i, ...s }
             size="small"
             :label="`${data.percent} %`"
             :aria-expanded="looked?.sectionId === data.sectionId"
-            :aria-label="`${data.percent} % of ${data.section}: activity by activity`"
+            :aria-label="$t('people.ofActivityByActivity', { percent: data.percent, section: data.section })"
             @click="looked = looked?.sectionId === data.sectionId ? undefined : data"
           />
         </template>
@@ -144,55 +158,59 @@ const sections = computed(() => p.value?.sections.map((s, i) => ({ id: i, ...s }
     <Stages :person="id" :awards="p.awards" />
     <div class="two">
       <section>
-        <h2>Accounts</h2>
+        <h2>{{ $t('people.accounts') }}</h2>
         <Accounts :person-id="p.id" :accounts="p.accounts" />
       </section>
       <section>
-        <h2>Badges</h2>
+        <h2>{{ $t('common.badges') }}</h2>
         <p v-for="a in p.awards" :key="a.id">
           <a :href="a.address" target="_blank" rel="noopener">{{ a.badge }}</a>
           <span class="faint">{{ when(a.awardedAt) }}</span>
-          <span v-if="a.revokedAt" class="faint">, revoked {{ when(a.revokedAt) }}: {{ a.reason }}</span>
+          <span v-if="a.revokedAt" class="faint">{{
+            $t('people.revoked', { revokedAt: when(a.revokedAt), reason: a.reason })
+          }}</span>
         </p>
-        <p v-if="!p.awards.length" class="faint">None yet.</p>
+        <p v-if="!p.awards.length" class="faint">{{ $t('people.noneYet') }}</p>
       </section>
     </div>
-    <h2>What was sent about {{ p.name }}</h2>
-    <Listing :rows="p.deliveries" :loading="false" :error="null" empty="Nothing yet.">
-      <Column header="At"
+    <h2>{{ $t('people.whatWasSentAbout', { name: p.name }) }}</h2>
+    <Listing :rows="p.deliveries" :loading="false" :error="null" :empty="$t('people.nothingYet')">
+      <Column :header="$t('common.at')"
         ><template #body="{ data }"
           ><span class="faint">{{ when(data.createdAt) }}</span></template
         ></Column
       >
-      <Column header="State"
+      <Column :header="$t('common.state')"
         ><template #body="{ data }"><Signal :state="deliveryState(data)" /></template
       ></Column>
-      <Column header="What">
+      <Column :header="$t('common.what')">
         <template #body="{ data }"
           >{{ doing(data.action)
-          }}<template v-if="data.interface"> through {{ data.interface }}</template></template
+          }}<template v-if="data.interface"
+            >{{ ' ' }}{{ $t('people.through', { interface: data.interface }) }}</template
+          ></template
         >
       </Column>
-      <Column header="Why">
+      <Column :header="$t('common.why')">
         <template #body="{ data }"
           ><RouterLink :to="`/events/${data.eventId}`">{{ data.rule }}</RouterLink>
           <span class="faint">{{ happening(data.eventType ?? '') }}</span></template
         >
       </Column>
     </Listing>
-    <h2>What happened</h2>
-    <Listing :rows="p.events" :loading="false" :error="null" empty="Nothing yet.">
-      <Column header="At"
+    <h2>{{ $t('people.whatHappened') }}</h2>
+    <Listing :rows="p.events" :loading="false" :error="null" :empty="$t('people.nothingYet')">
+      <Column :header="$t('common.at')"
         ><template #body="{ data }"
           ><span class="faint">{{ when(data.recordedAt) }}</span></template
         ></Column
       >
-      <Column header="Event"
+      <Column :header="$t('people.event')"
         ><template #body="{ data }"
           >{{ happening(data.type) }} <code class="faint">{{ data.type }}</code></template
         ></Column
       >
-      <Column field="section" header="Section" />
+      <Column field="section" :header="$t('common.section')" />
     </Listing>
   </template>
 </template>

@@ -21,31 +21,33 @@ const signs: Record<string, string> = { done: '●', passed: '●', failed: '✕
 
 <template>
   <section class="sheet">
-    <h2>{{ title }}, activity by activity</h2>
+    <h2>{{ $t('people.activityByActivity', { title }) }}</h2>
     <Oops :error="progress.error.value" />
     <template v-if="progress.data.value">
       <p class="faint">
         {{ progress.data.value.percent }} %
-        <template v-if="progress.data.value.firstAt"
-          >· first activity {{ when(progress.data.value.firstAt) }}, latest
-          {{ when(progress.data.value.lastAt) }}</template
-        >
-        <template v-if="progress.data.value.elsewhere"
-          >· {{ progress.data.value.elsewhere }} more reported that stand in no module</template
-        >
+        <template v-if="progress.data.value.firstAt">{{
+          $t('people.firstActivityLatest', {
+            firstAt: when(progress.data.value.firstAt),
+            lastAt: when(progress.data.value.lastAt),
+          })
+        }}</template>
+        <template v-if="progress.data.value.elsewhere">{{
+          $t('people.moreReportedThatStandIn', { elsewhere: progress.data.value.elsewhere })
+        }}</template>
       </p>
-      <p v-if="!progress.data.value.modules.length" class="faint">The course has no outline yet.</p>
+      <p v-if="!progress.data.value.modules.length" class="faint">{{ $t('people.courseHasNoOutlineYet') }}</p>
       <table v-else>
         <tbody v-for="m in progress.data.value.modules" :key="m.id">
           <tr>
             <th colspan="4" scope="rowgroup">
               {{ m.done ? '●' : '○' }} {{ m.title || m.id }}
-              <span v-if="m.optional" class="faint">optional</span>
+              <span v-if="m.optional" class="faint">{{ $t('people.optional') }}</span>
             </th>
           </tr>
           <tr v-for="a in m.activities" :key="a.id">
             <td :style="{ paddingLeft: `${1.5 + a.depth * 1.2}rem` }">
-              {{ a.title || a.id }} <span v-if="!a.counts" class="faint">optional</span>
+              {{ a.title || a.id }} <span v-if="!a.counts" class="faint">{{ $t('people.optional') }}</span>
             </td>
             <td :class="{ failed: a.word === 'failed' }">{{ signs[a.word] }} {{ a.word }}</td>
             <td class="faint">{{ a.best === undefined ? '' : `${Math.round(a.best * 100)} %` }}</td>

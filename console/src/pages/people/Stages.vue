@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import { useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { ref } from 'vue'
@@ -13,7 +14,8 @@ import { plansOf } from './plans'
 const props = defineProps<{ person: string; awards: Schemas['Award'][] }>()
 const list = useQuery(plansOf(() => props.person))
 const revoking = ref<Schemas['Award']>()
-const sign = (s: Schemas['StageProgress']) => (s.reached ? '● reached' : s.open ? '○ open' : '· ahead')
+const sign = (s: Schemas['StageProgress']) =>
+  s.reached ? $t('people.reached') : s.open ? $t('people.open') : $t('people.ahead')
 const held = (s: Schemas['StageProgress']) =>
   props.awards.find((a) => a.badgeId === s.badgeId && !a.revokedAt)
 </script>
@@ -23,14 +25,14 @@ const held = (s: Schemas['StageProgress']) =>
   <section v-for="p in list.data.value" :key="p.id">
     <h2>
       <RouterLink :to="`/stage-plans/${p.id}`">{{ p.name }}</RouterLink> · {{ p.course }} ·
-      {{ p.finished ? 'finished' : `${p.percent} %` }}
+      {{ p.finished ? $t('people.finished') : `${p.percent} %` }}
     </h2>
     <table class="sheet">
       <tbody>
         <tr v-for="s in p.stages" :key="s.stageId" :class="{ ahead: !s.reached && !s.open }">
           <td class="sign">{{ sign(s) }}</td>
           <td class="title">
-            {{ s.title }} <span v-if="s.optional" class="faint">optional</span>
+            {{ s.title }} <span v-if="s.optional" class="faint">{{ $t('people.optional') }}</span>
             <small v-if="s.reachedAt" class="faint">{{ when(s.reachedAt) }}</small>
           </td>
           <td>
@@ -39,17 +41,19 @@ const held = (s: Schemas['StageProgress']) =>
           <td class="badge">
             <template v-if="s.badge">
               <span v-if="s.holds && !s.reached" class="urgent"
-                >▲ holds the badge {{ s.badge }}, though not reached
+                >{{ $t('people.holdsBadgeThoughNotReached', { badge: s.badge }) }}
                 <Button
                   v-if="held(s)"
                   size="small"
                   variant="text"
-                  label="Revoke…"
+                  :label="$t('people.revoke')"
                   @click="revoking = held(s)"
               /></span>
-              <template v-else-if="s.holds">badge {{ s.badge }}</template>
+              <template v-else-if="s.holds">{{ $t('people.badge', { badge: s.badge }) }}</template>
               <span v-else class="faint">{{
-                s.reached ? `badge ${s.badge}, not awarded` : `gives the badge ${s.badge}`
+                s.reached
+                  ? $t('people.badgeNotAwarded', { badge: s.badge })
+                  : $t('people.givesBadge', { badge: s.badge })
               }}</span>
             </template>
           </td>

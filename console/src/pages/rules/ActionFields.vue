@@ -76,8 +76,8 @@ const choices = (list: { id: string; name: string }[]) => list.map((x) => ({ val
         type="button"
         size="small"
         variant="text"
-        label="Earlier"
-        :aria-label="`Do action ${number} earlier`"
+        :label="$t('rules.earlier')"
+        :aria-label="$t('rules.doActionEarlier', { number })"
         @click="$emit('move', -1)"
       />
       <Button
@@ -85,16 +85,16 @@ const choices = (list: { id: string; name: string }[]) => list.map((x) => ({ val
         type="button"
         size="small"
         variant="text"
-        label="Later"
-        :aria-label="`Do action ${number} later`"
+        :label="$t('rules.later')"
+        :aria-label="$t('rules.doActionLater', { number })"
         @click="$emit('move', 1)"
       />
       <Button
         type="button"
         size="small"
         variant="text"
-        label="Remove"
-        :aria-label="`Remove action ${number}`"
+        :label="$t('common.remove')"
+        :aria-label="$t('rules.removeAction', { number })"
         @click="$emit('remove')"
       />
     </div>
@@ -103,59 +103,59 @@ const choices = (list: { id: string; name: string }[]) => list.map((x) => ({ val
         v-if="fitting"
         :id="id('via')"
         v-model="action.interfaceId"
-        label="Interface"
+        :label="$t('rules.interface')"
         :name="`${at}.interfaceId`"
         :options="choices(fitting)"
-        none="No such interface yet; add one first."
+        :none="$t('rules.noSuchInterfaceYetAdd')"
       />
       <ChoiceField
         v-if="action.kind === 'award'"
         :id="id('badge')"
         v-model="action.badgeId"
-        label="Badge"
+        :label="$t('rules.badge')"
         :name="`${at}.badgeId`"
         :options="choices(badges)"
-        none="No badge yet; make one first."
+        :none="$t('rules.noBadgeYetMakeOne')"
       />
       <ChoiceField
         v-if="action.kind === 'call-operation'"
         :id="id('operation')"
         v-model="action.operation"
-        label="Operation"
+        :label="$t('rules.operation')"
         :name="`${at}.operation`"
         :options="(operations.data.value ?? []).map((o) => ({ value: o.name, label: o.title }))"
-        none="The interface has no operations yet."
+        :none="$t('rules.interfaceHasNoOperationsYet')"
       />
       <div v-if="action.kind === 'enrol' || action.kind === 'unenrol'" class="field">
-        <label :for="id('section')">Section</label>
-        <OneSection v-model="action.sectionId" :input-id="id('section')" label="Section" />
-        <small>Empty: the event’s own.</small>
+        <label :for="id('section')">{{ $t('common.section') }}</label>
+        <OneSection v-model="action.sectionId" :input-id="id('section')" :label="$t('common.section')" />
+        <small>{{ $t('rules.emptyEventsOwn') }}</small>
       </div>
       <TextField
         v-if="action.kind === 'append-row'"
         :id="id('sheet')"
         v-model="action.sheet"
-        label="Sheet"
+        :label="$t('rules.sheet')"
         :name="`${at}.sheet`"
       />
       <TextField
         :id="id('after')"
         v-model="action.after"
         class="narrow"
-        label="After"
+        :label="$t('rules.after')"
         :name="`${at}.after`"
-        placeholder="at once"
+        :placeholder="$t('rules.atOnce')"
         help="90m, 2h, 3d"
       />
     </div>
     <div class="field">
-      <label :id="`${id('if')}-label`" :for="id('if')">Only if, when its time has come</label>
+      <label :id="`${id('if')}-label`" :for="id('if')">{{ $t('rules.onlyIfWhenItsTime') }}</label>
       <Expression
         :id="id('if')"
         v-model="action.if"
         kind="condition"
         :trigger="trigger"
-        placeholder="always"
+        :placeholder="$t('rules.always')"
       />
     </div>
     <Fields
@@ -171,33 +171,39 @@ const choices = (list: { id: string; name: string }[]) => list.map((x) => ({ val
     <template
       v-if="action.kind === 'send-event' && (reverted || Object.keys(action.undoFields ?? {}).length)"
     >
-      <b class="undo">Sent when it is reverted</b>
+      <b class="undo">{{ $t('rules.sentWhenItIsReverted') }}</b>
       <Fields v-model="action" of="undoFields" :handle="handle" :trigger="trigger" />
     </template>
     <div v-if="action.kind.endsWith('-group')" class="field">
-      <label :id="`${id('group')}-label`" :for="id('group')">Group</label>
+      <label :id="`${id('group')}-label`" :for="id('group')">{{ $t('rules.group') }}</label>
       <Expression :id="id('group')" v-model="action.group" kind="template" :trigger="trigger" />
       <Choices
         v-if="action.interfaceId"
         :interface-id="action.interfaceId"
-        label="Group"
+        :label="$t('rules.group')"
         @choose="(v) => (action.group = v)"
       />
     </div>
     <template v-if="action.kind === 'mail' || action.kind === 'task'">
       <div class="field">
         <label :id="`${id('subject')}-label`" :for="id('subject')">{{
-          action.kind === 'task' ? 'What is to be done' : 'Subject'
+          action.kind === 'task' ? $t('rules.whatIsToBeDone') : $t('rules.subject')
         }}</label>
         <Expression :id="id('subject')" v-model="action.subject" kind="template" :trigger="trigger" />
       </div>
       <div class="field">
-        <label :id="`${id('text')}-label`" :for="id('text')">Text</label>
+        <label :id="`${id('text')}-label`" :for="id('text')">{{ $t('rules.text') }}</label>
         <Expression :id="id('text')" v-model="action.text" kind="template" :rows="4" :trigger="trigger" />
         <small
-          ><code v-pre>{{.person.givenName}}</code
-          >, <code v-pre>{{get "module.title" "the module"}}</code>, <code v-pre>{{.award.address}}</code> are
-          filled in.</small
+          ><i18n-t keypath="rules.areFilledIn" scope="global"
+            ><template #personGivenname
+              ><code v-pre>{{.person.givenName}}</code></template
+            ><template #getModuleTitleModule
+              ><code v-pre>{{get "module.title" "the module"}}</code></template
+            ><template #awardAddress
+              ><code v-pre>{{.award.address}}</code></template
+            ></i18n-t
+          ></small
         >
       </div>
     </template>
@@ -205,15 +211,15 @@ const choices = (list: { id: string; name: string }[]) => list.map((x) => ({ val
       <TextField
         :id="id('owner')"
         v-model="action.owner"
-        label="Whose it is"
+        :label="$t('rules.whoseItIs')"
         :name="`${at}.owner`"
-        placeholder="an e-mail address"
+        :placeholder="$t('rules.eMailAddress')"
       />
       <TextField
         :id="id('due')"
         v-model="action.dueIn"
         class="narrow"
-        label="Due in"
+        :label="$t('rules.dueIn')"
         :name="`${at}.dueIn`"
         placeholder="3d"
       />

@@ -23,17 +23,19 @@ const list = useQuery({
 </script>
 
 <template>
-  <small v-if="list.error.value" class="problem" role="alert"
-    >What there is at the service could not be looked at: {{ list.error.value.message }}</small
-  >
+  <small v-if="list.error.value" class="problem" role="alert">{{
+    $t('rules.whatThereIsAtService', { message: list.error.value.message })
+  }}</small>
   <ChoiceField
     v-else
     :model-value="undefined"
     :options="(list.data.value ?? []).map((v) => ({ value: v, label: v }))"
-    :placeholder="list.data.value?.length === 0 ? 'the service has none' : 'choose one that the service has'"
+    :placeholder="
+      list.data.value?.length === 0 ? $t('rules.serviceHasNone') : $t('rules.chooseOneThatServiceHas')
+    "
     hidden
-    :label="`${label}: choose one that the service has`"
-    none="The service has none."
+    :label="$t('rules.chooseOneThatServiceHasLabel', { label })"
+    :none="$t('rules.serviceHasNoneSentence')"
     @update:model-value="(v) => v && emit('choose', v)"
   />
 </template>

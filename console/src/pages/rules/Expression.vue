@@ -83,7 +83,8 @@ onUnmounted(() => clearTimeout(timer))
     />
     <small v-if="checked && !checked.fine" class="problem" role="alert">{{ checked.problem }}</small>
     <small v-else-if="checked?.sample" class="faint"
-      >for {{ event ? 'that' : 'a made-up' }} event: <code>{{ checked.sample.slice(0, 90) }}</code></small
+      >{{ $t('rules.forEvent', { event: event ? $t('rules.that') : $t('rules.madeUp') }) }}
+      <code>{{ checked.sample.slice(0, 90) }}</code></small
     >
   </div>
 </template>

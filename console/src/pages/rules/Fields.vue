@@ -54,21 +54,21 @@ watch(
   <table>
     <thead>
       <tr>
-        <th>Value</th>
-        <th>Expression</th>
-        <th>{{ of === 'fields' ? 'If missing' : '' }}</th>
+        <th>{{ $t('rules.value') }}</th>
+        <th>{{ $t('rules.expression') }}</th>
+        <th>{{ of === 'fields' ? $t('rules.ifMissing') : '' }}</th>
         <th></th>
       </tr>
     </thead>
     <tbody>
       <tr v-for="(l, i) in lines" :key="l.key">
-        <td><TextField v-model="l.name" hidden :label="`Name of value ${i + 1}`" /></td>
+        <td><TextField v-model="l.name" hidden :label="$t('rules.nameOfValue', { i: i + 1 })" /></td>
         <td>
           <Expression
             :id="`value-${handle}-${of}-${l.key}`"
             v-model="l.value"
             kind="value"
-            :label="`Value of ${l.name || `value ${i + 1}`}`"
+            :label="$t('rules.valueOfName', { name: l.name || $t('rules.valueI', { i: i + 1 }) })"
             :trigger="trigger"
           />
           <Choices
@@ -85,7 +85,7 @@ watch(
             v-if="of === 'fields'"
             v-model="l.fallback"
             hidden
-            :label="`Instead of ${l.name} if missing`"
+            :label="$t('rules.insteadOfIfMissing', { name: l.name })"
           />
         </td>
         <td>
@@ -94,7 +94,7 @@ watch(
             variant="text"
             type="button"
             label="×"
-            :aria-label="`Drop ${l.name}`"
+            :aria-label="$t('rules.drop', { name: l.name })"
             @click="lines.splice(i, 1)"
           />
         </td>
@@ -105,7 +105,7 @@ watch(
     class="more"
     size="small"
     variant="text"
-    label="+ value"
+    :label="$t('rules.valueLabel')"
     type="button"
     @click="lines.push(line())"
   />

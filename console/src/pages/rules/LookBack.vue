@@ -39,20 +39,20 @@ const catchUp = useMutation({
 </script>
 
 <template>
-  <section class="sheet" aria-label="Look back">
-    <h2>Look back <span class="faint">what it would have done</span></h2>
+  <section class="sheet" :aria-label="$t('rules.lookBack')">
+    <h2>
+      {{ $t('rules.lookBack') }} <span class="faint">{{ $t('rules.whatItWouldHaveDone') }}</span>
+    </h2>
     <div class="bar">
       <ChoiceField
         v-model="days"
         hidden
-        label="How far back"
-        :options="
-          [1, 7, 30, 90, 365].map((n) => ({ value: n, label: `the last ${n === 1 ? 'day' : `${n} days`}` }))
-        "
+        :label="$t('rules.howFarBack')"
+        :options="[1, 7, 30, 90, 365].map((n) => ({ value: n, label: $t('rules.lastDay', { n }, n) }))"
       />
       <Button
         size="small"
-        label="Look back"
+        :label="$t('rules.lookBack')"
         :loading="back.isFetching.value"
         @click="asked ? back.refetch() : (asked = true)"
       />
@@ -60,19 +60,29 @@ const catchUp = useMutation({
         v-if="b?.would.length"
         size="small"
         variant="outlined"
-        :label="`Catch up with these ${b.would.length}`"
+        :label="$t('rules.catchUpWithThese', { would: b.would.length })"
         :disabled="!on"
-        :title="on ? '' : 'Switch the rule on first'"
+        :title="on ? '' : $t('rules.switchRuleOnFirst')"
         @click="catchUp.mutate()"
       />
     </div>
     <Oops :error="back.error.value ?? catchUp.error.value" />
     <template v-if="b">
       <p>
-        {{ b.events }} events; the condition held for {{ b.held }}, done already for {{ b.already }},
-        <b>{{ b.would.length }} to do</b
-        ><template v-if="b.unclear">; for {{ b.unclear }} it cannot be worked out</template>.
-        <template v-if="b.more">There were more than can be looked at in one go.</template>
+        <i18n-t keypath="rules.eventsConditionHeldForDone" scope="global"
+          ><template #events>{{ b.events }}</template
+          ><template #held>{{ b.held }}</template
+          ><template #already>{{ b.already }}</template
+          ><template #what
+            ><b>{{ $t('rules.toDo', { would: b.would.length }) }}</b></template
+          ><template #more
+            ><template v-if="b.unclear">{{
+              $t('rules.forItCannotBeWorked', { unclear: b.unclear })
+            }}</template></template
+          ><template #thereWereMoreThanCan
+            ><template v-if="b.more">{{ $t('rules.thereWereMoreThanCan') }}</template></template
+          ></i18n-t
+        >
       </p>
       <Listing
         v-if="b.would.length"
@@ -83,11 +93,11 @@ const catchUp = useMutation({
         empty=""
         :tall="b.would.length > 12 ? 36 : undefined"
       >
-        <Column header="At"
+        <Column :header="$t('common.at')"
           ><template #body="{ data }">{{ data ? when(data.occurredAt) : '' }}</template></Column
         >
-        <Column field="person" header="Person" />
-        <Column field="section" header="Section" />
+        <Column field="person" :header="$t('common.person')" />
+        <Column field="section" :header="$t('common.section')" />
       </Listing>
     </template>
   </section>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { computed, ref, watch } from 'vue'
@@ -46,15 +47,24 @@ const lacking = computed(() =>
   chosen.value?.needs.filter((n) => n.what !== 'address' && !n.choices.length).map((n) => nothing[n.what]),
 )
 const nothing: Record<string, { text: string; to: string; link: string }> = {
-  interface: { text: 'Nothing of the kind is connected.', to: '/connections/new', link: 'Connect a system' },
-  badge: { text: 'There is no badge.', to: '/badges', link: 'Make one' },
-  module: { text: 'No course has an outline.', to: '/outlines', link: 'Set one' },
+  interface: {
+    text: $t('rules.nothingOfKindIsConnected'),
+    to: '/connections/new',
+    link: $t('common.connectSystem'),
+  },
+  badge: { text: $t('rules.thereIsNoBadge'), to: '/badges', link: $t('rules.makeOne') },
+  module: { text: $t('rules.noCourseHasOutline'), to: '/outlines', link: $t('rules.setOne') },
 }
 const wrong = computed(() => (make.error.value instanceof Problem ? make.error.value.fields : {}))
 </script>
 
 <template>
-  <Frame :of="make" :title="chosen ? chosen.title : 'Ready rules'" width="36rem" @close="emit('close')">
+  <Frame
+    :of="make"
+    :title="chosen ? chosen.title : $t('rules.readyRules')"
+    width="36rem"
+    @close="emit('close')"
+  >
     <Oops :error="list.error.value" :again="list.refetch" />
     <ul v-if="!chosen" class="ready">
       <li v-for="r in list.data.value" :key="r.key">
@@ -65,18 +75,18 @@ const wrong = computed(() => (make.error.value instanceof Problem ? make.error.v
         <Button
           size="small"
           variant="outlined"
-          label="Choose"
-          :aria-label="`Choose ${r.title}`"
+          :label="$t('rules.choose')"
+          :aria-label="$t('common.choose', { title: r.title })"
           @click="chosen = r"
         />
       </li>
     </ul>
     <form v-else @submit.prevent="make.mutate()">
-      <p class="faint">{{ chosen.about }} It is made switched off.</p>
+      <p class="faint">{{ $t('rules.itIsMadeSwitchedOff', { about: chosen.about }) }}</p>
       <p v-for="x in lacking" :key="x?.to" class="urgent">
         ▲ {{ x?.text }} <RouterLink v-if="x" :to="x.to">{{ x.link }}</RouterLink>
       </p>
-      <TextField id="ready-name" v-model="name" label="Name of the rule" maxlength="200" />
+      <TextField id="ready-name" v-model="name" :label="$t('common.nameOfRule')" maxlength="200" />
       <template v-for="n in chosen.needs" :key="n.name">
         <TextField
           v-if="n.what === 'address'"
@@ -99,11 +109,11 @@ const wrong = computed(() => (make.error.value instanceof Problem ? make.error.v
       <div class="actions">
         <Button
           type="submit"
-          label="Make the rule"
+          :label="$t('rules.makeRule')"
           :disabled="!!lacking?.length"
           :loading="make.isPending.value"
         />
-        <Button type="button" variant="text" label="Back" @click="chosen = undefined" />
+        <Button type="button" variant="text" :label="$t('rules.back')" @click="chosen = undefined" />
       </div>
     </form>
   </Frame>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { computed, ref } from 'vue'
@@ -55,10 +56,10 @@ const remove = useMutation({
 
 async function removing() {
   const yes = await ask({
-    title: `Remove ${r.value!.name}?`,
-    text: 'It has made no delivery, so nothing that was done depends on it.',
-    yes: 'Remove it',
-    no: 'Keep it',
+    title: $t('rules.removeName', { name: r.value!.name }),
+    text: $t('rules.itHasMadeNoDelivery'),
+    yes: $t('rules.removeIt'),
+    no: $t('rules.keepIt'),
   })
   if (yes) remove.mutate()
 }
@@ -83,59 +84,68 @@ async function removing() {
   <template v-if="r">
     <PageHead :title="r.name">
       <template #about>
-        <Signal :state="r.state" /> · when: {{ happening(r.trigger) }} <code>{{ r.trigger }}</code><template
-          v-if="r.days"
+        <Signal :state="r.state" /> {{ $t('rules.when', { trigger: happening(r.trigger) }) }}
+        <code>{{ r.trigger }}</code><template v-if="r.days"
+          >{{ ' ' }}{{ $t('rules.forDays', { days: r.days }) }}</template
+        ><template v-if="r.where">{{ ' ' }}{{ $t('rules.in', { where: r.where }) }}</template
+        ><template v-if="r.condition"
+          >{{ ' ' }}{{ $t('rules.if') }} <code>{{ r.condition }}</code></template
         >
-          for {{ r.days }} days</template
-        ><template v-if="r.where"> in {{ r.where }}</template
-        ><template v-if="r.condition">
-          · if <code>{{ r.condition }}</code></template
-        >
-        · {{ r.oncePerPerson ? 'once per person and target' : 'every time' }}
+        · {{ r.oncePerPerson ? $t('rules.oncePerPersonAndTarget') : $t('rules.everyTime') }}
       </template>
-      <RouterLink :to="`/deliveries?rule=${r.id}`">Deliveries</RouterLink>
-      <Button size="small" variant="outlined" label="Edit…" @click="editing = true" />
+      <RouterLink :to="`/deliveries?rule=${r.id}`">{{ $t('common.deliveries') }}</RouterLink>
+      <Button size="small" variant="outlined" :label="$t('common.edit')" @click="editing = true" />
       <Button
         v-if="!r.on && !r.fired"
         size="small"
         variant="text"
-        label="Remove…"
+        :label="$t('rules.remove')"
         :loading="remove.isPending.value"
         @click="removing"
       />
-      <Button size="small" :label="r.on ? 'Switch off' : 'Switch on'" @click="flip.mutate({ rule: r })" />
+      <Button
+        size="small"
+        :label="r.on ? $t('rules.switchOff') : $t('rules.switchOn')"
+        @click="flip.mutate({ rule: r })"
+      />
     </PageHead>
     <div class="two">
       <section class="sheet">
-        <h2>Then</h2>
+        <h2>{{ $t('rules.then') }}</h2>
         <ol>
           <li v-for="(a, i) in r.actions" :key="i">
-            {{ a.after ? `after ${a.after} ` : '' }}{{ actions[a.kind] }}
+            {{ a.after ? $t('rules.afterAfter', { after: a.after }) : '' }}{{ actions[a.kind] }}
             <span class="faint">{{ a.subject || a.operation || a.sheet || a.group }}</span>
-            <template v-if="a.if">
-              only if <code>{{ a.if }}</code></template
+            <template v-if="a.if"
+              >{{ ' ' }}{{ $t('rules.onlyIf') }} <code>{{ a.if }}</code></template
             >
           </li>
         </ol>
         <p v-if="r.stop">
-          Stops if <code>{{ r.stop }}</code>
+          {{ $t('rules.stopsIf') }} <code>{{ r.stop }}</code>
         </p>
-        <p v-if="r.undoneBy?.length">Reverted by {{ r.undoneBy.join(', ') }}</p>
-        <p v-if="r.counts">Of several results of one person the {{ r.counts }} counts</p>
-        <p v-if="r.quietHours?.from">Quiet from {{ r.quietHours.from }} until {{ r.quietHours.to }}</p>
-        <p v-if="r.limit?.most">{{ r.calls }} of {{ r.limit.most }} calls used this {{ r.limit.per }}</p>
+        <p v-if="r.undoneBy?.length">{{ $t('rules.revertedBy', { undoneBy: r.undoneBy.join(', ') }) }}</p>
+        <p v-if="r.counts">{{ $t('rules.ofSeveralResultsOfOne', { counts: r.counts }) }}</p>
+        <p v-if="r.quietHours?.from">
+          {{ $t('rules.quietFromUntil', { from: r.quietHours.from, to: r.quietHours.to }) }}
+        </p>
+        <p v-if="r.limit?.most">
+          {{ $t('rules.ofCallsUsedThis', { calls: r.calls, most: r.limit.most, per: r.limit.per }) }}
+        </p>
         <p class="faint">
-          Fired {{ r.fired === 1 ? 'once' : `${r.fired} times` }}, {{ r.delivered }} delivered,
-          <span :class="{ urgent: r.waiting }">{{ r.waiting }} waiting</span>
-          <template v-if="r.unsubscribed">, {{ r.unsubscribed }} unsubscribed from its mails</template>
+          {{ $t('rules.firedOnceDelivered', { fired: r.fired, delivered: r.delivered }, r.fired) }}
+          <span :class="{ urgent: r.waiting }">{{ $t('rules.waiting', { waiting: r.waiting }) }}</span>
+          <template v-if="r.unsubscribed">{{
+            $t('rules.unsubscribedFromItsMails', { unsubscribed: r.unsubscribed })
+          }}</template>
         </p>
       </section>
       <section class="sheet">
-        <h2>What is done</h2>
+        <h2>{{ $t('rules.whatIsDone') }}</h2>
         <Checklist v-if="checklist.data.value" :list="checklist.data.value" open />
-        <h2>Versions</h2>
+        <h2>{{ $t('rules.versions') }}</h2>
         <p v-for="v in versions.data.value?.slice(0, 4)" :key="v.version" class="faint">
-          {{ v.version }}. {{ when(v.at) }} by {{ v.who }}
+          {{ $t('rules.by', { version: v.version, at: when(v.at), who: v.who }) }}
         </p>
       </section>
     </div>

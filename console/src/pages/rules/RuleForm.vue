@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { computed, provide, reactive, ref, watch } from 'vue'
@@ -80,7 +81,7 @@ watch(
   },
 )
 const sampleChoices = computed(() => [
-  { value: '', label: 'a made-up event' },
+  { value: '', label: $t('rules.madeUpEvent') },
   ...(samples.data.value?.items ?? []).map((e) => ({ value: e.id, label: named(e) })),
 ])
 
@@ -127,9 +128,9 @@ async function now() {
 
 <template>
   <FormDialog
-    :title="edit ? `Edit ${edit.name}` : 'Make a rule'"
+    :title="edit ? $t('common.editName', { name: edit.name }) : $t('rules.makeRule2')"
     width="54rem"
-    submit="Save"
+    :submit="$t('common.save')"
     :sending="save.isPending.value"
     :error="save.error.value"
     :over="(tag) => (made.over(tag), save.mutate(undefined))"
@@ -141,16 +142,16 @@ async function now() {
     <TextField
       id="rule-name"
       v-model="rule.name"
-      label="Name"
+      :label="$t('common.name')"
       name="name"
-      placeholder="What the rule is for"
+      :placeholder="$t('rules.whatRuleIsFor')"
       required
     />
     <div class="row">
       <ChoiceField
         id="trigger"
         v-model="rule.trigger"
-        label="When"
+        :label="$t('rules.whenLabel')"
         name="trigger"
         :options="triggerChoices"
       />
@@ -158,95 +159,107 @@ async function now() {
         v-if="waits"
         id="days"
         v-model="rule.days"
-        label="After days"
+        :label="$t('rules.afterDays')"
         name="days"
         :min="1"
         :max="365"
       />
-      <TickField v-model="rule.oncePerPerson" label="once per person and target" />
+      <TickField v-model="rule.oncePerPerson" :label="$t('rules.oncePerPersonAndTarget')" />
     </div>
     <ScopeFields v-model="rule.scope" />
     <ChoiceField
       v-if="samples.data.value?.items.length"
       id="sample"
       v-model="event"
-      label="Show what texts give for"
+      :label="$t('rules.showWhatTextsGiveFor')"
       :options="sampleChoices"
     />
     <div class="field">
-      <label id="condition-label" for="condition">If</label>
+      <label id="condition-label" for="condition">{{ $t('rules.if2') }}</label>
       <Expression
         id="condition"
         v-model="rule.condition"
         kind="condition"
         :trigger="rule.trigger"
-        placeholder="always"
+        :placeholder="$t('rules.always')"
       />
       <small
-        >A CEL expression such as <code>event.role == "student"</code>. Type a name and press Enter or Tab to
-        complete it.</small
+        ><i18n-t keypath="rules.celExpressionSuchAsType" scope="global"
+          ><template #eventRoleStudent><code>event.role == "student"</code></template></i18n-t
+        ></small
       >
     </div>
     <Fold
-      title="Stop, revert, quiet hours, limit"
+      :title="$t('rules.stopRevertQuietHoursLimit')"
       :open="!!(rule.stop || rule.undoneBy.length || rule.quietHours.from || rule.limit.most)"
     >
       <div class="field">
-        <label id="stop-label" for="stop">Stop what is still to come if</label>
+        <label id="stop-label" for="stop">{{ $t('rules.stopWhatIsStillTo') }}</label>
         <Expression
           id="stop"
           v-model="rule.stop"
           kind="condition"
           :trigger="rule.trigger"
-          placeholder="never"
+          :placeholder="$t('common.never')"
         />
       </div>
       <ChoiceField
         v-if="rule.trigger.startsWith('assessment.')"
         id="counts"
         v-model="rule.counts"
-        label="Of several results of one person counts"
+        :label="$t('rules.ofSeveralResultsOfOneLabel')"
         name="counts"
         clear
-        :placeholder="rule.undoneBy.length ? 'the latest' : 'every one'"
-        :options="(['latest', 'best', 'first'] as const).map((value) => ({ value, label: `the ${value}` }))"
+        :placeholder="rule.undoneBy.length ? $t('rules.latest') : $t('rules.everyOne')"
+        :options="
+          ([$t('rules.latestWord'), $t('rules.best'), $t('rules.first')] as const).map((value) => ({
+            value,
+            label: $t('rules.the', { value }),
+          }))
+        "
       />
       <div class="row">
         <ManyField
           id="undone"
           v-model="rule.undoneBy"
           class="wide"
-          label="Reverted by"
+          :label="$t('rules.revertedByLabel')"
           name="undoneBy"
-          placeholder="nothing"
+          :placeholder="$t('common.nothing')"
           :options="triggerChoices.filter((t) => t.value !== rule.trigger)"
         />
         <WhenField
           id="quiet-from"
           v-model="rule.quietHours.from"
           of="time"
-          label="Quiet from"
+          :label="$t('rules.quietFrom')"
           name="quietHours.from"
         />
-        <WhenField id="quiet-to" v-model="rule.quietHours.to" of="time" label="until" name="quietHours.to" />
+        <WhenField
+          id="quiet-to"
+          v-model="rule.quietHours.to"
+          of="time"
+          :label="$t('rules.until')"
+          name="quietHours.to"
+        />
         <NumberField
           id="most"
           v-model="rule.limit.most"
-          label="At most calls"
+          :label="$t('rules.atMostCalls')"
           name="limit.most"
           :min="0"
-          placeholder="any"
+          :placeholder="$t('rules.any')"
         />
         <ChoiceField
           id="per"
           v-model="rule.limit.per"
-          label="per"
-          :options="(['day', 'hour'] as const).map((value) => ({ value, label: value }))"
+          :label="$t('rules.per')"
+          :options="([$t('rules.day'), $t('rules.hour')] as const).map((value) => ({ value, label: value }))"
         />
       </div>
-      <TickField v-model="rule.inOrder" label="one after the other per person and connection" />
+      <TickField v-model="rule.inOrder" :label="$t('rules.oneAfterOtherPerPerson')" />
     </Fold>
-    <h2>Then, in this order</h2>
+    <h2>{{ $t('rules.thenInThisOrder') }}</h2>
     <ActionFields
       v-for="(s, i) in steps"
       :key="s.key"
@@ -274,17 +287,17 @@ async function now() {
       />
     </div>
     <div v-if="wrong.code === 'deliveries-still-to-come'" class="actions">
-      <Button type="button" size="small" label="Save, and stop them" @click="save.mutate('stop')" />
+      <Button type="button" size="small" :label="$t('rules.saveAndStopThem')" @click="save.mutate('stop')" />
       <Button
         type="button"
         size="small"
         variant="outlined"
-        label="Save, and let them finish"
+        :label="$t('rules.saveAndLetThemFinish')"
         @click="save.mutate('finish')"
       />
     </div>
     <template #beside
-      ><span v-if="!edit" class="faint">A new rule is off until you switch it on.</span></template
+      ><span v-if="!edit" class="faint">{{ $t('rules.newRuleIsOffUntil') }}</span></template
     >
   </FormDialog>
 </template>

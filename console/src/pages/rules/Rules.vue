@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
@@ -29,7 +30,7 @@ const toast = useToast()
 const checkNow = useMutation({
   mutationFn: () => ok(api.POST('/api/v1/check-now')),
   onSuccess: () => {
-    toast.add({ severity: 'success', summary: 'Checked. What follows from it is on its way.', life: 6_000 })
+    toast.add({ severity: 'success', summary: $t('rules.checkedWhatFollowsFromIt'), life: 6_000 })
     return queries.invalidateQueries({ queryKey: ['rules'] })
   },
 })
@@ -37,24 +38,23 @@ const form = ref<{ edit?: Rule } | undefined>()
 const { flip, asking, leave } = useFlip()
 const router = useRouter()
 const then = (r: Rule) =>
-  r.actions.map((a) => (a.after ? `after ${a.after} ` : '') + actions[a.kind]).join(', then ')
+  r.actions
+    .map((a) => (a.after ? $t('rules.afterAfter', { after: a.after }) : '') + actions[a.kind])
+    .join($t('rules.then2'))
 </script>
 
 <template>
-  <PageHead
-    title="Rules"
-    about="When something happens, if a condition holds, then do something. Once per person, unless said otherwise."
-  >
+  <PageHead :title="$t('rules.rules')" :about="$t('rules.whenSomethingHappensIfCondition')">
     <Button
       size="small"
       variant="text"
-      label="Check now"
-      title="Who stopped, whose access has ended, and whether what rules need at services is there; otherwise every quarter of an hour"
+      :label="$t('rules.checkNow')"
+      :title="$t('rules.whoStoppedWhoseAccessHas')"
       :loading="checkNow.isPending.value"
       @click="checkNow.mutate()"
     />
-    <Button size="small" variant="outlined" label="Ready rules…" @click="ready = true" />
-    <Button size="small" label="Make a rule…" @click="form = {}" />
+    <Button size="small" variant="outlined" :label="$t('rules.readyRulesDialog')" @click="ready = true" />
+    <Button size="small" :label="$t('rules.makeRuleDialog')" @click="form = {}" />
   </PageHead>
   <Oops :error="checkNow.error.value ?? (asking ? null : flip.error.value)" />
   <SwitchOn
@@ -77,26 +77,26 @@ const then = (r: Rule) =>
     :loading="list.isLoading.value"
     :error="list.error.value"
     :again="list.refetch"
-    empty="No rule yet. Make one or choose a ready one, try it out, then switch it on."
+    :empty="$t('rules.noRuleYetMakeOne')"
     :choose="(r) => router.push(`/rules/${(r as Rule).id}`)"
   >
-    <Column header="On">
+    <Column :header="$t('rules.on')">
       <template #body="{ data }">
         <ToggleSwitch
           :model-value="data.on"
-          :aria-label="`${data.name} is on`"
+          :aria-label="$t('rules.isOn', { name: data.name })"
           @click.stop
           @update:model-value="flip.mutate({ rule: data })"
         />
       </template>
     </Column>
-    <Column header="Rule" field="name" sortable>
+    <Column :header="$t('common.rule')" field="name" sortable>
       <template #body="{ data }"
         ><RouterLink :to="`/rules/${data.id}`" @click.stop>{{ data.name }}</RouterLink>
-        <span v-if="data.state === 'draft'" class="faint"> draft</span></template
+        <span v-if="data.state === 'draft'" class="faint">{{ ' ' }}{{ $t('rules.draft') }}</span></template
       >
     </Column>
-    <Column header="When" field="trigger" sortable>
+    <Column :header="$t('rules.whenLabel')" field="trigger" sortable>
       <template #body="{ data }">
         {{ happening(data.trigger) }} <code class="faint">{{ data.trigger }}</code>
         <div v-if="data.where" class="faint">{{ data.where }}</div>
@@ -105,19 +105,19 @@ const then = (r: Rule) =>
         </div>
       </template>
     </Column>
-    <Column header="Then">
+    <Column :header="$t('rules.then')">
       <template #body="{ data }">{{ then(data) }}</template>
     </Column>
-    <Column field="fired" header="Fired" sortable />
-    <Column field="delivered" header="Delivered" sortable />
-    <Column header="Waiting" field="waiting" sortable>
+    <Column field="fired" :header="$t('rules.fired')" sortable />
+    <Column field="delivered" :header="$t('rules.delivered')" sortable />
+    <Column :header="$t('rules.waitingColumn')" field="waiting" sortable>
       <template #body="{ data }"
         ><span :class="{ urgent: data.waiting }">{{ data.waiting }}</span></template
       >
     </Column>
     <Column>
       <template #body="{ data }"
-        ><Button size="small" variant="text" label="Edit…" @click.stop="form = { edit: data }"
+        ><Button size="small" variant="text" :label="$t('common.edit')" @click.stop="form = { edit: data }"
       /></template>
     </Column>
   </Listing>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import { useQuery } from '@tanstack/vue-query'
 import { computed } from 'vue'
 
@@ -31,7 +32,7 @@ type Choice = { id: string; title: string }
 const choosers = computed(() =>
   (
     [
-      ['course', 'Only in course', courses.data.value?.items],
+      ['course', $t('rules.onlyInCourse'), courses.data.value?.items],
       [
         'section',
         'section',
@@ -46,9 +47,9 @@ const choosers = computed(() =>
       const chosen = scope.value[part] ?? ''
       // What is chosen but stands in no list, so that it is never lost unseen.
       const unlisted = chosen !== '' && !list.some((x) => x.id === chosen)
-      const before = part === 'course' || part === 'section' ? 'the one chosen before' : chosen
+      const before = part === 'course' || part === 'section' ? $t('rules.oneChosenBefore') : chosen
       const options = [
-        { value: '', label: 'any' },
+        { value: '', label: $t('rules.any') },
         ...(unlisted ? [{ value: chosen, label: before }] : []),
         ...list.map((x) => ({ value: x.id, label: x.title || x.id })),
       ]
@@ -75,8 +76,11 @@ function choose(part: Part, id: string | undefined) {
       @update:model-value="(id) => choose(c.part, id || undefined)"
     />
     <small v-if="course && outline.data.value && !modules.length" class="faint"
-      >The course has no outline yet. <RouterLink :to="`/outlines/${course}`">Set one</RouterLink> to choose
-      modules and activities.</small
+      ><i18n-t keypath="rules.courseHasNoOutlineYet" scope="global"
+        ><template #setOne
+          ><RouterLink :to="`/outlines/${course}`">{{ $t('rules.setOne') }}</RouterLink></template
+        ></i18n-t
+      ></small
     >
   </div>
 </template>

@@ -9,12 +9,17 @@ const emit = defineEmits<{ close: []; choose: [toCome: 'stop' | 'finish'] }>()
 </script>
 
 <template>
-  <Frame :title="`Switch off ${name}`" width="32rem" @close="emit('close')">
+  <Frame :title="$t('rules.switchOffName', { name })" width="32rem" @close="emit('close')">
     <p>{{ message.charAt(0).toUpperCase() + message.slice(1) }}.</p>
     <div class="actions">
-      <Button size="small" label="Stop them" @click="emit('choose', 'stop')" />
-      <Button size="small" variant="outlined" label="Let them finish" @click="emit('choose', 'finish')" />
-      <Button size="small" variant="text" label="Leave it on" @click="emit('close')" />
+      <Button size="small" :label="$t('rules.stopThem')" @click="emit('choose', 'stop')" />
+      <Button
+        size="small"
+        variant="outlined"
+        :label="$t('rules.letThemFinish')"
+        @click="emit('choose', 'finish')"
+      />
+      <Button size="small" variant="text" :label="$t('rules.leaveItOn')" @click="emit('close')" />
     </div>
   </Frame>
 </template>

@@ -10,12 +10,17 @@ const emit = defineEmits<{ close: []; choose: [] }>()
 </script>
 
 <template>
-  <Frame :title="`Switch on ${rule.name}`" width="32rem" @close="emit('close')">
+  <Frame :title="$t('rules.switchOnName', { name: rule.name })" width="32rem" @close="emit('close')">
     <p>{{ message }}.</p>
     <div class="actions">
-      <RouterLink :to="`/rules/${rule.id}`" @click="emit('close')">Try it first</RouterLink>
-      <Button size="small" variant="outlined" label="Switch it on all the same" @click="emit('choose')" />
-      <Button size="small" variant="text" label="Leave it off" @click="emit('close')" />
+      <RouterLink :to="`/rules/${rule.id}`" @click="emit('close')">{{ $t('rules.tryItFirst') }}</RouterLink>
+      <Button
+        size="small"
+        variant="outlined"
+        :label="$t('rules.switchItOnAllSame')"
+        @click="emit('choose')"
+      />
+      <Button size="small" variant="text" :label="$t('rules.leaveItOff')" @click="emit('close')" />
     </div>
   </Frame>
 </template>

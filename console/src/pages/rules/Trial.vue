@@ -47,58 +47,81 @@ const plain = (v: unknown) => (typeof v === 'object' ? JSON.stringify(v) : Strin
 </script>
 
 <template>
-  <section class="sheet" aria-label="Try it out">
-    <h2>Try it out <span class="faint">nobody is reached</span></h2>
+  <section class="sheet" :aria-label="$t('rules.tryItOut')">
+    <h2>
+      {{ $t('rules.tryItOut') }} <span class="faint">{{ $t('rules.nobodyIsReached') }}</span>
+    </h2>
     <div class="bar">
       <ChoiceField
         v-model="event"
         hidden
-        label="On which event"
+        :label="$t('rules.onWhichEvent')"
         :options="[
-          { value: '', label: 'on the latest event that fits' },
-          { value: 'made', label: 'on a made-up event' },
+          { value: '', label: $t('rules.onLatestEventThatFits') },
+          { value: 'made', label: $t('rules.onMadeUpEvent') },
           ...(samples.data.value?.items ?? []).map((e) => ({ value: e.id, label: named(e) })),
         ]"
       />
-      <Button size="small" label="Try it" :loading="trial.isPending.value" @click="trial.mutate(false)" />
+      <Button
+        size="small"
+        :label="$t('rules.tryIt')"
+        :loading="trial.isPending.value"
+        @click="trial.mutate(false)"
+      />
       <Button
         size="small"
         variant="outlined"
-        label="Send to the test recipient"
+        :label="$t('rules.sendToTestRecipient')"
         :disabled="!recipient.data.value?.address"
         @click="trial.mutate(true)"
       />
       <label class="faint"
-        >test recipient
+        >{{ $t('rules.testRecipientWord') }}
         <TextField
           :model-value="recipient.data.value?.address"
           lazy
           hidden
-          label="Test recipient"
-          placeholder="an e-mail address"
+          :label="$t('rules.testRecipient')"
+          :placeholder="$t('rules.eMailAddress')"
           @update:model-value="(address) => setRecipient.mutate(address ?? '')"
       /></label>
     </div>
     <Oops :error="trial.error.value ?? setRecipient.error.value" />
     <template v-if="trial.data.value">
       <p>
-        On {{ trial.data.value.eventId ? 'a real event' : 'a made-up event'
-        }}<template v-if="trial.data.value.person"> about {{ trial.data.value.person }}</template
-        >: the condition <b>{{ trial.data.value.condition }}</b><template v-if="trial.data.value.stops"
-          >, the stop condition {{ trial.data.value.stops }}</template
-        >.
-        <b :class="trial.data.value.passed ? 'calm' : 'urgent'">{{
-          trial.data.value.passed ? '● The trial was passed.' : '▲ The trial was not passed.'
-        }}</b>
-        <template v-if="trial.variables.value && !trial.data.value.sentTo"> Nothing was sent.</template>
+        <i18n-t keypath="rules.onCondition" scope="global"
+          ><template #eventId>{{
+            trial.data.value.eventId ? $t('rules.realEvent') : $t('rules.madeUpEvent')
+          }}</template
+          ><template #more
+            ><template v-if="trial.data.value.person"
+              >{{ ' ' }}{{ $t('rules.about', { person: trial.data.value.person }) }}</template
+            ></template
+          ><template #condition
+            ><b>{{ trial.data.value.condition }}</b></template
+          ><template #more2
+            ><template v-if="trial.data.value.stops">{{
+              $t('rules.stopCondition', { stops: trial.data.value.stops })
+            }}</template></template
+          ><template #passed
+            ><b :class="trial.data.value.passed ? 'calm' : 'urgent'">{{
+              trial.data.value.passed ? $t('rules.trialWasPassed') : $t('rules.trialWasNotPassed')
+            }}</b></template
+          >
+          <template #nothingWasSent
+            ><template v-if="trial.variables.value && !trial.data.value.sentTo"
+              >{{ ' ' }}{{ $t('rules.nothingWasSent') }}</template
+            ></template
+          ></i18n-t
+        >
       </p>
       <article v-for="(s, i) in trial.data.value.steps" :key="i">
         <div>
           {{ i + 1 }}. {{ doing(s.kind) }}
           <span class="faint"
-            ><template v-if="s.interface">through {{ s.interface }}</template
-            ><template v-if="s.after">, after {{ s.after }}</template
-            ><template v-if="s.if">, its condition {{ s.if }}</template></span
+            ><template v-if="s.interface">{{ $t('rules.through', { interface: s.interface }) }}</template
+            ><template v-if="s.after">{{ $t('rules.after2', { after: s.after }) }}</template
+            ><template v-if="s.if">{{ $t('rules.itsCondition', { if: s.if }) }}</template></span
           >
         </div>
         <dl>
@@ -110,9 +133,9 @@ const plain = (v: unknown) => (typeof v === 'object' ? JSON.stringify(v) : Strin
           </template>
         </dl>
         <p v-if="s.problem" class="urgent">▲ {{ s.problem }}</p>
-        <p v-if="s.checked === 'exists'" class="calm">● what it needs exists at the service</p>
+        <p v-if="s.checked === 'exists'" class="calm">{{ $t('rules.whatItNeedsExistsAt') }}</p>
         <p v-else-if="s.checked" class="urgent">▲ {{ s.checked }}</p>
-        <p v-if="s.sent">● sent to {{ trial.data.value.sentTo }}, marked as a test</p>
+        <p v-if="s.sent">{{ $t('rules.sentToMarkedAsTest', { sentTo: trial.data.value.sentTo }) }}</p>
       </article>
     </template>
   </section>

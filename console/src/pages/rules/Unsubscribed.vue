@@ -27,8 +27,8 @@ const again = useMutation({
 </script>
 
 <template>
-  <section v-if="rows.length || list.error.value" class="sheet" aria-label="Unsubscribed">
-    <h2>Unsubscribed from its mails</h2>
+  <section v-if="rows.length || list.error.value" class="sheet" :aria-label="$t('rules.unsubscribed')">
+    <h2>{{ $t('rules.unsubscribedFromItsMails2') }}</h2>
     <Oops :error="list.error.value ?? again.error.value" />
     <table>
       <tbody>
@@ -39,7 +39,7 @@ const again = useMutation({
             <Button
               size="small"
               variant="text"
-              label="Send them again"
+              :label="$t('rules.sendThemAgain')"
               :loading="again.isPending.value && again.variables.value === u.address"
               @click="again.mutate(u.address)"
             />

@@ -21,9 +21,13 @@ const list = useQuery({
 
 <template>
   <Oops :error="list.error.value" :again="list.refetch" />
-  <p v-if="list.isLoading.value" class="faint" aria-busy="true">Looking at the service's classes…</p>
-  <p v-else-if="list.data.value && !list.data.value.length" class="faint">The service has no class yet.</p>
-  <div v-else class="list" role="radiogroup" aria-label="Classes at the service">
+  <p v-if="list.isLoading.value" class="faint" aria-busy="true">
+    {{ $t('sections.lookingAtServicesClasses') }}
+  </p>
+  <p v-else-if="list.data.value && !list.data.value.length" class="faint">
+    {{ $t('sections.serviceHasNoClassYet') }}
+  </p>
+  <div v-else class="list" role="radiogroup" :aria-label="$t('sections.classesAtService')">
     <label v-for="c in list.data.value" :key="c.ref" :class="{ off: c.remarks.some((r) => r.blocks) }">
       <RadioButton
         v-model="chosen"
@@ -31,14 +35,24 @@ const list = useQuery({
         :value="c.ref"
         :disabled="c.remarks.some((r) => r.blocks)"
       />
-      <span class="score" :title="`evidence: ${c.score} of 100`"
+      <span class="score" :title="$t('sections.evidenceOf100', { score: c.score })"
         ><i :style="{ width: `${c.score}%` }"
       /></span>
       <span>
         {{ c.name }}
         <small class="faint">
-          {{ c.shared }} in common<template v-if="c.teachers">, {{ c.teachers }} of its teachers</template>,
-          {{ c.missing }} missing, {{ c.others }} others<template v-if="c.term">, says the term</template>
+          <i18n-t keypath="sections.inCommonMissingOthers" scope="global"
+            ><template #shared>{{ c.shared }}</template
+            ><template #more
+              ><template v-if="c.teachers">{{
+                $t('sections.ofItsTeachers', { teachers: c.teachers })
+              }}</template></template
+            ><template #missing>{{ c.missing }}</template
+            ><template #others>{{ c.others }}</template
+            ><template #saysTerm
+              ><template v-if="c.term">{{ $t('sections.saysTerm') }}</template></template
+            ></i18n-t
+          >
         </small>
         <small v-for="r in c.remarks" :key="r.code" :class="r.blocks ? 'bad' : 'warn'">
           {{ r.blocks ? '▲' : '◐' }} {{ r.detail }}

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { computed, defineAsyncComponent, ref } from 'vue'
@@ -22,18 +23,18 @@ const editing = ref(false)
 const more = ref(false)
 
 const selects = computed(() => [
-  { name: 'term' as const, any: 'every term', values: props.choices?.terms, rare: false },
-  { name: 'state' as const, any: 'every state', values: states, rare: false },
-  { name: 'course' as const, any: 'every course', values: props.choices?.courses, rare: true },
-  { name: 'teacher' as const, any: 'every teacher', values: props.choices?.teachers, rare: true },
+  { name: 'term' as const, any: $t('sections.everyTerm'), values: props.choices?.terms, rare: false },
+  { name: 'state' as const, any: $t('sections.everyState'), values: states, rare: false },
+  { name: 'course' as const, any: $t('sections.everyCourse'), values: props.choices?.courses, rare: true },
+  { name: 'teacher' as const, any: $t('sections.everyTeacher'), values: props.choices?.teachers, rare: true },
   {
     name: 'organisation' as const,
-    any: 'every organisation',
+    any: $t('sections.everyOrganisation'),
     values: props.choices?.organisations,
     rare: true,
   },
-  { name: 'service' as const, any: 'every service', values: props.choices?.services, rare: true },
-  { name: 'role' as const, any: 'every role', values: props.choices?.roles, rare: true },
+  { name: 'service' as const, any: $t('sections.everyService'), values: props.choices?.services, rare: true },
+  { name: 'role' as const, any: $t('sections.everyRole'), values: props.choices?.roles, rare: true },
 ])
 const states = [
   'needs-person',
@@ -84,9 +85,9 @@ function keep() {
     <TextField
       :model-value="filters.text"
       type="search"
-      placeholder="Title, course or teacher"
+      :placeholder="$t('sections.titleCourseOrTeacher')"
       hidden
-      label="Find"
+      :label="$t('common.find')"
       @update:model-value="(text) => set('text', text ?? '')"
     />
     <ChoiceField
@@ -108,32 +109,32 @@ function keep() {
       <NumberField
         class="few"
         :min="0"
-        placeholder="from"
+        :placeholder="$t('sections.from')"
         hidden
-        label="At least so many learners"
+        :label="$t('sections.atLeastSoManyLearners')"
         :model-value="filters.atLeast ? Number(filters.atLeast) : undefined"
         @update:model-value="(many) => set('atLeast', many === undefined ? '' : String(many))"
       />
       <NumberField
         class="few"
         :min="0"
-        placeholder="to"
+        :placeholder="$t('sections.to')"
         hidden
-        label="At most so many learners"
+        :label="$t('sections.atMostSoManyLearners')"
         :model-value="filters.atMost ? Number(filters.atMost) : undefined"
         @update:model-value="(many) => set('atMost', many === undefined ? '' : String(many))"
       />
     </template>
     <Button unstyled type="button" class="quiet" :aria-expanded="more" @click="more = !more">
-      {{ more ? 'fewer filters' : 'more filters' }}
+      {{ more ? $t('sections.fewerFilters') : $t('sections.moreFilters') }}
     </Button>
-    <Button v-if="used.length" unstyled type="button" class="quiet" @click="filters = noFilters()"
-      >clear</Button
-    >
+    <Button v-if="used.length" unstyled type="button" class="quiet" @click="filters = noFilters()">{{
+      $t('sections.clear')
+    }}</Button>
   </div>
   <p v-if="left.length || views.data.value?.length || used.length" class="hidden-by faint">
     <template v-if="views.data.value?.length || used.length">
-      <span>Views:</span>
+      <span>{{ $t('sections.views') }}</span>
       <Button
         v-for="v in views.data.value"
         :key="v.name"
@@ -150,16 +151,23 @@ function keep() {
         type="button"
         @click="save.mutate(views.data.value!.filter((v) => v.name !== view!.name))"
       >
-        forget it
+        {{ $t('sections.forgetIt') }}
       </Button>
       <form v-else-if="naming !== undefined" @submit.prevent="keep">
-        <TextField v-model="naming" placeholder="its name" hidden label="Name of the view" />
-        <Button unstyled type="submit">save</Button>
+        <TextField
+          v-model="naming"
+          :placeholder="$t('sections.itsName')"
+          hidden
+          :label="$t('sections.nameOfView')"
+        />
+        <Button unstyled type="submit">{{ $t('sections.save') }}</Button>
       </form>
-      <Button v-else-if="used.length" unstyled type="button" @click="naming = ''">save this one…</Button>
+      <Button v-else-if="used.length" unstyled type="button" @click="naming = ''">{{
+        $t('sections.saveThisOne')
+      }}</Button>
     </template>
     <template v-if="left.length">
-      <span>Hidden:</span>
+      <span>{{ $t('sections.hidden') }}</span>
       <Button
         v-for="l in left"
         :key="l.name"
@@ -176,9 +184,9 @@ function keep() {
         :aria-pressed="filters.hidden === '*'"
         @click="set('hidden', filters.hidden === '*' ? '' : '*')"
       >
-        show everything
+        {{ $t('sections.showEverything') }}
       </Button>
-      <Button unstyled type="button" @click="editing = true">rules…</Button>
+      <Button unstyled type="button" @click="editing = true">{{ $t('sections.rules') }}</Button>
     </template>
   </p>
   <HidingForm v-if="editing" @close="editing = false" />

@@ -33,28 +33,39 @@ const save = useMutation({
 </script>
 
 <template>
-  <Frame :of="save" title="Hidden in lists" width="52rem" @close="emit('close')">
-    <p>A rule hides whatever fulfils all that it names. What is paired is always shown.</p>
+  <Frame :of="save" :title="$t('sections.hiddenInLists')" width="52rem" @close="emit('close')">
+    <p>{{ $t('sections.ruleHidesWhateverFulfilsAll') }}</p>
     <form @submit.prevent="save.mutate()">
       <div v-for="(r, i) in rules" :key="i" class="rule">
-        <TextField :id="`name-${i}`" v-model="r.name" placeholder="Name" hidden label="Name of the rule" />
+        <TextField
+          :id="`name-${i}`"
+          v-model="r.name"
+          :placeholder="$t('common.name')"
+          hidden
+          :label="$t('common.nameOfRule')"
+        />
         <TextField
           v-model="r.courseCode"
-          placeholder="course code, e.g. LAB-*"
+          :placeholder="$t('sections.courseCodeEGLab')"
           hidden
-          label="Pattern on the course code"
+          :label="$t('sections.patternOnCourseCode')"
         />
-        <TextField v-model="r.title" placeholder="title, e.g. Draft*" hidden label="Pattern on the title" />
+        <TextField
+          v-model="r.title"
+          :placeholder="$t('sections.titleEGDraft')"
+          hidden
+          :label="$t('sections.patternOnTitle')"
+        />
         <TextField
           :id="`type-${i}`"
           v-model="r.classType"
-          placeholder="class type"
+          :placeholder="$t('sections.classType')"
           hidden
-          label="Class type"
+          :label="$t('sections.classTypeLabel')"
         />
-        <TickField v-model="r.empty" label="empty" />
-        <TickField v-model="r.otherTerms" label="other terms" />
-        <Button size="small" variant="text" label="Drop" @click="rules.splice(i, 1)" />
+        <TickField v-model="r.empty" :label="$t('sections.empty')" />
+        <TickField v-model="r.otherTerms" :label="$t('sections.otherTerms')" />
+        <Button size="small" variant="text" :label="$t('common.drop')" @click="rules.splice(i, 1)" />
       </div>
       <Oops
         :error="kept.error.value ?? save.error.value"
@@ -65,10 +76,10 @@ const save = useMutation({
           type="button"
           size="small"
           variant="outlined"
-          label="Add a rule"
+          :label="$t('sections.addRule')"
           @click="rules.push({ name: '' })"
         />
-        <Button type="submit" size="small" label="Save" :loading="save.isPending.value" />
+        <Button type="submit" size="small" :label="$t('common.save')" :loading="save.isPending.value" />
       </div>
     </form>
   </Frame>

@@ -22,23 +22,27 @@ const remove = useMutation({
 <template>
   <Oops :error="groups.error.value ?? remove.error.value" :again="groups.refetch" />
   <section v-if="groups.data.value?.length">
-    <h2>Groups that are for no section any more</h2>
+    <h2>{{ $t('sections.groupsThatAreForNo') }}</h2>
     <ul>
       <li v-for="g in groups.data.value" :key="g.ref">
         <span
           >{{ g.name || g.section }}
-          <span class="faint">in {{ g.class }}, was for {{ g.section }}</span></span
+          <span class="faint">{{
+            $t('sections.inWasFor', { class: g.class, section: g.section })
+          }}</span></span
         >
-        <span v-if="g.problem" class="faint">who is in it is not known: {{ g.problem }}</span>
+        <span v-if="g.problem" class="faint">{{ $t('sections.whoIsInItIs', { problem: g.problem }) }}</span>
         <span v-else-if="g.members" class="faint">{{
-          g.members === 1 ? '1 person is in it' : `${g.members} people are in it`
+          $t('sections.n1PersonIsInIt', { members: g.members }, g.members)
         }}</span>
-        <span v-else class="faint">{{ g.gone ? 'it is gone there' : 'nobody is in it' }}</span>
+        <span v-else class="faint">{{
+          g.gone ? $t('sections.itIsGoneThere') : $t('sections.nobodyIsInIt')
+        }}</span>
         <Button
           v-if="!g.members && !g.problem"
           size="small"
           variant="outlined"
-          :label="g.gone ? 'Forget it' : 'Remove it there'"
+          :label="g.gone ? $t('sections.forgetIt2') : $t('sections.removeItThere')"
           :loading="remove.isPending.value && remove.variables.value?.ref === g.ref"
           @click="remove.mutate(g)"
         />

@@ -68,26 +68,24 @@ function toggle(id: string) {
 </script>
 
 <template>
-  <Frame :of="link" title="Link sections" width="46rem" @close="emit('close')">
-    <p class="faint">
-      Linked sections are handled as one: one class at the service, with a group for each section inside it.
-    </p>
+  <Frame :of="link" :title="$t('sections.linkSections')" width="46rem" @close="emit('close')">
+    <p class="faint">{{ $t('sections.linkedSectionsAreHandledAs') }}</p>
     <div class="two">
       <div>
         <div class="field">
-          <label for="lead">Lead section</label>
-          <OneSection v-model="lead" input-id="lead" label="Lead section" />
+          <label for="lead">{{ $t('sections.leadSection') }}</label>
+          <OneSection v-model="lead" input-id="lead" :label="$t('sections.leadSection')" />
         </div>
         <TextField
           v-if="lead"
           v-model="find"
           type="search"
-          placeholder="Find a section"
+          :placeholder="$t('sections.findSection')"
           class="find"
           hidden
-          label="Find a section to link"
+          :label="$t('sections.findSectionToLink')"
         />
-        <ul v-if="lead" class="list" aria-label="Sections to link">
+        <ul v-if="lead" class="list" :aria-label="$t('sections.sectionsToLink')">
           <li v-for="l in linkable.data.value?.items" :key="l.id">
             <TickField
               :model-value="others.includes(l.id)"
@@ -95,7 +93,10 @@ function toggle(id: string) {
               :label="l.title"
               @update:model-value="toggle(l.id)"
             >
-              {{ l.title }} <span class="faint">{{ l.terms.join(', ') }}, {{ l.learners }} learners</span>
+              {{ l.title }}
+              <span class="faint">{{
+                $t('sections.learners', { terms: l.terms.join(', '), learners: l.learners })
+              }}</span>
             </TickField>
             <small v-if="l.obstacles.length" class="faint why">{{
               l.obstacles.map((o) => o.detail).join('; ')
@@ -103,39 +104,37 @@ function toggle(id: string) {
           </li>
         </ul>
         <p v-if="unseen > 0" class="faint">
-          {{ unseen.toLocaleString() }} more could be linked. Type a part of the title to see them.
+          {{ $t('sections.moreCouldBeLinkedType', { unseen: unseen.toLocaleString() }) }}
         </p>
       </div>
       <div>
-        <TextField id="set-name" v-model="name" :placeholder="out?.name" label="Name of the set" />
+        <TextField id="set-name" v-model="name" :placeholder="out?.name" :label="$t('sections.nameOfSet')" />
         <TextField
           v-if="overridable"
           id="reason"
           v-model="reason"
-          label="Why these are linked all the same"
-          help="Kept in the audit trail with your name."
+          :label="$t('sections.whyTheseAreLinkedAll')"
+          :help="$t('sections.keptInAuditTrailWith')"
         />
         <div v-if="out" class="outlook" aria-live="polite">
-          <h3>What becomes shared</h3>
-          <p>{{ out.people }} people, {{ out.several }} of them in more than one of the sections.</p>
-          <p v-for="t in out.targets" :key="t">{{ t }}, the lead's class, becomes the class of all.</p>
-          <p class="faint">
-            A safety copy of the rosters and of {{ out.results }} results is kept first; it can be downloaded.
-          </p>
+          <h3>{{ $t('sections.whatBecomesShared') }}</h3>
+          <p>{{ $t('sections.peopleOfThemInMore', { people: out.people, several: out.several }) }}</p>
+          <p v-for="t in out.targets" :key="t">{{ $t('sections.leadsClassBecomesClassOf', { t }) }}</p>
+          <p class="faint">{{ $t('sections.safetyCopyOfRostersAnd', { results: out.results }) }}</p>
           <p v-for="r in out.refused" :key="r.section.id + r.code" class="bad">
             ▲ {{ r.section.title }}: {{ r.detail
-            }}<template v-if="r.override">; give a reason to link it</template>
+            }}<template v-if="r.override">{{ $t('sections.giveReasonToLinkIt') }}</template>
           </p>
         </div>
         <Oops :error="outlook.error.value ?? link.error.value ?? linkable.error.value" />
         <div class="actions">
           <Button
-            :label="`Link ${others.length + 1} sections`"
+            :label="$t('sections.linkSectionsOthers', { others: others.length + 1 })"
             :disabled="!out || out.refused.length > 0"
             :loading="link.isPending.value"
             @click="link.mutate()"
           />
-          <Button variant="text" label="Cancel" @click="emit('close')" />
+          <Button variant="text" :label="$t('common.cancel')" @click="emit('close')" />
         </div>
       </div>
     </div>

@@ -107,32 +107,35 @@ const ready = computed(() =>
 <template>
   <Frame
     :of="save"
-    :title="edit ? `Change ${edit.name}` : 'New people list'"
+    :title="edit ? $t('sections.change', { name: edit.name }) : $t('sections.newPeopleList')"
     width="36rem"
     @close="emit('close')"
   >
     <form @submit.prevent="save.mutate()">
-      <div v-if="!edit" class="field kinds" role="radiogroup" aria-label="Whose list">
-        <label><RadioButton v-model="kind" value="course" /> everybody of a course</label>
-        <label><RadioButton v-model="kind" value="organisation" /> everybody of an organisation</label>
-        <label><RadioButton v-model="kind" value="named" /> people I name</label>
+      <div v-if="!edit" class="field kinds" role="radiogroup" :aria-label="$t('sections.whoseList')">
+        <label><RadioButton v-model="kind" value="course" /> {{ $t('sections.everybodyOfCourse') }}</label>
+        <label
+          ><RadioButton v-model="kind" value="organisation" />
+          {{ $t('sections.everybodyOfOrganisation') }}</label
+        >
+        <label><RadioButton v-model="kind" value="named" /> {{ $t('sections.peopleIName') }}</label>
       </div>
       <ChoiceField
         v-if="!edit && kind !== 'named'"
         id="list-of"
         v-model="of"
-        :label="kind === 'course' ? 'Course' : 'Organisation'"
+        :label="kind === 'course' ? $t('common.course') : $t('sections.organisation')"
         :options="choices"
       />
       <TextField
         id="list-name"
         v-model="name"
-        :placeholder="kind === 'named' ? '' : 'that of the course or organisation'"
-        label="Name"
+        :placeholder="kind === 'named' ? '' : $t('sections.thatOfCourseOrOrganisation')"
+        :label="$t('common.name')"
       />
       <div v-if="kind === 'named'" class="field">
-        <label>People</label>
-        <Finder v-model="found" label="name, address or identifier" :search="search" />
+        <label>{{ $t('common.people') }}</label>
+        <Finder v-model="found" :label="$t('sections.nameAddressOrIdentifier')" :search="search" />
         <ul class="on">
           <li v-for="(p, i) in on" :key="p.id">
             {{ p.name }}
@@ -140,14 +143,14 @@ const ready = computed(() =>
               size="small"
               variant="text"
               label="×"
-              :aria-label="`Take ${p.name} off`"
+              :aria-label="$t('sections.takeOff', { name: p.name })"
               @click="on.splice(i, 1)"
             />
           </li>
         </ul>
       </div>
       <p v-else-if="edit" class="faint">
-        {{ now.data.value?.length ?? '…' }} people are on it now; it follows the register.
+        {{ $t('sections.peopleAreOnItNow', { data: now.data.value?.length ?? '…' }) }}
       </p>
       <Oops
         :error="save.error.value ?? now.error.value ?? orgs.error.value ?? courses.error.value"
@@ -156,11 +159,11 @@ const ready = computed(() =>
       <div class="actions">
         <Button
           type="submit"
-          :label="edit ? 'Change it' : 'Make the list'"
+          :label="edit ? $t('sections.changeIt') : $t('sections.makeList')"
           :disabled="!ready"
           :loading="save.isPending.value"
         />
-        <Button type="button" variant="text" label="Cancel" @click="emit('close')" />
+        <Button type="button" variant="text" :label="$t('common.cancel')" @click="emit('close')" />
       </div>
     </form>
   </Frame>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
@@ -31,19 +32,16 @@ const remove = useMutation({
   onSuccess: () => queries.invalidateQueries({ queryKey: ['sections'] }),
 })
 const words = {
-  course: 'everybody of a course',
-  organisation: 'everybody of an organisation',
-  named: 'named people',
+  course: $t('sections.everybodyOfCourse'),
+  organisation: $t('sections.everybodyOfOrganisation'),
+  named: $t('sections.namedPeople'),
 }
 </script>
 
 <template>
-  <PageHead
-    title="People lists"
-    about="Everybody of a course or an organisation, or people you name: paired like a section, with the same outcomes."
-  >
-    <RouterLink to="/sections">All sections</RouterLink>
-    <Button size="small" label="New list…" @click="form = {}" />
+  <PageHead :title="$t('sections.peopleLists')" :about="$t('sections.everybodyOfCourseOrOrganisation')">
+    <RouterLink to="/sections">{{ $t('sections.allSections') }}</RouterLink>
+    <Button size="small" :label="$t('sections.newList')" @click="form = {}" />
   </PageHead>
   <Oops :error="remove.error.value ?? pair.error.value" />
   <Listing
@@ -51,30 +49,35 @@ const words = {
     :loading="list.isLoading.value"
     :error="list.error.value"
     :again="list.refetch"
-    empty="There is no list yet. Make one of a course, an organisation, or of people you name."
+    :empty="$t('sections.thereIsNoListYet')"
   >
-    <Column header="List">
+    <Column :header="$t('sections.list')">
       <template #body="{ data }"
         >{{ data.name }} <span class="faint">{{ words[data.kind as keyof typeof words] }}</span>
-        <div v-if="data.gone" class="bad">▲ no longer in the register</div></template
+        <div v-if="data.gone" class="bad">{{ $t('sections.noLongerInRegister') }}</div></template
       >
     </Column>
-    <Column field="learners" header="Learners" />
-    <Column header="Teachers"
+    <Column field="learners" :header="$t('sections.learnersColumn')" />
+    <Column :header="$t('sections.teachers')"
       ><template #body="{ data }">{{ data.teachers.join(', ') }}</template></Column
     >
-    <Column header="Classes"
+    <Column :header="$t('sections.classes')"
       ><template #body="{ data }">{{ data.targets.join(', ') }}</template></Column
     >
     <Column style="width: 17rem">
       <template #body="{ data }">
-        <Button size="small" variant="outlined" label="Pair…" @click="pair.mutate(data)" />
-        <Button size="small" variant="text" label="Change…" @click="form = { edit: data }" />
+        <Button size="small" variant="outlined" :label="$t('sections.pair')" @click="pair.mutate(data)" />
+        <Button
+          size="small"
+          variant="text"
+          :label="$t('sections.changeDialog')"
+          @click="form = { edit: data }"
+        />
         <Button
           v-if="!data.targets.length"
           size="small"
           variant="text"
-          label="Remove"
+          :label="$t('common.remove')"
           @click="remove.mutate(data)"
         />
       </template>

@@ -86,41 +86,48 @@ const pair = useMutation({
 <template>
   <Frame
     :of="pair"
-    :title="`Pair ${section.title}`"
+    :title="$t('sections.pairTitle', { title: section.title })"
     :width="kind === 'new' ? '32rem' : '46rem'"
     @close="emit('close')"
   >
     <p class="faint">
-      {{ section.learners }} learners, {{ section.teachers.join(', ') || 'no teacher' }}. Nothing happens at
-      the service until you have seen the preview.
+      {{
+        $t('sections.learnersNothingHappensAtService', {
+          learners: section.learners,
+          teachers: section.teachers.join(', ') || $t('sections.noTeacher'),
+        })
+      }}
     </p>
     <p v-if="services && !services.length">
-      No service takes people yet. <RouterLink to="/connections">Connect one</RouterLink> of the kind
-      “Workspace”.
+      <i18n-t keypath="sections.noServiceTakesPeopleYet" scope="global"
+        ><template #connectOne
+          ><RouterLink to="/connections">{{ $t('sections.connectOne') }}</RouterLink></template
+        ></i18n-t
+      >
     </p>
     <form v-else @submit.prevent="pair.mutate()">
       <ChoiceField
         id="service"
         v-model="interfaceId"
-        label="Service"
+        :label="$t('sections.service')"
         :options="(services ?? []).map((c) => ({ value: c.id, label: c.name }))"
       />
       <div class="field">
-        <label for="template">Template</label>
+        <label for="template">{{ $t('sections.template') }}</label>
         <ChoiceField
           id="template"
           v-model="template"
           hidden
-          label="Template"
+          :label="$t('sections.template')"
           :options="(templates.data.value ?? []).map((t, i) => ({ value: i ? t.name : '', label: t.name }))"
         />
       </div>
       <Tabs
         v-model="kind"
-        label="Which class"
+        :label="$t('sections.whichClass')"
         :tabs="[
-          { name: 'new', title: 'A new class' },
-          { name: 'existing', title: 'One that is there already' },
+          { name: 'new', title: $t('sections.newClass') },
+          { name: 'existing', title: $t('sections.oneThatIsThereAlready') },
         ]"
       />
       <TextField
@@ -128,7 +135,7 @@ const pair = useMutation({
         id="target"
         v-model="target"
         autofocus
-        label="Name of the new class there"
+        :label="$t('sections.nameOfNewClassThere')"
       />
       <Candidates v-else v-model="existing" :section-id="section.id" :interface-id="interfaceId" />
       <DetailFields v-if="missing.length" v-model="details" :missing="missing" />
@@ -139,11 +146,11 @@ const pair = useMutation({
       <div class="actions">
         <Button
           type="submit"
-          label="Pair and preview"
+          :label="$t('sections.pairAndPreview')"
           :loading="pair.isPending.value"
           :disabled="!interfaceId || (kind === 'new' ? item?.blocked : !existing)"
         />
-        <Button type="button" variant="text" label="Cancel" @click="emit('close')" />
+        <Button type="button" variant="text" :label="$t('common.cancel')" @click="emit('close')" />
       </div>
     </form>
   </Frame>

@@ -24,17 +24,28 @@ const shown = computed(() => back.data.value ?? outlook.data.value)
 </script>
 
 <template>
-  <Frame :of="back" :title="`Copy of ${when(copy.createdAt)}`" width="40rem" @close="emit('close')">
-    <p class="faint">
-      Who is in a section comes from the register, and classes follow it. What can be lost are results.
+  <Frame
+    :of="back"
+    :title="$t('sections.copyOf', { createdAt: when(copy.createdAt) })"
+    width="40rem"
+    @close="emit('close')"
+  >
+    <p class="faint">{{ $t('sections.whoIsInSectionComes') }}</p>
+    <p v-if="outlook.isLoading.value" class="faint" aria-busy="true">
+      {{ $t('sections.comparingWithWhatIsThere') }}
     </p>
-    <p v-if="outlook.isLoading.value" class="faint" aria-busy="true">Comparing with what is there…</p>
     <template v-if="shown">
       <p role="status">
-        {{ back.data.value ? 'Put back' : 'Missing' }}: {{ shown.back.length }} results. {{ shown.there }} are
-        there and stay as they are<template v-if="shown.gone"
-          >; {{ shown.gone }} are of people or sections that are gone</template
-        >.
+        <i18n-t keypath="sections.resultsAreThereAndStay" scope="global"
+          ><template #data>{{ back.data.value ? $t('sections.putBack2') : $t('sections.missing') }}</template
+          ><template #back>{{ shown.back.length }}</template
+          ><template #there>{{ shown.there }}</template
+          ><template #more
+            ><template v-if="shown.gone">{{
+              $t('sections.areOfPeopleOrSections', { gone: shown.gone })
+            }}</template></template
+          ></i18n-t
+        >
       </p>
       <ul v-if="shown.back.length" class="results">
         <li v-for="r in shown.back" :key="r.code + r.identifier + r.activityId">
@@ -46,12 +57,12 @@ const shown = computed(() => back.data.value ?? outlook.data.value)
     <div class="actions">
       <Button
         v-if="!back.data.value"
-        :label="`Put ${outlook.data.value?.back.length ?? 0} back`"
+        :label="$t('sections.putBack', { back: outlook.data.value?.back.length ?? 0 })"
         :disabled="!outlook.data.value?.back.length"
         :loading="back.isPending.value"
         @click="back.mutate()"
       />
-      <Button variant="text" label="Close" @click="emit('close')" />
+      <Button variant="text" :label="$t('common.close')" @click="emit('close')" />
     </div>
   </Frame>
 </template>

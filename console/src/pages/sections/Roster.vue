@@ -41,17 +41,17 @@ const list = useQuery({
 
 <template>
   <PageHead
-    :title="section.data.value?.label ?? 'Section'"
-    :about="section.data.value?.apart || 'Who is in it by the register, and who was'"
+    :title="section.data.value?.label ?? $t('common.section')"
+    :about="section.data.value?.apart || $t('sections.whoIsInItBy')"
   >
-    <WhenField v-if="shown === 'roster'" v-model="on" of="date" hidden label="On the day" />
+    <WhenField v-if="shown === 'roster'" v-model="on" of="date" hidden :label="$t('sections.onDay')" />
   </PageHead>
   <Tabs
     v-model="shown"
-    label="Show"
+    :label="$t('sections.show')"
     :tabs="[
-      { name: 'roster', title: on ? 'who was in it on that day' : 'who is in it' },
-      { name: 'movements', title: 'who joined and left' },
+      { name: 'roster', title: on ? $t('sections.whoWasInItOn') : $t('sections.whoIsInIt') },
+      { name: 'movements', title: $t('sections.whoJoinedAndLeft') },
     ]"
   />
   <Listing
@@ -59,19 +59,19 @@ const list = useQuery({
     :loading="list.isLoading.value"
     :error="list.error.value"
     :again="list.refetch"
-    :empty="shown === 'roster' ? 'Nobody was in it then.' : 'Nobody joined or left yet.'"
+    :empty="shown === 'roster' ? $t('sections.nobodyWasInItThen') : $t('sections.nobodyJoinedOrLeftYet')"
   >
-    <Column header="Person">
+    <Column :header="$t('common.person')">
       <template #body="{ data }"
         ><RouterLink :to="`/people/${data.personId}`">{{ data.name }}</RouterLink></template
       >
     </Column>
-    <Column field="identifier" header="Identifier" />
-    <Column field="role" header="Role" />
-    <Column header="Joined"
+    <Column field="identifier" :header="$t('sections.identifier')" />
+    <Column field="role" :header="$t('common.role')" />
+    <Column :header="$t('sections.joined')"
       ><template #body="{ data }">{{ data.joinedAt ? when(data.joinedAt) : '' }}</template></Column
     >
-    <Column header="Left"
+    <Column :header="$t('sections.left')"
       ><template #body="{ data }">{{ data.leftAt ? when(data.leftAt) : '' }}</template></Column
     >
   </Listing>

@@ -39,8 +39,8 @@ const height = 46
     :loading="loading"
     :error="error"
     :again="again"
-    empty="No section fits. Clear the filters, or connect a register and read it."
-    :next="{ to: '/connections', text: 'See the registers' }"
+    :empty="$t('sections.noSectionFitsClearFilters')"
+    :next="{ to: '/connections', text: $t('sections.seeRegisters') }"
     :tall="height"
     :see="(from, to) => emit('see', from, to)"
     :choose="(x) => emit('open', x)"
@@ -51,7 +51,7 @@ const height = 46
         <TickField
           :model-value="chosen > 0 && chosen >= (rows?.length ?? 0)"
           hidden
-          label="Choose all that fit"
+          :label="$t('sections.chooseAllThatFit')"
           @click.stop
           @update:model-value="emit('all')"
         />
@@ -61,17 +61,17 @@ const height = 46
           v-if="data.state"
           :model-value="has(data)"
           hidden
-          :label="`Choose ${data.title}`"
+          :label="$t('common.choose', { title: data.title })"
           @click.stop
           @update:model-value="emit('toggle', data)"
         />
       </template>
     </Column>
-    <Column header="State" style="width: 9.8rem"
+    <Column :header="$t('common.state')" style="width: 9.8rem"
       ><template #body="{ data }"
         ><Signal v-if="data.state" :state="data.state" /><Skeleton v-else width="5rem" /></template
     ></Column>
-    <Column header="Section" style="width: 14.7rem">
+    <Column :header="$t('common.section')" style="width: 14.7rem">
       <template #body="{ data }"
         ><span class="one"
           ><RouterLink
@@ -82,27 +82,29 @@ const height = 46
             @click.stop
             >{{ data.title }}</RouterLink
           >
-          <span class="faint">{{ data.set ? `${data.set.sections.length} linked` : data.code }}</span></span
+          <span class="faint">{{
+            data.set ? $t('sections.linked', { sections: data.set.sections.length }) : data.code
+          }}</span></span
         ></template
       >
     </Column>
-    <Column header="Course" style="width: 10.3rem"
+    <Column :header="$t('common.course')" style="width: 10.3rem"
       ><template #body="{ data }"
         ><span class="one">{{ data.course }}</span></template
       ></Column
     >
-    <Column header="Term" style="width: 8rem"
+    <Column :header="$t('sections.term')" style="width: 8rem"
       ><template #body="{ data }"
         ><span class="one">{{ data.terms?.join(', ') }}</span></template
       ></Column
     >
-    <Column header="Teachers"
+    <Column :header="$t('sections.teachers')"
       ><template #body="{ data }"
         ><span class="one" :title="data.teachers?.join(', ')">{{ data.teachers?.join(', ') }}</span></template
       ></Column
     >
-    <Column field="learners" header="Learners" style="width: 4.5rem" />
-    <Column header="Class">
+    <Column field="learners" :header="$t('sections.learnersColumn')" style="width: 4.5rem" />
+    <Column :header="$t('common.class')">
       <template #body="{ data }">
         <span v-if="data.target" class="one"
           >{{ data.target }} <Counts :counts="data.counts" wordless
@@ -112,12 +114,12 @@ const height = 46
           size="small"
           variant="text"
           class="pair"
-          label="Pair…"
+          :label="$t('sections.pair')"
           @click.stop="emit('pair', data)"
         />
       </template>
     </Column>
-    <Column header="Last run" style="width: 10.2rem"
+    <Column :header="$t('sections.lastRun')" style="width: 10.2rem"
       ><template #body="{ data }"
         ><span class="one faint">{{ data.pairingId ? when(data.ranAt) : '' }}</span></template
       ></Column

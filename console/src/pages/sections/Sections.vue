@@ -11,7 +11,10 @@ const total = ref<number>()
 </script>
 
 <template>
-  <PageHead title="Sections" :about="total === undefined ? undefined : `${total.toLocaleString()} shown`">
+  <PageHead
+    :title="$t('common.sections')"
+    :about="total === undefined ? undefined : $t('sections.shown', { total: total.toLocaleString() })"
+  >
   </PageHead>
   <Browser v-model="filters" @total="(n) => (total = n)" />
 </template>

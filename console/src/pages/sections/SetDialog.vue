@@ -56,41 +56,54 @@ const change = useMutation({
 </script>
 
 <template>
-  <Frame :of="change" :title="`Change ${set.name}`" width="46rem" @close="emit('close')">
+  <Frame :of="change" :title="$t('sections.change', { name: set.name })" width="46rem" @close="emit('close')">
     <table>
       <thead>
         <tr>
-          <th>in the set</th>
-          <th>lead</th>
+          <th>{{ $t('sections.inSet') }}</th>
+          <th>{{ $t('sections.lead') }}</th>
           <th></th>
         </tr>
       </thead>
       <tbody>
         <tr v-for="s in set.sections" :key="s.id">
-          <td><Checkbox v-model="kept" :value="s.id" :aria-label="`${s.title} is in the set`" /></td>
-          <td><RadioButton v-model="lead" :value="s.id" :aria-label="`${s.title} leads`" /></td>
+          <td>
+            <Checkbox v-model="kept" :value="s.id" :aria-label="$t('sections.isInSet', { title: s.title })" />
+          </td>
+          <td>
+            <RadioButton
+              v-model="lead"
+              :value="s.id"
+              :aria-label="$t('sections.leads', { title: s.title })"
+            />
+          </td>
           <td>
             {{ s.title }}
-            <span class="faint"
-              >{{ s.code }} · {{ s.teachers.join(', ') || 'no teacher' }} · {{ s.learners }} learners</span
-            >
+            <span class="faint">{{
+              $t('sections.learnersCode', {
+                code: s.code,
+                teachers: s.teachers.join(', ') || $t('sections.noTeacher'),
+                learners: s.learners,
+              })
+            }}</span>
           </td>
         </tr>
       </tbody>
     </table>
     <div class="field">
-      <label for="set-add">Sections to add</label>
-      <SectionPick v-model="add" input-id="set-add" label="Sections to add" />
+      <label for="set-add">{{ $t('sections.sectionsToAdd') }}</label>
+      <SectionPick v-model="add" input-id="set-add" :label="$t('sections.sectionsToAdd')" />
     </div>
     <TextField
       v-if="out?.refused.some((r) => r.override) || reason"
       id="set-reason"
       v-model="reason"
-      label="Why these are linked all the same"
-      help="Kept in the audit trail with your name."
+      :label="$t('sections.whyTheseAreLinkedAll')"
+      :help="$t('sections.keptInAuditTrailWith')"
     />
     <p v-for="r in out?.refused" :key="r.section.id + r.code" class="bad">
-      ▲ {{ r.section.title }}: {{ r.detail }}<template v-if="r.override">; give a reason to link it</template>
+      ▲ {{ r.section.title }}: {{ r.detail
+      }}<template v-if="r.override">{{ $t('sections.giveReasonToLinkIt') }}</template>
     </p>
     <Effects
       v-if="changed && !out?.refused.length"
@@ -100,12 +113,12 @@ const change = useMutation({
     <Oops :error="change.error.value ?? (changed ? outlook.error.value : null)" />
     <div class="actions">
       <Button
-        label="Change the set"
+        :label="$t('sections.changeSet')"
         :disabled="!out || out.refused.length > 0"
         :loading="change.isPending.value"
         @click="change.mutate()"
       />
-      <Button variant="text" label="Cancel" @click="emit('close')" />
+      <Button variant="text" :label="$t('common.cancel')" @click="emit('close')" />
     </div>
   </Frame>
 </template>

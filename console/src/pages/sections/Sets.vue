@@ -68,66 +68,87 @@ function skip(p: Schemas['SetProposal']) {
 </script>
 
 <template>
-  <PageHead title="Linked sets" about="sections of one course and term that are handled as one">
-    <TickField v-model="unlinked" label="those that were unlinked" />
-    <RouterLink to="/sections">All sections</RouterLink>
+  <PageHead :title="$t('common.linkedSets')" :about="$t('sections.sectionsOfOneCourseAnd')">
+    <TickField v-model="unlinked" :label="$t('sections.thoseThatWereUnlinked')" />
+    <RouterLink to="/sections">{{ $t('sections.allSections') }}</RouterLink>
   </PageHead>
   <Oops :error="sets.error.value ?? proposals.error.value ?? look.error.value" />
   <p v-if="sets.data.value && !sets.data.value.length" class="sheet empty faint">
-    <template v-if="unlinked">Nothing was unlinked.</template>
-    <template v-else
-      >Nothing is linked yet. Take a proposal below, or choose sections and link them.</template
-    >
+    <template v-if="unlinked">{{ $t('sections.nothingWasUnlinked') }}</template>
+    <template v-else>{{ $t('sections.nothingIsLinkedYetTake') }}</template>
   </p>
   <div class="sets">
     <section v-for="s in sets.data.value" :key="s.id" class="sheet set">
       <h2>{{ s.name }}</h2>
       <ul>
         <li v-for="x in s.sections" :key="x.id">
-          {{ x.title }} <span class="faint">{{ x.code }} · {{ x.learners }} learners</span>
-          <span v-if="x.id === s.leadId" class="faint"> · lead</span>
-          <span v-if="x.gone" class="bad"> ▲ no longer in the register</span>
+          {{ x.title }}
+          <span class="faint">{{ $t('sections.learners2', { code: x.code, learners: x.learners }) }}</span>
+          <span v-if="x.id === s.leadId" class="faint">{{ ' ' }}{{ $t('sections.leadSign') }}</span>
+          <span v-if="x.gone" class="bad">{{ ' ' }}{{ $t('sections.noLongerInRegister') }}</span>
         </li>
       </ul>
       <p class="faint small">
-        Linked by {{ s.madeBy }}, {{ when(s.createdAt) }}.
-        <template v-if="s.unlinkedAt">Unlinked {{ when(s.unlinkedAt) }}.</template>
-        <template v-if="s.reason">Because: {{ s.reason }}.</template>
-        <template v-for="t in s.targets" :key="t.pairingId">
-          One class: <RouterLink :to="`/pairings/${t.pairingId}`">{{ t.target }}</RouterLink>.
-        </template>
+        {{ $t('sections.linkedBy', { madeBy: s.madeBy, createdAt: when(s.createdAt) }) }}
+        <template v-if="s.unlinkedAt">{{
+          $t('sections.unlinked', { unlinkedAt: when(s.unlinkedAt) })
+        }}</template>
+        <template v-if="s.reason">{{ $t('sections.because', { reason: s.reason }) }}</template>
+        <template v-for="t in s.targets" :key="t.pairingId"
+          >{{ ' '
+          }}<i18n-t keypath="sections.oneClass" scope="global"
+            ><template #target
+              ><RouterLink :to="`/pairings/${t.pairingId}`">{{ t.target }}</RouterLink></template
+            ></i18n-t
+          >{{ ' ' }}</template
+        >
       </p>
       <p v-for="(c, i) in s.copies" :key="c.id" class="faint small copy">
         <span
-          ><a :href="`/api/v1/safety-copies/${c.id}`" download>{{ i ? 'Earlier copy' : 'Safety copy' }}</a> of
-          {{ when(c.createdAt) }}: {{ c.people }} people, {{ c.results }} results</span
+          ><i18n-t keypath="sections.ofPeopleResults" scope="global"
+            ><template #i
+              ><a :href="`/api/v1/safety-copies/${c.id}`" download>{{
+                i ? $t('sections.earlierCopy') : $t('sections.safetyCopy')
+              }}</a></template
+            ><template #createdAt>{{ when(c.createdAt) }}</template
+            ><template #people>{{ c.people }}</template
+            ><template #results>{{ c.results }}</template></i18n-t
+          ></span
         >
-        <Button size="small" variant="text" label="Put back…" @click="copy = c" />
+        <Button size="small" variant="text" :label="$t('sections.putBackDialog')" @click="copy = c" />
       </p>
       <div v-if="!s.unlinkedAt" class="row">
-        <Button size="small" variant="outlined" label="Change…" @click="changing = s" />
-        <Button size="small" variant="outlined" label="Unlink…" @click="unlinking = s" />
+        <Button size="small" variant="outlined" :label="$t('sections.changeDialog')" @click="changing = s" />
+        <Button size="small" variant="outlined" :label="$t('sections.unlink')" @click="unlinking = s" />
       </div>
     </section>
   </div>
   <div class="head">
-    <h2>Could be linked</h2>
-    <TickField v-model="sameTeacher" label="only with the same teacher" />
+    <h2>{{ $t('sections.couldBeLinked') }}</h2>
+    <TickField v-model="sameTeacher" :label="$t('sections.onlyWithSameTeacher')" />
     <TickField
       v-if="everything || proposals.data.value?.hidden"
       v-model="everything"
-      :label="`those that lists hide ${proposals.data.value?.hidden ? `(${proposals.data.value.hidden})` : ''}`"
+      :label="
+        $t('sections.thoseThatListsHide', {
+          hidden: proposals.data.value?.hidden ? `(${proposals.data.value.hidden})` : '',
+        })
+      "
     />
     <Button
       v-if="wanted.length"
       size="small"
-      :label="`Show what linking ${wanted.length === 1 ? 'this one' : `these ${wanted.length}`} means`"
+      :label="$t('sections.showWhatLinkingThisOne', { wanted: wanted.length }, wanted.length)"
       :loading="look.isPending.value"
       @click="look.mutate()"
     />
   </div>
   <p v-if="proposals.data.value && !items.length" class="faint">
-    No unlinked sections of one course and term{{ sameTeacher ? ' share a teacher' : ' are left' }}.
+    {{
+      $t('sections.noUnlinkedSectionsOfOne', {
+        sameTeacher: sameTeacher ? $t('sections.shareTeacher') : $t('sections.areLeft'),
+      })
+    }}
   </p>
   <ul class="proposals">
     <li v-for="p in items" :key="key(p)">
@@ -143,12 +164,13 @@ function skip(p: Schemas['SetProposal']) {
           >{{ p.sections[0]!.terms.join(', ') }} · {{ named(p.sections.map((s) => s.school ?? '')) }} ·
           {{ named(p.sections.flatMap((s) => s.teachers)) }}</span
         >
-        <small v-if="p.sharedTeachers.length" class="shared"
-          >Nobody teaches all of them:
-          {{
-            p.sharedTeachers.map((t) => `${t.teacher} teaches ${t.sections.join(' and ')}`).join('; ')
-          }}.</small
-        >
+        <small v-if="p.sharedTeachers.length" class="shared">{{
+          $t('sections.nobodyTeachesAllOfThem', {
+            sharedTeachers: p.sharedTeachers
+              .map((t) => $t('sections.teaches', { teacher: t.teacher, sections: t.sections.join(' and ') }))
+              .join('; '),
+          })
+        }}</small>
       </label>
     </li>
   </ul>

@@ -41,25 +41,39 @@ const unlink = useMutation({
 </script>
 
 <template>
-  <Frame :of="unlink" :title="`Unlink ${set.name}`" width="44rem" @close="emit('close')">
-    <p>{{ set.sections.map((s) => s.title).join(', ') }} are handled one by one again.</p>
+  <Frame
+    :of="unlink"
+    :title="$t('sections.unlinkName', { name: set.name })"
+    width="44rem"
+    @close="emit('close')"
+  >
+    <p>{{ $t('sections.areHandledOneByOne', { sections: set.sections.map((s) => s.title).join(', ') }) }}</p>
     <template v-if="set.targets.length">
       <label class="choice">
         <RadioButton v-model="target" value="lead" />
-        {{ set.targets.map((t) => t.target).join(', ') }} stays {{ set.sections[0]?.title }}'s. The people of
-        the others are removed with its next run, when that is approved.
+        {{
+          $t('sections.staysSPeopleOfOthers', {
+            targets: set.targets.map((t) => t.target).join(', '),
+            title: set.sections[0]?.title,
+          })
+        }}
       </label>
       <label class="choice">
         <RadioButton v-model="target" value="end" />
-        Everybody stays in {{ set.targets.map((t) => t.target).join(', ') }}, and nothing keeps it in step any
-        more.
+        {{
+          $t('sections.everybodyStaysInAndNothing', { targets: set.targets.map((t) => t.target).join(', ') })
+        }}
       </label>
       <Effects :classes="effects.data.value" :loading="effects.isLoading.value" />
     </template>
     <Oops :error="unlink.error.value ?? effects.error.value" />
     <div class="actions">
-      <Button label="Unlink" :loading="unlink.isPending.value" @click="unlink.mutate()" />
-      <Button variant="text" label="Cancel" @click="emit('close')" />
+      <Button
+        :label="$t('sections.unlinkLabel')"
+        :loading="unlink.isPending.value"
+        @click="unlink.mutate()"
+      />
+      <Button variant="text" :label="$t('common.cancel')" @click="emit('close')" />
     </div>
   </Frame>
 </template>

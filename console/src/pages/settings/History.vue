@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import InputNumber from 'primevue/inputnumber'
@@ -49,45 +50,42 @@ const save = useMutation({
     return queries.invalidateQueries({ queryKey: ['history'] })
   },
 })
-const size = (bytes: number) => `${(bytes / 1e6).toFixed(1)} MB`
+const size = (bytes: number) => $t('settings.mb', { bytes: (bytes / 1e6).toFixed(1) })
 const kept = computed(() => [...(history.data.value?.kept ?? [])].reverse())
 </script>
 
 <template>
-  <h2>History</h2>
-  <p class="faint">
-    Events, deliveries and their attempts are kept for so many whole months; empty keeps them for ever. What
-    people have had once, they do not get again.
-  </p>
+  <h2>{{ $t('settings.history') }}</h2>
+  <p class="faint">{{ $t('settings.eventsDeliveriesAndTheirAttempts') }}</p>
   <form class="row" @submit.prevent="save.mutate()">
     <InputNumber
       v-model="months"
       size="small"
       :min="3"
       :max="240"
-      suffix=" months"
-      placeholder="for ever"
-      aria-label="For how many months; empty for ever"
+      :suffix="$t('settings.months')"
+      :placeholder="$t('settings.forEver')"
+      :aria-label="$t('settings.forHowManyMonthsEmpty')"
     />
     <Button
       type="submit"
       size="small"
       :severity="gone.length ? 'danger' : undefined"
       variant="outlined"
-      :label="gone.length ? `Remove ${gone.length} and save` : 'Save'"
+      :label="gone.length ? $t('settings.removeAndSave', { gone: gone.length }) : $t('common.save')"
       :disabled="!changed"
       :loading="save.isPending.value"
     />
   </form>
   <p v-if="changed && gone.length" role="status">
-    {{ gone.map((m) => m.month).join(', ') }} would go at once and cannot be had back.
+    {{ $t('settings.wouldGoAtOnceAnd', { gone: gone.map((m) => m.month).join(', ') }) }}
   </p>
   <Oops :error="history.error.value ?? save.error.value" :over="(tag) => ((from = tag), save.mutate())" />
   <table v-if="kept.length">
     <tbody>
       <tr v-for="m in kept" :key="m.month">
         <td>{{ m.month }}</td>
-        <td class="faint">{{ m.events.toLocaleString('en') }} events</td>
+        <td class="faint">{{ $t('settings.events', { events: m.events.toLocaleString('en') }) }}</td>
         <td class="faint">{{ size(m.bytes) }}</td>
       </tr>
     </tbody>

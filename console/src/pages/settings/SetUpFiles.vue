@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { computed, ref } from 'vue'
@@ -68,66 +69,67 @@ function choose(files: File[]) {
   compare.mutate(files)
 }
 const kinds: Record<string, string> = {
-  connections: 'connection',
-  matching: 'matching at',
-  mappings: 'mapping of',
+  connections: $t('settings.connection'),
+  matching: $t('settings.matchingAt'),
+  mappings: $t('settings.mappingOf'),
   templates: 'templates',
-  hiddenSections: 'hidden sections',
-  issuers: 'issuer',
-  badges: 'badge',
-  outlines: 'outline of',
-  offers: 'offer',
-  rules: 'rule',
-  stagePlans: 'stage plan',
+  hiddenSections: $t('settings.hiddenSections'),
+  issuers: $t('settings.issuer'),
+  badges: $t('settings.badge'),
+  outlines: $t('settings.outlineOf'),
+  offers: $t('settings.offer'),
+  rules: $t('settings.rule'),
+  stagePlans: $t('settings.stagePlan'),
   settings: 'settings',
 }
 const words = (r: Schemas['ConfigReference']) =>
   ['templates', 'hiddenSections', 'settings'].includes(r.kind) ? kinds[r.kind] : `${kinds[r.kind]} ${r.name}`
-const signs: Record<string, string> = { add: '+ add', change: '~ change', wait: '○ waits' }
+const signs: Record<string, string> = {
+  add: $t('settings.add'),
+  change: $t('settings.change'),
+  wait: $t('settings.waits'),
+}
 const count = (what: string) => seen.value?.changes.filter((c) => c.what === what).length ?? 0
 const summary = computed(
   () =>
-    `${count('add')} added, ${count('change')} changed, ${count('wait')} waiting for a register; ` +
-    `${seen.value?.same} as in the files already.`,
+    $t('settings.addedChangedWaitingForRegister', {
+      count: count('add'),
+      count2: count('change'),
+      count3: count('wait'),
+    }) + $t('settings.asInFilesAlready', { same: seen.value?.same }),
 )
 </script>
 
 <template>
-  <PageHead
-    title="The set-up as files"
-    about="connections, rules, badges, outlines and all the rest, without secrets, to review, keep and move"
-  >
-    <RouterLink to="/settings">Settings</RouterLink>
+  <PageHead :title="$t('settings.setUpAsFiles')" :about="$t('settings.connectionsRulesBadgesOutlinesAnd')">
+    <RouterLink to="/settings">{{ $t('settings.settings') }}</RouterLink>
     <Button
       size="small"
       variant="outlined"
-      label="Download set-up.yaml"
+      :label="$t('settings.downloadSetUpYaml')"
       :loading="download.isPending.value"
       @click="download.mutate()"
     />
   </PageHead>
   <Oops :error="download.error.value" />
-  <p>
-    Choose files to see what they would change here. Nothing is changed by that. What then comes in is off or
-    paused and has no credentials; what the files do not name stays.
-  </p>
+  <p>{{ $t('settings.chooseFilesToSeeWhat') }}</p>
   <label class="choose"
-    >Files to compare
+    >{{ $t('settings.filesToCompare') }}
     <FileField
       id="set-up-files"
       hidden
-      label="Files to compare"
+      :label="$t('settings.filesToCompare')"
       multiple
       accept=".yaml,.yml"
       :disabled="compare.isPending.value || take.isPending.value"
       @choose="choose"
     />
   </label>
-  <p v-if="compare.isPending.value" class="faint">Comparing…</p>
+  <p v-if="compare.isPending.value" class="faint">{{ $t('settings.comparing') }}</p>
   <Oops :error="compare.error.value" />
   <template v-if="seen?.faults.length">
-    <h2>▲ {{ seen.faults.length }} {{ seen.faults.length === 1 ? 'fault' : 'faults' }} in the files</h2>
-    <p>Nothing comes in while there is any. Mend them and choose the files again.</p>
+    <h2>{{ $t('settings.faultInFiles', { faults: seen.faults.length }, seen.faults.length) }}</h2>
+    <p>{{ $t('settings.nothingComesInWhileThere') }}</p>
     <ul class="faults">
       <li v-for="(f, i) in seen.faults" :key="i">
         <code>{{ f.file }}{{ f.line ? `:${f.line}` : '' }}</code> <b v-if="f.path">{{ f.path }}</b>
@@ -136,9 +138,9 @@ const summary = computed(
     </ul>
   </template>
   <template v-else-if="seen">
-    <h2 v-if="seen.applied">● Done: {{ summary }}</h2>
+    <h2 v-if="seen.applied">{{ $t('settings.done', { summary }) }}</h2>
     <h2 v-else-if="seen.changes.length">{{ summary }}</h2>
-    <h2 v-else>● Nothing to change: everything is here just so.</h2>
+    <h2 v-else>{{ $t('settings.nothingToChangeEverythingIs') }}</h2>
     <ul class="changes">
       <li v-for="c in seen.changes" :key="c.kind + c.name">
         <b>{{ signs[c.what] }} {{ words(c) }}</b>
@@ -150,26 +152,26 @@ const summary = computed(
           ><ins v-if="f.after">{{ f.after }}</ins>
         </div>
         <div v-for="n in c.notes" :key="n" class="faint">{{ n }}</div>
-        <div v-if="c.waits" class="faint">{{ c.waits }}; it comes in once a register has it</div>
+        <div v-if="c.waits" class="faint">{{ $t('settings.itComesInOnceRegister', { waits: c.waits }) }}</div>
       </li>
     </ul>
     <p v-if="seen.only.length" class="faint">
-      Only here, and staying: {{ seen.only.map(words).join(', ') }}.
+      {{ $t('settings.onlyHereAndStaying', { only: seen.only.map(words).join(', ') }) }}
     </p>
     <Oops :error="take.error.value" />
     <Button
       v-if="!seen.applied && seen.changes.length"
-      label="Take in exactly this"
+      :label="$t('settings.takeInExactlyThis')"
       :loading="take.isPending.value"
       @click="take.mutate()"
     />
   </template>
   <template v-if="waiting.data.value?.length">
-    <h2>Waiting for a register</h2>
+    <h2>{{ $t('settings.waitingForRegister') }}</h2>
     <ul class="changes">
       <li v-for="w in waiting.data.value" :key="w.kind + w.name">
         <b>○ {{ words(w) }}</b> {{ w.for }}
-        <Button size="small" variant="text" label="Do not wait" @click="forget.mutate(w)" />
+        <Button size="small" variant="text" :label="$t('settings.doNotWait')" @click="forget.mutate(w)" />
       </li>
     </ul>
     <Oops :error="forget.error.value" />

@@ -75,17 +75,14 @@ function add() {
 </script>
 
 <template>
-  <PageHead title="Settings" about="how pairings are made and kept, for the whole institution">
-    <RouterLink to="/settings/set-up">The set-up as files</RouterLink>
+  <PageHead :title="$t('settings.settings')" :about="$t('settings.howPairingsAreMadeAnd')">
+    <RouterLink to="/settings/set-up">{{ $t('settings.setUpAsFiles') }}</RouterLink>
   </PageHead>
   <Oops :error="templates.error.value ?? pause.error.value ?? whole.error.value" />
   <div class="two">
     <section>
-      <h2>Templates</h2>
-      <p class="faint">
-        The first is used wherever none is named. Pairings that were made before stay as they are; a template
-        can be applied to many from the sections page.
-      </p>
+      <h2>{{ $t('settings.templates') }}</h2>
+      <p class="faint">{{ $t('settings.firstIsUsedWhereverNone') }}</p>
       <form @submit.prevent="save.mutate()">
         <TemplateForm
           v-for="(_, i) in list"
@@ -101,14 +98,14 @@ function add() {
             type="button"
             size="small"
             variant="outlined"
-            label="Add a template"
+            :label="$t('settings.addTemplate')"
             :disabled="!loaded"
             @click="add"
           />
           <Button
             type="submit"
             size="small"
-            label="Save"
+            :label="$t('common.save')"
             :disabled="!loaded"
             :loading="save.isPending.value"
           />
@@ -116,49 +113,56 @@ function add() {
       </form>
     </section>
     <aside>
-      <h2>Everything</h2>
+      <h2>{{ $t('settings.everything') }}</h2>
       <template v-if="pause.data.value?.on">
         <p>
-          ‖ Paused since {{ when(pause.data.value.since) }} by {{ pause.data.value.by }}.
-          {{ pause.data.value.note }}
+          {{
+            $t('settings.pausedSinceBy', {
+              since: when(pause.data.value.since),
+              by: pause.data.value.by,
+              note: pause.data.value.note,
+            })
+          }}
         </p>
         <Button
           size="small"
-          label="Go on"
+          :label="$t('settings.goOn')"
           :loading="setPause.isPending.value"
           @click="setPause.mutate(false)"
         />
       </template>
       <template v-else>
-        <p class="faint">
-          Reads, runs and deliveries wait while everything is paused. What was due happens once afterwards.
-        </p>
-        <TextField v-model="note" placeholder="why, for whoever sees it" hidden label="Why" />
+        <p class="faint">{{ $t('settings.readsRunsAndDeliveriesWait') }}</p>
+        <TextField
+          v-model="note"
+          :placeholder="$t('settings.whyForWhoeverSeesIt')"
+          hidden
+          :label="$t('common.why')"
+        />
         <Button
           size="small"
           variant="outlined"
-          label="Pause everything"
+          :label="$t('settings.pauseEverything')"
           :loading="setPause.isPending.value"
           @click="setPause.mutate(true)"
         />
       </template>
       <Oops :error="setPause.error.value" />
-      <h2>Compare all</h2>
-      <p class="faint">
-        Reads compare what they changed. All pairings are compared from time to time as well, so that changes
-        at the services are noticed.
-      </p>
+      <h2>{{ $t('settings.compareAll') }}</h2>
+      <p class="faint">{{ $t('settings.readsCompareWhatTheyChanged') }}</p>
       <form class="row" @submit.prevent="setWhole.mutate()">
         <ScheduleField id="whole" v-model="schedule" :kinds="['by-hand', 'every', 'daily']" />
         <Button
           type="submit"
           size="small"
           variant="outlined"
-          label="Save"
+          :label="$t('common.save')"
           :loading="setWhole.isPending.value"
         />
       </form>
-      <p v-if="whole.data.value?.nextAt" class="faint">next {{ when(whole.data.value.nextAt) }}</p>
+      <p v-if="whole.data.value?.nextAt" class="faint">
+        {{ $t('settings.next', { nextAt: when(whole.data.value.nextAt) }) }}
+      </p>
       <Oops :error="setWhole.error.value" :over="(tag) => (compared.over(tag), setWhole.mutate())" />
       <Tokens />
       <History />

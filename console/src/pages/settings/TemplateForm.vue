@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import { useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { computed, ref, useId, watch } from 'vue'
@@ -35,9 +36,9 @@ const trial = useQuery({
 const clash = computed(() => {
   const { shared = [], unfit = [] } = trial.data.value ?? {}
   const s = shared[0]
-  const also = shared.length > 1 ? `, and ${shared.length - 1} more names are shared` : ''
+  const also = shared.length > 1 ? $t('settings.andMoreNamesAreShared', { shared: shared.length - 1 }) : ''
   return s
-    ? `${s.sections.length} classes would be called ${s.name}${also}`
+    ? $t('settings.classesWouldBeCalled', { sections: s.sections.length, name: s.name, also })
     : unfit[0] && `${unfit[0].section}: ${unfit[0].problem}`
 })
 const roles = computed({
@@ -57,8 +58,8 @@ const share = computed({
 <template>
   <fieldset class="sheet">
     <div class="grid">
-      <TextField v-model="t.name" label="Name" />
-      <TextField v-model="t.target" class="wide" label="Classes are called">
+      <TextField v-model="t.name" :label="$t('common.name')" />
+      <TextField v-model="t.target" class="wide" :label="$t('settings.classesAreCalled')">
         <template #help>
           <span v-if="trial.error.value" class="clash">{{ trial.error.value.message }}</span>
           <template v-else
@@ -69,40 +70,39 @@ const share = computed({
       </TextField>
       <ChoiceField
         v-model="t.policy.leavers"
-        label="Leavers"
+        :label="$t('settings.leavers')"
         :options="[
-          { value: 'remove', label: 'are removed' },
-          { value: 'deactivate', label: 'are removed, account switched off' },
-          { value: 'keep', label: 'stay' },
+          { value: 'remove', label: $t('settings.areRemoved') },
+          { value: 'deactivate', label: $t('settings.areRemovedAccountSwitchedOff') },
+          { value: 'keep', label: $t('settings.stay') },
         ]"
       />
-      <TextField v-model="roles" lazy label="Carries these roles" />
+      <TextField v-model="roles" lazy :label="$t('settings.carriesTheseRoles')" />
       <span class="guard"
-        ><NumberField v-model="t.policy.removalNumber" label="Most removals" :min="0" /><NumberField
-          v-model="share"
-          label="or most, %"
-          :min="0"
-          :max="100"
+        ><NumberField
+          v-model="t.policy.removalNumber"
+          :label="$t('settings.mostRemovals')"
+          :min="0" /><NumberField v-model="share" :label="$t('settings.orMost')" :min="0" :max="100"
       /></span>
       <div class="field all">
-        <label :for="`schedule-${id}`">Runs by itself</label>
+        <label :for="`schedule-${id}`">{{ $t('common.runsByItself') }}</label>
         <ScheduleField :id="`schedule-${id}`" v-model="t.policy.schedule" />
       </div>
-      <TickField v-model="t.policy.hold" label="hold learners until opened" />
-      <TickField v-model="t.policy.notify" label="notify new members" />
-      <TickField v-model="t.policy.ownTarget" label="take out whom Kanban did not put in" />
+      <TickField v-model="t.policy.hold" :label="$t('settings.holdLearnersUntilOpened')" />
+      <TickField v-model="t.policy.notify" :label="$t('settings.notifyNewMembers')" />
+      <TickField v-model="t.policy.ownTarget" :label="$t('settings.takeOutWhomKanbanDid')" />
     </div>
     <div class="row">
-      <span v-if="usual" class="faint">● the usual one</span>
+      <span v-if="usual" class="faint">{{ $t('settings.usualOne') }}</span>
       <template v-else>
         <Button
           type="button"
           size="small"
           variant="text"
-          label="Make it the usual one"
+          :label="$t('settings.makeItUsualOne')"
           @click="emit('first')"
         />
-        <Button type="button" size="small" variant="text" label="Drop" @click="emit('drop')" />
+        <Button type="button" size="small" variant="text" :label="$t('common.drop')" @click="emit('drop')" />
       </template>
     </div>
   </fieldset>

@@ -16,21 +16,26 @@ const make = useMutation({
 </script>
 
 <template>
-  <h2>Tokens</h2>
-  <p class="faint">A program that calls the API shows a token; it may do what you may.</p>
+  <h2>{{ $t('settings.tokens') }}</h2>
+  <p class="faint">{{ $t('settings.programThatCallsApiShows') }}</p>
   <form @submit.prevent="make.mutate()">
-    <TextField v-model="name" placeholder="what it is for" hidden label="What the token is for" />
+    <TextField
+      v-model="name"
+      :placeholder="$t('settings.whatItIsFor')"
+      hidden
+      :label="$t('settings.whatTokenIsFor')"
+    />
     <Button
       type="submit"
       size="small"
       variant="outlined"
-      label="Make a token"
+      :label="$t('settings.makeToken')"
       :disabled="!name.trim()"
       :loading="make.isPending.value"
     />
   </form>
   <p v-if="make.data.value" class="sheet made" role="status">
-    Copy it now, it is not shown again: <code>{{ make.data.value.token }}</code>
+    {{ $t('settings.copyItNowItIs') }} <code>{{ make.data.value.token }}</code>
   </p>
   <Oops :error="make.error.value" />
 </template>

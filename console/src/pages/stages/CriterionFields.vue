@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import { useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { computed } from 'vue'
@@ -17,10 +18,10 @@ const of = computed(() => c.value.courseId || props.course)
 const { outline, modules, activitiesOf } = useOutline(of)
 const activities = computed(() => activitiesOf())
 const kinds = {
-  module: 'finish the module',
-  course: 'finish the course',
-  score: 'score in',
-  badge: 'hold the badge',
+  module: $t('stages.finishModule'),
+  course: $t('stages.finishCourse'),
+  score: $t('stages.scoreIn'),
+  badge: $t('stages.holdBadge'),
 }
 const elsewhere = computed({
   get: () => c.value.courseId ?? '',
@@ -51,7 +52,7 @@ const without = computed(
     <ChoiceField
       :model-value="c.kind"
       hidden
-      :label="`Criterion ${name}`"
+      :label="$t('stages.criterion', { name })"
       :options="Object.entries(kinds).map(([value, label]) => ({ value: value as Kind, label }))"
       @update:model-value="(k) => k && kind(k)"
     />
@@ -59,36 +60,37 @@ const without = computed(
       v-if="c.kind === 'module'"
       v-model="c.moduleId"
       hidden
-      :label="`Module ${name}`"
+      :label="$t('stages.module', { name })"
       :options="modules.map((m) => ({ value: m.id, label: m.title || m.id }))"
     />
     <template v-if="c.kind === 'score'">
       <ChoiceField
         v-model="c.activityId"
         hidden
-        :label="`Activity ${name}`"
+        :label="$t('stages.activity', { name })"
         :options="activities.map((a) => ({ value: a.id, label: a.title || a.id }))"
       />
-      at least
-      <NumberField v-model="percent" :min="-100" :max="100" hidden :label="`Per cent ${name}`" /> %
+      {{ $t('stages.atLeast') }}
+      <NumberField v-model="percent" :min="-100" :max="100" hidden :label="$t('stages.perCent', { name })" />
+      %
     </template>
     <ChoiceField
       v-if="c.kind === 'badge'"
       v-model="c.badgeId"
       hidden
-      :label="`Badge ${name}`"
+      :label="$t('stages.badge', { name })"
       :options="badges.map((b) => ({ value: b.id, label: b.name }))"
     />
     <ChoiceField
       v-else
       v-model="elsewhere"
       hidden
-      :label="`Course ${name}`"
+      :label="$t('stages.course', { name })"
       :options="[
-        { value: '', label: 'of this course' },
+        { value: '', label: $t('stages.ofThisCourse') },
         ...(courses.data.value?.items.filter((x) => x.id !== props.course) ?? []).map((x) => ({
           value: x.id,
-          label: `of ${x.title}`,
+          label: $t('stages.of', { title: x.title }),
         })),
       ]"
     />
@@ -96,11 +98,12 @@ const without = computed(
       size="small"
       variant="text"
       label="×"
-      :aria-label="`Remove criterion ${name}`"
+      :aria-label="$t('stages.removeCriterion', { name })"
       @click="emit('drop')"
     />
     <small v-if="without" class="faint"
-      >The course has no outline yet. <RouterLink :to="`/outlines/${of}`">Set one</RouterLink></small
+      >{{ $t('stages.courseHasNoOutlineYet') }}
+      <RouterLink :to="`/outlines/${of}`">{{ $t('stages.setOne') }}</RouterLink></small
     >
   </div>
 </template>

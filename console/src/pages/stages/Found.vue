@@ -7,15 +7,27 @@ defineProps<{ preview: Schemas['StagePlanPreview'] }>()
 
 <template>
   <div class="found" role="status">
-    <b>
-      Of {{ preview.people }} {{ preview.people === 1 ? 'person' : 'people' }} {{ preview.finished }} would
-      have finished; {{ preview.badges }} {{ preview.badges === 1 ? 'badge' : 'badges' }} would be awarded at
-      once.
-    </b>
+    <b
+      >{{ ' '
+      }}{{
+        $t(
+          'stages.ofPersonWouldHaveFinished',
+          {
+            people: preview.people,
+            finished: preview.finished,
+            badges: preview.badges,
+            badges2: $t('stages.badgeCount', preview.badges),
+          },
+          preview.people,
+        )
+      }}{{ ' ' }}</b
+    >
     <p v-for="s in preview.stages" :key="s.stageId">
-      {{ s.title }}: reached by {{ s.reached
-      }}<span v-if="s.newly !== s.reached" class="faint">, newly by {{ s.newly }}</span
-      ><span v-if="s.reopened" class="again"> ▲ open again for {{ s.reopened }}</span>
+      {{ $t('stages.reachedBy', { title: s.title, reached: s.reached })
+      }}<span v-if="s.newly !== s.reached" class="faint">{{ $t('stages.newlyBy', { newly: s.newly }) }}</span
+      ><span v-if="s.reopened" class="again"
+        >{{ ' ' }}{{ $t('stages.openAgainFor', { reopened: s.reopened }) }}</span
+      >
     </p>
   </div>
 </template>

@@ -23,18 +23,23 @@ const add = () => stage.value.criteria.push({ kind: 'module' })
 
 <template>
   <fieldset>
-    <legend>Stage {{ props.number }}</legend>
+    <legend>{{ $t('stages.stage', { number: props.number }) }}</legend>
     <div class="row">
-      <TextField v-model="stage.title" placeholder="Title" hidden :label="`Title of stage ${number}`" />
-      <TickField v-model="stage.optional" label="optional" />
+      <TextField
+        v-model="stage.title"
+        :placeholder="$t('stages.title')"
+        hidden
+        :label="$t('stages.titleOfStage', { number })"
+      />
+      <TickField v-model="stage.optional" :label="$t('stages.optional')" />
       <label
-        >gives
+        >{{ $t('stages.gives') }}
         <ChoiceField
           v-model="badge"
           hidden
-          :label="`Badge of stage ${number}`"
+          :label="$t('stages.badgeOfStage', { number })"
           :options="[
-            { value: '', label: 'no badge' },
+            { value: '', label: $t('stages.noBadge') },
             ...(badges.data.value?.items ?? []).map((b) => ({ value: b.id, label: b.name })),
           ]"
         />
@@ -44,7 +49,7 @@ const add = () => stage.value.criteria.push({ kind: 'module' })
         size="small"
         variant="text"
         label="↑"
-        :aria-label="`Stage ${number} earlier`"
+        :aria-label="$t('stages.stageEarlier', { number })"
         @click="emit('up')"
       />
       <Button
@@ -52,7 +57,7 @@ const add = () => stage.value.criteria.push({ kind: 'module' })
         size="small"
         variant="text"
         label="×"
-        :aria-label="`Remove stage ${number}`"
+        :aria-label="$t('stages.removeStage', { number })"
         @click="emit('drop')"
       />
     </div>
@@ -65,7 +70,7 @@ const add = () => stage.value.criteria.push({ kind: 'module' })
       :name="`${number}.${i + 1}`"
       @drop="stage.criteria.splice(i, 1)"
     />
-    <Button size="small" variant="text" label="+ a criterion" @click="add" />
+    <Button size="small" variant="text" :label="$t('stages.criterionLabel')" @click="add" />
   </fieldset>
 </template>
 

@@ -98,22 +98,36 @@ const remove = useMutation({
   <template v-if="p && group.isFetched.value">
     <PageHead :title="p.name">
       <template #about
-        >{{ p.course }} · <template v-if="p.onSince">● on since {{ when(p.onSince) }}</template
-        ><template v-else>○ off: nothing is worked out or awarded</template></template
+        >{{ p.course }} ·
+        <template v-if="p.onSince">{{
+          $t('stages.onSince', { onSince: when(p.onSince) })
+        }}</template><template v-else>{{ $t('stages.offNothingIsWorkedOut') }}</template></template
       >
       <ChoiceField
         v-model="section"
         hidden
-        label="Section"
+        :label="$t('common.section')"
         :options="[
-          { value: '', label: 'all sections' },
+          { value: '', label: $t('stages.allSections') },
           ...(sections.data.value ?? []).map((x) => ({ value: x.id, label: x.title })),
         ]"
       />
-      <Button size="small" variant="outlined" label="Edit…" @click="editing = true" />
-      <Button v-if="!p.onSince" size="small" variant="outlined" label="Remove" @click="remove.mutate()" />
-      <Button v-if="p.onSince" size="small" variant="outlined" label="Switch off" @click="off.mutate()" />
-      <Button v-else size="small" label="Switch on…" @click="switching = true" />
+      <Button size="small" variant="outlined" :label="$t('common.edit')" @click="editing = true" />
+      <Button
+        v-if="!p.onSince"
+        size="small"
+        variant="outlined"
+        :label="$t('common.remove')"
+        @click="remove.mutate()"
+      />
+      <Button
+        v-if="p.onSince"
+        size="small"
+        variant="outlined"
+        :label="$t('stages.switchOff')"
+        @click="off.mutate()"
+      />
+      <Button v-else size="small" :label="$t('stages.switchOn')" @click="switching = true" />
     </PageHead>
     <Oops :error="group.error.value ?? off.error.value ?? remove.error.value" />
     <div v-if="g" class="sheet plan">
@@ -124,18 +138,20 @@ const remove = useMutation({
         :class="{ here: chosen?.state === 'not-opened' }"
         @click="chosen = { title: 'who never opened the course', state: 'not-opened' }"
       >
-        <span class="title">Never opened</span>
+        <span class="title">{{ $t('stages.neverOpened') }}</span>
         <span class="bar"><i class="never" :style="{ width: `${share(g.notOpened)}%` }" /></span>
         <b>{{ g.notOpened }}</b>
-        <span class="faint">of {{ g.people }} who learn in the course</span>
+        <span class="faint">{{ $t('stages.ofWhoLearnInCourse', { people: g.people }) }}</span>
       </Button>
       <div v-for="(s, i) in g.stages" :key="s.stageId" class="line">
         <span class="title"
           ><span class="faint">{{ i + 1 }}</span> {{ s.title }}
-          <span v-if="s.optional" class="faint">optional</span>
+          <span v-if="s.optional" class="faint">{{ $t('stages.optional') }}</span>
           <small class="faint"
             >{{ s.takes.join('; ')
-            }}<template v-if="s.badge"> · gives the badge {{ s.badge }}</template></small
+            }}<template v-if="s.badge"
+              >{{ ' ' }}{{ $t('stages.givesBadge', { badge: s.badge }) }}</template
+            ></small
           >
         </span>
         <span class="bar"><i :style="{ width: `${share(s.reached)}%` }" /></span>
@@ -145,7 +161,9 @@ const remove = useMutation({
           :class="{ here: chosen?.reached === s.stageId }"
           @click="chosen = { title: `who reached ${s.title}`, reached: s.stageId }"
         >
-          <b>{{ s.reached }}</b><span class="aside"> reached {{ s.title }}</span>
+          <b>{{ s.reached }}</b><span class="aside"
+            >{{ ' ' }}{{ $t('stages.reached', { title: s.title }) }}</span
+          >
         </Button>
         <Button
           v-if="!s.optional"
@@ -154,7 +172,11 @@ const remove = useMutation({
           :class="{ here: chosen?.at === s.stageId }"
           @click="chosen = { title: `for whom ${s.title} is next`, at: s.stageId }"
         >
-          <span class="aside">{{ s.title }} is </span>next for {{ s.at }}
+          <i18n-t keypath="stages.nextFor" scope="global"
+            ><template #apart
+              ><span class="aside">{{ $t('stages.is', { title: s.title }) }}{{ ' ' }}</span></template
+            ><template #at>{{ s.at }}</template></i18n-t
+          >
         </Button>
         <span v-else />
       </div>
@@ -165,45 +187,47 @@ const remove = useMutation({
         :class="{ here: chosen?.state === 'finished' }"
         @click="chosen = { title: 'who finished', state: 'finished' }"
       >
-        <span class="title">Finished</span>
+        <span class="title">{{ $t('stages.finished') }}</span>
         <span class="bar"><i :style="{ width: `${share(g.finished)}%` }" /></span>
         <b>{{ g.finished }}</b>
-        <span class="faint">every required stage</span>
+        <span class="faint">{{ $t('stages.everyRequiredStage') }}</span>
       </Button>
     </div>
     <div class="top">
-      <h2>People{{ chosen ? ` ${chosen.title}` : '' }}</h2>
-      <Button v-if="chosen" unstyled type="button" @click="chosen = undefined">show everybody</Button>
+      <h2>{{ $t('stages.people', { chosen: chosen ? ` ${chosen.title}` : '' }) }}</h2>
+      <Button v-if="chosen" unstyled type="button" @click="chosen = undefined">{{
+        $t('stages.showEverybody')
+      }}</Button>
     </div>
     <Listing
       :rows="rows"
       :loading="people.isLoading.value"
       :error="people.error.value"
       :again="people.refetch"
-      empty="Nobody."
+      :empty="$t('stages.nobody')"
     >
-      <Column header="Person">
+      <Column :header="$t('common.person')">
         <template #body="{ data }"
           ><RouterLink :to="`/people/${data.personId}`">{{ data.person }}</RouterLink></template
         >
       </Column>
-      <Column field="sections" header="Sections" />
-      <Column header="Done"
+      <Column field="sections" :header="$t('common.sections')" />
+      <Column :header="$t('common.done')"
         ><template #body="{ data }">{{ data.percent }} %</template></Column
       >
-      <Column header="Reached"
+      <Column :header="$t('stages.reachedColumn')"
         ><template #body="{ data }">{{ data.reached.join(', ') }}</template></Column
       >
-      <Column header="Next"
-        ><template #body="{ data }">{{ data.next || 'finished' }}</template></Column
+      <Column :header="$t('stages.next')"
+        ><template #body="{ data }">{{ data.next || $t('stages.finishedWord') }}</template></Column
       >
-      <Column header="Last active">
+      <Column :header="$t('stages.lastActive')">
         <template #body="{ data }"
-          ><span class="faint">{{ data.lastAt ? when(data.lastAt) : 'never' }}</span></template
+          ><span class="faint">{{ data.lastAt ? when(data.lastAt) : $t('common.never') }}</span></template
         >
       </Column>
     </Listing>
-    <Pager v-model="cursor" :next="people.data.value?.next" back="back" on="more" />
+    <Pager v-model="cursor" :next="people.data.value?.next" back="back" :on="$t('stages.more')" />
     <StagePlanForm v-if="editing" :edit="p" @close="editing = false" />
     <SwitchDialog v-if="switching" :plan="p" @close="switching = false" />
   </template>

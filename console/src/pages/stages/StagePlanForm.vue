@@ -49,18 +49,18 @@ const up = (i: number) => p.stages.splice(i - 1, 0, ...p.stages.splice(i, 1))
 <template>
   <Frame
     :of="save"
-    :title="edit ? `Edit ${edit.name}` : 'Make a stage plan'"
+    :title="edit ? $t('common.editName', { name: edit.name }) : $t('stages.makeStagePlan')"
     width="52rem"
     @close="emit('close')"
   >
     <form @submit.prevent="save.mutate()" @input="preview.reset()">
       <div class="row">
-        <TextField id="stage-plan-name" v-model="p.name" autofocus label="Name" />
+        <TextField id="stage-plan-name" v-model="p.name" autofocus :label="$t('common.name')" />
         <ChoiceField
           id="stage-plan-course"
           v-model="p.courseId"
           :disabled="!!edit"
-          label="Course"
+          :label="$t('common.course')"
           :options="(courses.data.value?.items ?? []).map((c) => ({ value: c.id, label: c.title }))"
         />
       </div>
@@ -75,28 +75,30 @@ const up = (i: number) => p.stages.splice(i - 1, 0, ...p.stages.splice(i, 1))
           @up="up(i)"
           @drop="p.stages.splice(i, 1)"
         />
-        <p class="faint">
-          A stage is reached when all it asks for is met and every stage before it that is not optional is
-          reached.
-        </p>
-        <Button size="small" variant="outlined" label="+ a stage" @click="p.stages.push(blank())" />
+        <p class="faint">{{ $t('stages.stageIsReachedWhenAll') }}</p>
+        <Button
+          size="small"
+          variant="outlined"
+          :label="$t('stages.stageLabel')"
+          @click="p.stages.push(blank())"
+        />
       </template>
-      <p v-else class="faint">Choose the course first: it is for whoever learns in it.</p>
+      <p v-else class="faint">{{ $t('stages.chooseCourseFirstItIs') }}</p>
       <Oops
         :error="save.error.value ?? preview.error.value"
         :over="(tag) => (made.over(tag), save.mutate())"
       />
       <Found v-if="preview.data.value" :preview="preview.data.value" />
       <div class="actions end">
-        <Button type="submit" label="Save" :loading="save.isPending.value" />
+        <Button type="submit" :label="$t('common.save')" :loading="save.isPending.value" />
         <Button
           type="button"
           variant="outlined"
-          label="Whom would it find?"
+          :label="$t('stages.whomWouldItFind')"
           :loading="preview.isPending.value"
           @click="preview.mutate()"
         />
-        <Button type="button" variant="text" label="Cancel" @click="emit('close')" />
+        <Button type="button" variant="text" :label="$t('common.cancel')" @click="emit('close')" />
       </div>
     </form>
   </Frame>

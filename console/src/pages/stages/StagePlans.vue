@@ -18,11 +18,8 @@ const show = (p: Schemas['StagePlan']) => router.push(`/stage-plans/${p.id}`)
 </script>
 
 <template>
-  <PageHead
-    title="Stages"
-    about="StagePlans: ordered stages of a course. Each is for whoever learns in its course."
-  >
-    <Button size="small" label="Make a stage plan…" @click="form = true" />
+  <PageHead :title="$t('stages.stages')" :about="$t('stages.stageplansOrderedStagesOfCourse')">
+    <Button size="small" :label="$t('stages.makeStagePlanDialog')" @click="form = true" />
   </PageHead>
   <Listing
     sorts
@@ -31,25 +28,29 @@ const show = (p: Schemas['StagePlan']) => router.push(`/stage-plans/${p.id}`)
     :error="list.error.value"
     :again="list.refetch"
     :choose="(p) => show(p as Schemas['StagePlan'])"
-    empty="No stage plan yet. Make one: its stages ask for modules, courses, badges and scores, and may give badges of their own."
+    :empty="$t('stages.noStagePlanYetMake')"
   >
-    <Column header="Stage plan" field="name" sortable>
+    <Column :header="$t('stages.stagePlan')" field="name" sortable>
       <template #body="{ data }"
         ><RouterLink :to="`/stage-plans/${data.id}`" @click.stop>{{ data.name }}</RouterLink></template
       >
     </Column>
-    <Column field="course" header="Course" sortable />
-    <Column header="Stages">
+    <Column field="course" :header="$t('common.course')" sortable />
+    <Column :header="$t('stages.stages')">
       <template #body="{ data }">{{
         data.stages.map((s: Schemas['Stage']) => s.title).join(' → ')
       }}</template>
     </Column>
-    <Column header="Finished">
-      <template #body="{ data }">{{ data.finished }} of {{ data.people }}</template>
+    <Column :header="$t('stages.finished')">
+      <template #body="{ data }">{{
+        $t('stages.ofFinished', { finished: data.finished, people: data.people })
+      }}</template>
     </Column>
     <Column header="">
       <template #body="{ data }">
-        <span v-if="data.onSince">● on</span><span v-else class="faint">○ off</span>
+        <span v-if="data.onSince">{{ $t('stages.on') }}</span><span v-else class="faint">{{
+          $t('stages.off')
+        }}</span>
       </template>
     </Column>
   </Listing>

@@ -36,14 +36,19 @@ const on = useMutation({
 </script>
 
 <template>
-  <Frame :of="on" :title="`Switch ${plan.name} on`" width="34rem" @close="emit('close')">
-    <p>Each stage that somebody reaches becomes an event, to which rules may react.</p>
+  <Frame
+    :of="on"
+    :title="$t('stages.switchOnName', { name: plan.name })"
+    width="34rem"
+    @close="emit('close')"
+  >
+    <p>{{ $t('stages.eachStageThatSomebodyReaches') }}</p>
     <Oops :error="preview.error.value ?? on.error.value" />
     <template v-if="preview.data.value">
       <Found :preview="preview.data.value" />
       <div class="actions">
-        <Button label="Switch on" :loading="on.isPending.value" @click="on.mutate()" />
-        <Button variant="text" label="Cancel" @click="emit('close')" />
+        <Button :label="$t('stages.switchOnLabel')" :loading="on.isPending.value" @click="on.mutate()" />
+        <Button variant="text" :label="$t('common.cancel')" @click="emit('close')" />
       </div>
     </template>
   </Frame>

@@ -32,10 +32,10 @@ function put(aside: boolean) {
     :error="interfaces.error.value ?? kinds.error.value"
     :again="() => (interfaces.refetch(), kinds.refetch())"
   />
-  <section v-if="next >= 0 && !away" class="sheet steps" aria-label="First steps">
+  <section v-if="next >= 0 && !away" class="sheet steps" :aria-label="$t('start.firstSteps')">
     <header>
-      <h2>First steps</h2>
-      <Button size="small" variant="text" label="Put away" @click="put(true)" />
+      <h2>{{ $t('start.firstSteps') }}</h2>
+      <Button size="small" variant="text" :label="$t('start.putAway')" @click="put(true)" />
     </header>
     <ol>
       <li
@@ -49,7 +49,7 @@ function put(aside: boolean) {
           ><b>{{ s.title }}</b> <span class="faint">{{ s.why }}</span></span
         >
         <span
-          ><span class="aside">{{ s.done ? 'Done. ' : 'To do. ' }}</span
+          ><span class="aside">{{ s.done ? $t('start.done') : $t('start.toDo') }}</span
           >{{ s.check }}</span
         >
         <RouterLink v-if="s.to" :to="s.to" :class="{ act: i === next }">{{ s.act }}</RouterLink>
@@ -58,8 +58,8 @@ function put(aside: boolean) {
     </ol>
   </section>
   <p v-else-if="next >= 0" class="faint again">
-    {{ steps.filter((s) => s.done).length }} of {{ steps.length }} first steps are done.
-    <Button size="small" variant="text" label="Show them" @click="put(false)" />
+    {{ $t('start.ofFirstStepsAreDone', { steps: steps.filter((s) => s.done).length, steps2: steps.length }) }}
+    <Button size="small" variant="text" :label="$t('start.showThem')" @click="put(false)" />
   </p>
 </template>
 

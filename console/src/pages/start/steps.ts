@@ -1,3 +1,4 @@
+import { $t } from '../../texts'
 import type { Schemas } from '../../api/client'
 import { keepsClasses, refused } from '../connections/interface'
 
@@ -31,9 +32,9 @@ const all = (n: number, one: string, many: string) => `${n.toLocaleString()} ${n
 function tested(list: Schemas['Interface'][]): string {
   const untested = list.filter((i) => !i.probedAt)
   const barred = list.filter(refused)
-  if (untested.length) return `${untested[0]!.name} is not tested yet.`
-  if (barred.length) return `${barred[0]!.name} does not let Kanban in everywhere: see its page.`
-  return `${list.map((i) => i.name).join(', ')}: tested, works.`
+  if (untested.length) return $t('start.isNotTestedYet', { name: untested[0]!.name })
+  if (barred.length) return $t('start.doesNotLetKanbanIn', { name: barred[0]!.name })
+  return $t('start.testedWorks', { list: list.map((i) => i.name).join(', ') })
 }
 
 /** The way from an empty installation to the first class that was run. */
@@ -47,48 +48,52 @@ export function firstSteps(k: Known): FirstStep[] {
   const register = registers[0]
   return [
     {
-      title: 'Connect the register',
-      why: 'It says who is in which section.',
+      title: $t('start.connectRegister'),
+      why: $t('start.itSaysWhoIsIn'),
       done: registers.length > 0,
-      check: registers.length ? tested(registers) : 'No register is connected.',
+      check: registers.length ? tested(registers) : $t('start.noRegisterIsConnected'),
       to: register ? `/connections/${register.connectionId}` : '/connections/new',
-      act: register ? 'Show it' : 'Connect a register',
+      act: register ? $t('start.showIt') : $t('start.connectRegister2'),
     },
     {
-      title: 'Read it',
-      why: 'Reading changes nothing at the register.',
+      title: $t('common.readIt'),
+      why: $t('start.readingChangesNothingAtRegister'),
       done: k.sections > 0,
       check: k.sections
-        ? `${all(k.sections, 'section', 'sections')} read.`
+        ? $t('start.read', { sections: all(k.sections, 'section', 'sections') })
         : register?.lastRead
-          ? `The last read: ${register.lastRead.error || register.lastRead.state}.`
-          : 'It was not read yet.',
+          ? $t('start.lastRead', { error: register.lastRead.error || register.lastRead.state })
+          : $t('start.itWasNotReadYet'),
       to: register && `/connections/${register.connectionId}`,
-      act: 'Read now, on its page',
+      act: $t('start.readNowOnItsPage'),
     },
     {
-      title: 'Connect a service',
-      why: 'There the sections get their classes.',
+      title: $t('start.connectService'),
+      why: $t('start.thereSectionsGetTheirClasses'),
       done: services.length > 0,
-      check: services.length ? tested(services) : 'No service that takes classes is connected.',
+      check: services.length ? tested(services) : $t('start.noServiceThatTakesClasses'),
       to: services[0] ? `/connections/${services[0].connectionId}` : '/connections/new?kind=scim',
-      act: services[0] ? 'Show it' : 'Connect a service',
+      act: services[0] ? $t('start.showIt') : $t('start.connectService'),
     },
     {
-      title: 'Pair a section with a class',
-      why: 'You see who would be added before anything happens.',
+      title: $t('start.pairSectionWithClass'),
+      why: $t('start.youSeeWhoWouldBe'),
       done: k.paired > 0,
-      check: k.paired ? `${all(k.paired, 'section is', 'sections are')} paired.` : 'No section is paired.',
+      check: k.paired
+        ? $t('start.paired', { paired: all(k.paired, 'section is', 'sections are') })
+        : $t('start.noSectionIsPaired'),
       to: k.sections && services.length ? '/sections?state=not-paired' : undefined,
-      act: 'Choose a section',
+      act: $t('start.chooseSection'),
     },
     {
-      title: 'Run it',
-      why: 'A run does what its preview shows, and looks whether it arrived.',
+      title: $t('start.runIt'),
+      why: $t('start.runDoesWhatItsPreview'),
       done: k.ran > 0,
-      check: k.ran ? `${all(k.ran, 'class was', 'classes were')} run.` : 'No class was run yet.',
+      check: k.ran
+        ? $t('start.run', { ran: all(k.ran, 'class was', 'classes were') })
+        : $t('start.noClassWasRunYet'),
       to: k.paired ? '/sections?state=never-run' : undefined,
-      act: 'Open the pairing and run it',
+      act: $t('start.openPairingAndRunIt'),
     },
   ]
 }

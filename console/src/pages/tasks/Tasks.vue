@@ -33,8 +33,8 @@ const end = useMutation({
 </script>
 
 <template>
-  <PageHead title="Tasks" about="What rules gave people to do, the most urgent first">
-    <TickField v-model="done" label="those that are done" />
+  <PageHead :title="$t('tasks.tasks')" :about="$t('tasks.whatRulesGavePeopleTo')">
+    <TickField v-model="done" :label="$t('tasks.thoseThatAreDone')" />
   </PageHead>
   <Oops :error="end.error.value" />
   <Listing
@@ -42,40 +42,40 @@ const end = useMutation({
     :loading="list.isLoading.value"
     :error="list.error.value"
     :again="list.refetch"
-    :empty="done ? 'Nothing is done yet.' : 'Nothing to do. A rule can open tasks.'"
-    :next="done ? undefined : { to: '/rules', text: 'See the rules' }"
+    :empty="done ? $t('tasks.nothingIsDoneYet') : $t('tasks.nothingToDoRuleCan')"
+    :next="done ? undefined : { to: '/rules', text: $t('tasks.seeRules') }"
   >
-    <Column header="What">
+    <Column :header="$t('common.what')">
       <template #body="{ data }"
         >{{ data.title }}
         <div class="faint">{{ data.detail }}</div></template
       >
     </Column>
-    <Column header="About">
+    <Column :header="$t('tasks.about')">
       <template #body="{ data }">
         <RouterLink v-if="data.personId" :to="`/people/${data.personId}`">{{ data.person }}</RouterLink>
         <span class="faint"> {{ data.section }}</span>
       </template>
     </Column>
-    <Column field="owner" header="Whose" />
-    <Column header="Due"
+    <Column field="owner" :header="$t('tasks.whose')" />
+    <Column :header="$t('tasks.due')"
       ><template #body="{ data }">{{ when(data.dueAt) }}</template></Column
     >
-    <Column field="rule" header="Opened by" />
+    <Column field="rule" :header="$t('tasks.openedBy')" />
     <Column>
       <template #body="{ data }"
         ><Button
           size="small"
           variant="outlined"
-          :label="data.doneAt ? 'Open again' : 'Done'"
+          :label="data.doneAt ? $t('tasks.openAgain') : $t('common.done')"
           @click="end.mutate(data)"
       /></template>
     </Column>
   </Listing>
-  <h2>Sheets</h2>
-  <p v-if="!sheets.data.value?.length" class="faint">No rule has filled a sheet yet.</p>
+  <h2>{{ $t('tasks.sheets') }}</h2>
+  <p v-if="!sheets.data.value?.length" class="faint">{{ $t('tasks.noRuleHasFilledSheet') }}</p>
   <p v-for="s in sheets.data.value" :key="s.name">
-    {{ s.name }}, {{ s.rows }} {{ s.rows === 1 ? 'row' : 'rows' }}
+    {{ $t('tasks.row', { name: s.name, rows: s.rows }, s.rows) }}
     <template v-for="form in ['csv', 'xlsx']" :key="form">
       ·
       <a :href="`/api/v1/sheets/${encodeURIComponent(s.name)}.${form}`" download>{{ form.toUpperCase() }}</a>

@@ -41,12 +41,12 @@ const at = computed({
       option-value="at"
       option-label="label"
       :filter="options.length > 12"
-      filter-placeholder="find"
+      :filter-placeholder="$t('form.find')"
       reset-filter-on-hide
       auto-filter-focus
-      :placeholder="placeholder ?? 'choose'"
-      :empty-message="none ?? 'Nothing to choose from.'"
-      empty-filter-message="Nothing fits."
+      :placeholder="placeholder ?? $t('form.choose')"
+      :empty-message="none ?? $t('form.nothingToChooseFrom')"
+      :empty-filter-message="$t('common.nothingFits')"
       :show-clear="clear"
       :disabled="disabled"
       :invalid="invalid"

@@ -26,7 +26,7 @@ function take(e: FileUploadSelectEvent) {
       :accept="accept"
       :multiple="multiple"
       :disabled="disabled"
-      :choose-label="button ?? (multiple ? 'Choose files…' : 'Choose a file…')"
+      :choose-label="button ?? (multiple ? $t('form.chooseFiles') : $t('form.chooseFile'))"
       :choose-button-props="{ size: 'small', variant: 'outlined', severity: undefined }"
       :pt="{ input: { 'aria-label': label, id }, root: { class: 'file' } }"
       @select="take"

@@ -59,14 +59,16 @@ watch(stale, async (yes) => {
       <Oops :error="error ?? null" :again="again" :over="over" />
       <table v-if="changed?.length" class="conflicts">
         <caption>
-          What the other changed
+          {{
+            $t('form.whatOtherChanged')
+          }}
         </caption>
         <thead>
           <tr>
             <th></th>
-            <th>Before</th>
-            <th>Theirs</th>
-            <th>Yours</th>
+            <th>{{ $t('form.before') }}</th>
+            <th>{{ $t('form.theirs') }}</th>
+            <th>{{ $t('form.yours') }}</th>
           </tr>
         </thead>
         <tbody>
@@ -84,7 +86,7 @@ watch(stale, async (yes) => {
           <Button
             type="button"
             variant="text"
-            :label="cancel ?? (submit ? 'Cancel' : 'Close')"
+            :label="cancel ?? (submit ? $t('common.cancel') : $t('common.close'))"
             @click="close"
           />
         </slot>

@@ -39,12 +39,12 @@ const at = computed({
       :max-selected-labels="3"
       :show-toggle-all="false"
       :filter="options.length > 12"
-      filter-placeholder="find"
+      :filter-placeholder="$t('form.find')"
       reset-filter-on-hide
       auto-filter-focus
-      :placeholder="placeholder ?? 'none'"
-      :empty-message="none ?? 'Nothing to choose from.'"
-      empty-filter-message="Nothing fits."
+      :placeholder="placeholder ?? $t('form.none')"
+      :empty-message="none ?? $t('form.nothingToChooseFrom')"
+      :empty-filter-message="$t('common.nothingFits')"
       :disabled="disabled"
       :invalid="invalid"
     />

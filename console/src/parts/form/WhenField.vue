@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { $t } from '../../texts'
 import DatePicker from 'primevue/datepicker'
 import InputText from 'primevue/inputtext'
 import { computed, ref, watch } from 'vue'
@@ -42,7 +43,7 @@ const day = computed({
 })
 function takeTime(typed: string) {
   const t = timeOf(typed)
-  wrong.value = t === undefined ? `“${typed}” is no time of day; write it as 06:30.` : ''
+  wrong.value = t === undefined ? $t('form.isNoTimeOfDay', { typed }) : ''
   time.value = t ?? ''
   text.value = written()
 }

@@ -1,3 +1,4 @@
+import { $t } from '../../texts'
 import type { useConfirm } from 'primevue/useconfirm'
 
 let service: ReturnType<typeof useConfirm> | undefined
@@ -13,7 +14,7 @@ export function ask(question: { title: string; text: string; yes: string; no?: s
       header: question.title,
       message: question.text,
       acceptProps: { label: question.yes },
-      rejectProps: { label: question.no ?? 'Cancel', variant: 'outlined' },
+      rejectProps: { label: question.no ?? $t('common.cancel'), variant: 'outlined' },
       defaultFocus: 'reject',
       accept: () => answered(true),
       reject: () => answered(false),

@@ -1,3 +1,4 @@
+import { $t } from '../../texts'
 import { onBeforeUnmount, ref, watch } from 'vue'
 
 import { ask } from './ask'
@@ -11,10 +12,10 @@ addEventListener('beforeunload', (e) => {
 })
 
 const question = {
-  title: 'Drop what was typed?',
-  text: 'It is not saved yet.',
-  yes: 'Drop it',
-  no: 'Go on typing',
+  title: $t('form.dropWhatWasTyped'),
+  text: $t('form.itIsNotSavedYet'),
+  yes: $t('form.dropIt'),
+  no: $t('form.goOnTyping'),
 }
 
 /** Asks before another page takes the place of one on which something is typed. */
