@@ -2,7 +2,7 @@
 # what is missing first.
 
 SHELL := /bin/bash
-CONSOLE_SOURCES := $(shell find console/src console/index.html console/vite.config.ts console/package-lock.json -type f 2>/dev/null)
+CONSOLE_SOURCES := $(shell find console/src console/index.html console/vite.config.ts console/texts.ts console/package-lock.json -type f 2>/dev/null)
 
 .PHONY: help demo test bench soak audit notices lint dev build console generate check-generated setup screenshots clean
 

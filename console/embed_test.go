@@ -3,6 +3,7 @@ package console_test
 import (
 	"bytes"
 	"compress/gzip"
+	"encoding/json"
 	"io/fs"
 	"os"
 	"regexp"
@@ -60,12 +61,16 @@ func TestFirstLoadIsSmall(t *testing.T) {
 func TestEventsAreCalledTheSameEverywhere(t *testing.T) {
 	text, err := os.ReadFile("src/parts/triggers.ts")
 	require.NoError(t, err)
+	catalogue, err := os.ReadFile("src/texts/en/parts.json")
+	require.NoError(t, err)
+	var texts struct{ Parts map[string]string }
+	require.NoError(t, json.Unmarshal(catalogue, &texts))
 	_, table, _ := strings.Cut(string(text), "export const happenings")
 	table, _, _ = strings.Cut(table, "}")
 	var here []rule.Trigger
-	for _, m := range regexp.MustCompile(`'([a-z.-]+)': '([^']+)',`).FindAllStringSubmatch(table, -1) {
+	for _, m := range regexp.MustCompile(`'([a-z.-]+)': \$t\('parts.([^']+)'\),`).FindAllStringSubmatch(table, -1) {
 		here = append(here, rule.Trigger(m[1]))
-		assert.Equal(t, rule.Trigger(m[1]).Name(), m[2])
+		assert.Equal(t, rule.Trigger(m[1]).Name(), texts.Parts[m[2]])
 	}
 	assert.Equal(t, rule.Triggers, here, "the same types in the same order")
 	for _, trigger := range rule.Triggers {

@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { $t } from './texts'
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import ConfirmDialog from 'primevue/confirmdialog'
 import Toast from 'primevue/toast'
@@ -14,6 +13,7 @@ import { letGo } from './parts/form/typed'
 import Oops from './parts/Oops.vue'
 import { entered } from './router'
 import TopBar from './shell/TopBar.vue'
+import { $t } from './texts'
 
 const route = useRoute()
 const router = useRouter()

@@ -1,8 +1,8 @@
-import { $t } from './texts'
 import { createRouter, createWebHistory } from 'vue-router'
 
 import { api } from './api/client'
 import { mayLeave } from './parts/form/typed'
+import { $t } from './texts'
 
 declare module 'vue-router' {
   interface RouteMeta {

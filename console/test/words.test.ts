@@ -1,11 +1,11 @@
 import { expect, it } from 'vitest'
 
-import { became, deliveryState, outcome } from '../src/parts/words'
+import { became, deliveryState, word } from '../src/parts/words'
 
 it('says outcomes for one and for several', () => {
-  expect(outcome('needs-person')).toBe('needs a person')
-  expect(outcome('needs-person', 2)).toBe('need a person')
-  expect(outcome('in-step', 7)).toBe('in step')
+  expect(word('needs-person')).toBe('needs a person')
+  expect(word('needs-person', 2)).toBe('need a person')
+  expect(word('in-step', 7)).toBe('in step')
 })
 
 it('counts everybody of a run, and nobody twice', () => {

@@ -1,8 +1,7 @@
-import { $t } from '../texts'
 import createClient from 'openapi-fetch'
-
 import { toRaw } from 'vue'
 
+import { $t } from '../texts'
 import { plain, plainly } from './plain'
 import type { components, operations, paths } from './schema'
 

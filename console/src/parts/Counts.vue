@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 
-import { outcome } from './words'
+import { word } from './words'
 
 /** People per outcome, as a bar and in words; the numbers add up to the roster. */
 const props = defineProps<{ counts: Record<string, number> | undefined; wordless?: boolean }>()
@@ -10,7 +10,7 @@ const order = ['needs-person', 'to-add', 'to-update', 'to-remove', 'waiting', 'i
 const parts = computed(() =>
   order.map((name) => ({ name, n: props.counts?.[name] ?? 0 })).filter((p) => p.n > 0),
 )
-const text = computed(() => parts.value.map((p) => `${p.n} ${outcome(p.name, p.n)}`).join(', '))
+const text = computed(() => parts.value.map((p) => `${p.n} ${word(p.name, p.n)}`).join(', '))
 </script>
 
 <template>

@@ -8,8 +8,8 @@ const details = defineModel<Record<string, string>>({ required: true })
 const words: Record<string, string> = {
   level: $t('parts.level'),
   subject: $t('parts.subject'),
-  starts: $t('parts.firstDay20270901'),
-  ends: $t('parts.lastDay20271218'),
+  starts: $t('parts.firstDay'),
+  ends: $t('parts.lastDay'),
 }
 </script>
 

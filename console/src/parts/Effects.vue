@@ -1,8 +1,8 @@
 <script setup lang="ts">
-import { $t } from '../texts'
 import { computed, ref } from 'vue'
 
 import type { Schemas } from '../api/client'
+import { $t } from '../texts'
 import Tabs from './Tabs.vue'
 
 /** What becomes of everybody in classes at the other side, those who are removed first. */

@@ -1,8 +1,8 @@
 <script setup lang="ts">
-import { $t } from '../texts'
 import AutoComplete from 'primevue/autocomplete'
 import { computed, ref, watch } from 'vue'
 
+import { $t } from '../texts'
 import type { Found, Finds } from './find'
 
 /** Finds one of very many by typing; the model is its id, empty for none. */

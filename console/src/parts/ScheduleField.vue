@@ -1,8 +1,8 @@
 <script setup lang="ts">
-import { $t } from '../texts'
 import Button from 'primevue/button'
 
 import type { Schemas } from '../api/client'
+import { $t } from '../texts'
 import ChoiceField from './form/ChoiceField.vue'
 import NumberField from './form/NumberField.vue'
 import WhenField from './form/WhenField.vue'

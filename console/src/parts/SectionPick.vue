@@ -1,9 +1,9 @@
 <script setup lang="ts">
-import { $t } from '../texts'
 import { useQuery } from '@tanstack/vue-query'
 import AutoComplete from 'primevue/autocomplete'
 import { computed, ref, watch } from 'vue'
 
+import { $t } from '../texts'
 import { section, sections } from './find'
 
 /** Chooses sections, which are searched for at the service; the model is their ids. */
@@ -54,7 +54,7 @@ function choose(list: Picked[]) {
     :pt="{
       inputMultiple: {
         role: 'group',
-        'aria-label': `${label ?? 'Sections'}, chosen`,
+        'aria-label': $t('parts.sectionsChosen', { label: label ?? $t('common.sections') }),
         'aria-orientation': undefined,
       },
       inputChip: { role: 'none' },

@@ -1,21 +1,11 @@
 <script setup lang="ts">
-import { $t } from '../texts'
 import { computed } from 'vue'
+
+import { word } from './words'
 
 /** The signal of a state: a small drawn shape and the word, never colour alone. */
 const props = defineProps<{ state: string; silent?: boolean }>()
 
-const words: Record<string, string> = {
-  'needs-person': $t('common.needsPerson'),
-  'out-of-step': $t('parts.outOfStep'),
-  'never-run': $t('parts.neverRun'),
-  held: 'held',
-  paused: 'paused',
-  'in-step': $t('parts.inStep'),
-  'not-paired': $t('parts.notPaired'),
-  ended: 'ended',
-}
-const word = computed(() => words[props.state] ?? props.state.replaceAll('-', ' '))
 const urgent = computed(() =>
   [
     'needs-person',
@@ -72,7 +62,7 @@ const outline = computed(() => {
       <path :d="shape" fill="currentColor" />
       <path :d="outline" fill="none" stroke="currentColor" stroke-width="1.4" />
     </svg>
-    <span :class="{ hidden: silent }">{{ word }}</span>
+    <span :class="{ hidden: silent }">{{ word(state) }}</span>
   </span>
 </template>
 

@@ -1,5 +1,5 @@
-import { $t } from '../texts'
 import type { Schemas } from '../api/client'
+import { $t } from '../texts'
 
 export type Trigger = Schemas['NewRule']['trigger']
 
@@ -40,10 +40,10 @@ export const happening = (type: string) => happenings[type as Trigger] ?? type
 /** What a rule can do, in words. */
 export const actions: Record<Schemas['Action']['kind'], string> = {
   'send-event': $t('parts.sendSignedEvent'),
-  mail: 'mail',
+  mail: $t('parts.mail'),
   award: $t('parts.awardBadge'),
   'call-operation': $t('parts.callOperation'),
-  enrol: 'enrol',
+  enrol: $t('parts.enrol'),
   unenrol: $t('parts.takeOutOfSection'),
   'add-to-group': $t('parts.addToGroup'),
   'take-from-group': $t('parts.takeOutOfGroup'),

@@ -1,12 +1,8 @@
-import { $t } from '../texts'
-const outcomes: Record<string, [one: string, many: string]> = {
-  'needs-person': [$t('common.needsPerson'), $t('parts.needPerson')],
-  'not-arrived': [$t('parts.sentNotThere'), $t('parts.sentNotThere')],
-}
+import { $t, i18n } from '../texts'
 
-/** An outcome in words, for one person or for several. */
-export function outcome(name: string, n = 1): string {
-  return outcomes[name]?.[n === 1 ? 0 : 1] ?? name.replaceAll('-', ' ')
+/** A code of the service (a state, an outcome) in words, for one or for several. */
+export function word(code: string, n = 1): string {
+  return i18n.global.te(`codes.${code}`) ? $t(`codes.${code}`, n) : code.replaceAll('-', ' ')
 }
 
 /** What can have become of people in a run, in the order in which it is told. */
@@ -27,7 +23,7 @@ const results = [
 export function became(did: Record<string, number>): string {
   return results
     .filter((k) => did[k])
-    .map((k) => `${did[k]} ${outcome(k, did[k])}`)
+    .map((k) => `${did[k]} ${word(k, did[k])}`)
     .join(', ')
 }
 
@@ -35,4 +31,9 @@ export function became(did: Record<string, number>): string {
 export function deliveryState(d: { state: string; reverted?: boolean; undoes?: string }) {
   if (d.reverted) return 'reverted'
   return d.undoes && d.state === 'delivered' ? 'reverts-another' : d.state
+}
+
+/** Several in a row, as the language joins them. */
+export function listed(items: string[]): string {
+  return new Intl.ListFormat(i18n.global.locale.value).format(items)
 }

@@ -1,9 +1,9 @@
-import { $t } from '../texts'
 import type { QueryClient } from '@tanstack/vue-query'
 import type { RouteLocationRaw } from 'vue-router'
 
 import { api, ok } from '../api/client'
 import * as find from '../parts/find'
+import { $t } from '../texts'
 import { areas } from './areas'
 
 /** Something that was found, with where it leads; a remark leads nowhere. */

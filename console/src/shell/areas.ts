@@ -83,7 +83,7 @@ export const areas: Area[] = [
       { to: '/settings', title: $t('shell.settings'), also: $t('shell.templatesNamesTokensPauseHistory') },
       {
         to: '/settings/set-up',
-        title: $t('shell.setUpAsFiles2'),
+        title: $t('shell.setUpFiles'),
         also: $t('shell.exportImportConfiguration'),
       },
     ],

@@ -1,8 +1,8 @@
-import { $t } from '../texts'
 import { api, ok, type Schemas } from '../api/client'
 import { titleOf } from '../pages/batches/acts'
 import { titleOf as titleOfRun } from '../pages/pairings/run'
 import { became } from '../parts/words'
+import { $t } from '../texts'
 
 /** A run or batch that has not ended. */
 export interface Work {

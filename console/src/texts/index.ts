@@ -1,21 +1,25 @@
 import { createI18n } from 'vue-i18n'
 
-import en from './en.json'
+/** Texts by their room and their key: one file of a language. */
+export type Texts = Record<string, Record<string, string>>
 
-type Messages = typeof en
+/** The catalogues of other languages, loaded only for those who read them. */
+const others = import.meta.glob<Texts>(['./*/*.json', '!./en/*.json'], { import: 'default' })
 
-/** The catalogues of other languages, each loaded only for those who read it. */
-const others = import.meta.glob<Messages>(['./*.json', '!./en.json'], { import: 'default' })
-
-/** Everything that the console says, by its key. What a catalogue does not have is said in English. */
-export const i18n = createI18n<[Messages], string, false>({
+/** Everything that the console says, by its key. What a language does not have is said in English. */
+export const i18n = createI18n<[Texts], string, false>({
   legacy: false,
   locale: 'en',
   fallbackLocale: 'en',
-  messages: { en },
+  messages: {},
 })
 
-/** The first of somebody's languages for which there is a catalogue. */
+/** Puts texts of a language to those that are there. */
+export function add(language: string, texts: Texts) {
+  i18n.global.mergeLocaleMessage(language, texts)
+}
+
+/** The first of somebody's languages for which there are texts. */
 export function spoken(wanted: readonly string[], known: string[]): string {
   for (const language of wanted) {
     const found = known.find((k) => k === language) ?? known.find((k) => k === language.split('-')[0])
@@ -24,17 +28,18 @@ export function spoken(wanted: readonly string[], known: string[]): string {
   return 'en'
 }
 
-const locale = spoken(globalThis.navigator?.languages ?? [], [
-  'en',
-  ...Object.keys(others).map((file) => file.slice(2, -5)),
-])
-if (locale !== 'en') {
-  i18n.global.setLocaleMessage(locale as 'en', await others[`./${locale}.json`]!())
-  i18n.global.locale.value = locale as 'en'
+const languageOf = (file: string) => file.split('/')[1]!
+const language = spoken(globalThis.navigator?.languages ?? [], ['en', ...Object.keys(others).map(languageOf)])
+if (language !== 'en') {
+  const files = Object.keys(others).filter((file) => languageOf(file) === language)
+  for (const texts of await Promise.all(files.map((file) => others[file]!()))) add(language, texts)
+  i18n.global.locale.value = language
+  document.documentElement.lang = language
 }
 
 /**
- * A text of the catalogue, with its values. Where it has two forms, the number
- * given last says which: one, or many.
+ * A text by its room and key, with its values. Where it has two forms, the
+ * number given last says which: one, or many. The texts of a room come with the
+ * modules that name its keys: the build's texts.ts sees to that.
  */
 export const $t = i18n.global.t

@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
@@ -13,6 +12,7 @@ import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import { when } from '../../parts/when'
+import { $t } from '../../texts'
 import OfferForm from './OfferForm.vue'
 import Purchases from './Purchases.vue'
 

@@ -68,7 +68,7 @@ const save = useMutation({
 <template>
   <Frame
     :of="save"
-    :title="edit ? $t('common.editName', { name: edit.name }) : $t('access.makeOffer2')"
+    :title="edit ? $t('common.editName', { name: edit.name }) : $t('access.newOffer')"
     width="40rem"
     @close="emit('close')"
   >

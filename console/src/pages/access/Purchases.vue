@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import { useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
@@ -11,6 +10,7 @@ import TickField from '../../parts/form/TickField.vue'
 import Listing from '../../parts/Listing.vue'
 import Pager from '../../parts/Pager.vue'
 import { when } from '../../parts/when'
+import { $t } from '../../texts'
 import GiveForm from './GiveForm.vue'
 
 /** What was bought and what was given by hand, one purchase a line. */

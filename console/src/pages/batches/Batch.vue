@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
@@ -17,6 +16,7 @@ import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
 import { became } from '../../parts/words'
+import { $t } from '../../texts'
 import { titleOf } from './acts'
 
 /** What something means for many, the exceptions first; then what became of it. */

@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import { useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { computed, ref } from 'vue'
@@ -11,6 +10,7 @@ import TextField from '../../parts/form/TextField.vue'
 import TickField from '../../parts/form/TickField.vue'
 import WhenField from '../../parts/form/WhenField.vue'
 import Oops from '../../parts/Oops.vue'
+import { $t } from '../../texts'
 import { useServices } from '../connections/interface'
 
 /** Asks how chosen sections are to be paired or opened, or which template they get. */

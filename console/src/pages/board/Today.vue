@@ -1,10 +1,10 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import { useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { computed, ref } from 'vue'
 
 import { api, ok } from '../../api/client'
+import { $t } from '../../texts'
 import { useToday } from './today'
 
 const today = useToday()

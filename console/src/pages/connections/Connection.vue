@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { computed, ref } from 'vue'
@@ -8,6 +7,7 @@ import { api, ifMatch, ok, type Schemas } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
+import { $t } from '../../texts'
 import Interface from './Interface.vue'
 import InterfaceForm from './InterfaceForm.vue'
 import RemoveDialog from './RemoveDialog.vue'

@@ -9,6 +9,7 @@ import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
 import { when } from '../../parts/when'
+import { word } from '../../parts/words'
 import { resting, worst } from './interface'
 
 type Connection = Schemas['Connection']
@@ -95,7 +96,7 @@ const host = (address: string) => address.replace(/^https?:\/\//, '').replace(/\
           <template v-else-if="i.lastRead"
             >{{ $t('connections.lastRead') }}
             <RouterLink :to="`/runs/${i.lastRead.id}`"
-              >{{ i.lastRead.state.replaceAll('-', ' ') }},
+              >{{ word(i.lastRead.state) }},
               {{ when(i.lastRead.finishedAt ?? i.lastRead.createdAt) }}</RouterLink
             ></template
           >

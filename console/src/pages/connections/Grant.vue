@@ -1,11 +1,11 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import { useMutation, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 
 import { api, ok, type Schemas } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
 import { when } from '../../parts/when'
+import { $t } from '../../texts'
 
 /** What was granted to an interface by signing in at its service, and what can be done about it. */
 const props = defineProps<{ one: Schemas['Interface'] }>()

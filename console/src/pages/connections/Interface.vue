@@ -10,6 +10,7 @@ import FileField from '../../parts/form/FileField.vue'
 import Oops from '../../parts/Oops.vue'
 import Signal from '../../parts/Signal.vue'
 import { when } from '../../parts/when'
+import { word } from '../../parts/words'
 import Grant from './Grant.vue'
 import { capabilities, keepsClasses, refused, resting, uploadPackage } from './interface'
 import InterfaceForm from './InterfaceForm.vue'
@@ -78,7 +79,7 @@ const error = computed(() => upload.error.value ?? probe.error.value ?? pause.er
         }}</b>
         {{ r.reason }}.
         <RouterLink :to="`/deliveries?interface=${i.id}`">{{
-          $t('connections.n1DeliveryWaits', { waiting: r.waiting }, r.waiting)
+          $t('connections.deliveryWaits', { waiting: r.waiting }, r.waiting)
         }}</RouterLink>
       </p>
       <p v-if="!i.probe.length" class="faint">{{ $t('connections.notTestedYet') }}</p>
@@ -94,10 +95,9 @@ const error = computed(() => upload.error.value ?? probe.error.value ?? pause.er
       </div>
       <Grant v-if="i.signsIn" :one="i" />
       <p v-if="i.lastRead" class="faint fresh">
-        {{ $t('connections.lastRead2') }}
+        {{ $t('connections.lastReadColon') }}
         <RouterLink :to="`/runs/${i.lastRead.id}`"
-          >{{ i.lastRead.state.replaceAll('-', ' ') }},
-          {{ when(i.lastRead.finishedAt ?? i.lastRead.createdAt) }}</RouterLink
+          >{{ word(i.lastRead.state) }}, {{ when(i.lastRead.finishedAt ?? i.lastRead.createdAt) }}</RouterLink
         >
       </p>
     </div>

@@ -1,10 +1,10 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import { computed } from 'vue'
 
 import type { Schemas } from '../../api/client'
 import ChoiceField from '../../parts/form/ChoiceField.vue'
 import TextField from '../../parts/form/TextField.vue'
+import { $t } from '../../texts'
 import FieldInput from './FieldInput.vue'
 import { useKinds } from './interface'
 

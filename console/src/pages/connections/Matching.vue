@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
@@ -12,6 +11,7 @@ import TextField from '../../parts/form/TextField.vue'
 import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
+import { $t } from '../../texts'
 
 const props = defineProps<{ id: string }>()
 const queries = useQueryClient()
@@ -50,7 +50,7 @@ watch(m, () => preview.reset(), { deep: true })
 const keys: Record<string, string> = {
   account: $t('connections.accountStoredForPerson'),
   identifier: $t('connections.institutionsIdentifierOrOneIn'),
-  email: 'the e-mail address',
+  email: $t('connections.email'),
   'user-name': $t('connections.userName'),
 }
 function up(i: number) {

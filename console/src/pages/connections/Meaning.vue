@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Textarea from 'primevue/textarea'
@@ -9,6 +8,7 @@ import { api, ifMatch, ok } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import { when } from '../../parts/when'
+import { $t } from '../../texts'
 import { useInterfaces } from './interface'
 
 /** What the events of a service mean for access, built from what it really sent. */
@@ -30,7 +30,7 @@ const fields = [
   },
   { name: 'ends', title: $t('connections.endsAccessWhen'), about: $t('connections.trueWhenItWasCancelled') },
   { name: 'offer', title: $t('connections.whatWasBought'), about: $t('connections.offersNameAtService') },
-  { name: 'order', title: $t('connections.order2'), about: $t('connections.isDifferentForEachPurchase') },
+  { name: 'order', title: $t('connections.orderLabel'), about: $t('connections.isDifferentForEachPurchase') },
   { name: 'buyerName', title: $t('connections.nameOfBuyer'), about: $t('connections.forBuyersWhoAreNot') },
 ]
 const mapping = reactive<Record<string, string>>({})
@@ -134,7 +134,7 @@ const words: Record<string, string> = {
           <small v-else-if="example?.problems[f.name]" class="problem">{{ example.problems[f.name] }}</small>
           <small v-else-if="example && mapping[f.name]"
             ><span class="faint">{{ $t('connections.here') }}</span>
-            <code>{{ example.values[f.name] || '(empty)' }}</code></small
+            <code>{{ example.values[f.name] || $t('connections.empty') }}</code></small
           >
           <small v-else class="faint">{{ f.about }}</small>
         </div>

@@ -1,8 +1,8 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import Fold from '../../parts/Fold.vue'
 import AreaField from '../../parts/form/AreaField.vue'
 import TextField from '../../parts/form/TextField.vue'
+import { $t } from '../../texts'
 
 /** What holds for a whole outside system. */
 defineProps<{ wrong: Record<string, string> }>()
@@ -16,8 +16,8 @@ const draft = defineModel<{
   restAfter: string
 }>({ required: true })
 const limits = [
-  ['atOnce', $t('connections.callsAtOnce2'), $t('connections.optionalThroughAllItsInterfaces')],
-  ['perMinute', $t('connections.callsMinute2'), $t('connections.optionalThroughAllItsInterfaces')],
+  ['atOnce', $t('connections.callsAtOnceLabel'), $t('connections.optionalThroughAllItsInterfaces')],
+  ['perMinute', $t('connections.callsMinuteLabel'), $t('connections.optionalThroughAllItsInterfaces')],
   ['restAfter', $t('connections.restsAfter'), $t('connections.optionalFailuresInRowAfter')],
 ] as const
 </script>

@@ -72,7 +72,7 @@ const adopting = ref<Schemas['UnpairedClass']>()
       <template #body="{ data }"
         >{{ data.name }}
         <span class="faint">{{
-          $t('connections.n1Person', { members: data.members }, data.members)
+          $t('connections.members', { members: data.members }, data.members)
         }}</span></template
       >
     </Column>

@@ -1,8 +1,8 @@
-import { $t } from '../../texts'
 import { useQuery } from '@tanstack/vue-query'
 import { computed } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
+import { $t } from '../../texts'
 
 /** What interfaces may speak, and the values that each kind asks for. */
 export const useKinds = () =>

@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import { useMutation, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { ref } from 'vue'
@@ -8,6 +7,7 @@ import { api, ok } from '../../api/client'
 import Frame from '../../parts/form/Frame.vue'
 import TextField from '../../parts/form/TextField.vue'
 import Oops from '../../parts/Oops.vue'
+import { $t } from '../../texts'
 
 /** Gives deliveries up that are still to come, with a reason. */
 const props = defineProps<{

@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
@@ -20,6 +19,7 @@ import Signal from '../../parts/Signal.vue'
 import { doing } from '../../parts/triggers'
 import { exactly } from '../../parts/when'
 import { deliveryState } from '../../parts/words'
+import { $t } from '../../texts'
 import { useInterfaces } from '../connections/interface'
 import GiveUp from './GiveUp.vue'
 

@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import { useQuery } from '@tanstack/vue-query'
 import Column from 'primevue/column'
 import { computed } from 'vue'
@@ -9,6 +8,7 @@ import { useAddress } from '../../parts/address'
 import TextField from '../../parts/form/TextField.vue'
 import Listing from '../../parts/Listing.vue'
 import PageHead from '../../parts/PageHead.vue'
+import { $t } from '../../texts'
 
 /** Everything that can be noticed, with what it means and who can mend it. */
 const text = useAddress().kept('text', '', true)

@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
@@ -15,6 +14,7 @@ import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Tabs from '../../parts/Tabs.vue'
 import { when } from '../../parts/when'
+import { $t } from '../../texts'
 
 type Finding = Schemas['Finding']
 

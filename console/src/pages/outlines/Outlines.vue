@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { computed, ref, watch, type Ref } from 'vue'
@@ -12,6 +11,7 @@ import { useUnsaved } from '../../parts/form/typed'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import { unzipped } from '../../parts/zip'
+import { $t } from '../../texts'
 import Across from './Across.vue'
 import OutlineTree from './OutlineTree.vue'
 import Verbs from './Verbs.vue'
@@ -105,8 +105,7 @@ async function upload([file]: File[]) {
   unreadable.value = undefined
   const name = file.name.toLowerCase()
   const text = /\.(imscc|zip)$/.test(name) ? await unzipped(file, 'imsmanifest.xml') : await file.text()
-  if (text === undefined)
-    unreadable.value = new Error($t('outlines.hasNoImsmanifestXmlAt', { name: file.name }))
+  if (text === undefined) unreadable.value = new Error($t('outlines.noManifest', { name: file.name }))
   else reading.mutate({ kind: name.endsWith('.csv') ? 'table' : 'manifest', text, prefix: prefix.value })
 }
 function edited() {

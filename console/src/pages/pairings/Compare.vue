@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import { useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
@@ -11,7 +10,8 @@ import Counts from '../../parts/Counts.vue'
 import Listing from '../../parts/Listing.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Tabs from '../../parts/Tabs.vue'
-import { outcome } from '../../parts/words'
+import { word } from '../../parts/words'
+import { $t } from '../../texts'
 
 const props = defineProps<{ id: string }>()
 const path = computed(() => ({ params: { path: { id: props.id } } }))
@@ -39,7 +39,7 @@ const tabs = computed(() => [
     count: all.value.filter((l) => differs(l.outcome)).length,
   },
   { name: $t('pairings.all'), title: $t('pairings.all'), count: all.value.length },
-  ...Object.keys(counts.value).map((o) => ({ name: o, title: outcome(o, 2), count: counts.value[o] })),
+  ...Object.keys(counts.value).map((o) => ({ name: o, title: word(o, 2), count: counts.value[o] })),
 ])
 const rows = computed(() =>
   lines.data.value?.items
@@ -118,7 +118,7 @@ const rows = computed(() =>
     <Column :header="$t('pairings.outcome')">
       <template #body="{ data }"
         ><span class="once" :class="{ urgent: data.outcome === 'needs-person' }">{{
-          outcome(data.outcome)
+          word(data.outcome)
         }}</span></template
       >
     </Column>

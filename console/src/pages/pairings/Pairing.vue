@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { computed, ref, watch } from 'vue'
@@ -14,6 +13,7 @@ import Outside from '../../parts/Outside.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
 import { when } from '../../parts/when'
+import { $t } from '../../texts'
 import { notices } from './notices'
 import People from './People.vue'
 import PolicyCard from './PolicyCard.vue'

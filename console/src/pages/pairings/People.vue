@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import Column from 'primevue/column'
 import { computed } from 'vue'
 
@@ -8,7 +7,8 @@ import { useAddress } from '../../parts/address'
 import TickField from '../../parts/form/TickField.vue'
 import Listing from '../../parts/Listing.vue'
 import Tabs from '../../parts/Tabs.vue'
-import { outcome } from '../../parts/words'
+import { word } from '../../parts/words'
+import { $t } from '../../texts'
 
 /** Everybody in a preview or a run, each with outcome, reason and remedy. */
 interface Row {
@@ -36,7 +36,7 @@ const tabs = computed(() => [
   { name: $t('pairings.all'), title: $t('pairings.all'), count: props.people?.length },
   ...[...new Set(props.people?.map((p) => p.state))].map((o) => ({
     name: o,
-    title: outcome(o, 2),
+    title: word(o, 2),
     count: props.people?.filter((p) => p.state === o).length,
   })),
 ])
@@ -71,9 +71,7 @@ const urgent = ['needs-person', 'refused', 'not-arrived']
     </Column>
     <Column :header="$t('pairings.outcome')" field="state" sortable>
       <template #body="{ data }">
-        <span class="outcome" :class="{ urgent: urgent.includes(data.state) }">{{
-          outcome(data.state)
-        }}</span>
+        <span class="outcome" :class="{ urgent: urgent.includes(data.state) }">{{ word(data.state) }}</span>
       </template>
     </Column>
     <Column :header="$t('common.person')" field="entry.name" sortable>

@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { computed, ref } from 'vue'
@@ -8,6 +7,7 @@ import { api, ok, type Schemas } from '../../api/client'
 import WhenField from '../../parts/form/WhenField.vue'
 import Oops from '../../parts/Oops.vue'
 import { when } from '../../parts/when'
+import { $t } from '../../texts'
 import EndDialog from './EndDialog.vue'
 import { notices } from './notices'
 import PolicyForm from './PolicyForm.vue'

@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import { useMutation, useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
@@ -15,7 +14,8 @@ import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
 import { exactly } from '../../parts/when'
-import { outcome } from '../../parts/words'
+import { word } from '../../parts/words'
+import { $t } from '../../texts'
 import { uploadPackage } from '../connections/interface'
 import People from './People.vue'
 import Revert from './Revert.vue'
@@ -254,7 +254,7 @@ const people = computed(() =>
             class="sheet"
             :class="{ urgent: urgent.includes(k) && r.counts[k]! > 0 }"
           >
-            <b>{{ r.counts[k] }}</b> {{ outcome(k, r.counts[k]) }}
+            <b>{{ r.counts[k] }}</b> {{ word(k, r.counts[k]) }}
           </li>
         </ul>
       </div>

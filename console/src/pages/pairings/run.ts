@@ -1,5 +1,5 @@
-import { $t } from '../../texts'
 import type { Schemas } from '../../api/client'
+import { $t } from '../../texts'
 
 /** What a read or a run is called, wherever it is named. */
 export function titleOf(r: Schemas['Run']): string {
@@ -9,7 +9,7 @@ export function titleOf(r: Schemas['Run']): string {
 
 /** How long something took. */
 export const lasted = (seconds: number) =>
-  seconds < 0.1 ? $t('pairings.under01S') : `${seconds < 10 ? seconds.toFixed(1) : Math.round(seconds)} s`
+  seconds < 0.1 ? $t('pairings.underATenth') : `${seconds < 10 ? seconds.toFixed(1) : Math.round(seconds)} s`
 
 /** How long something may still take. */
 export const remaining = (seconds: number) =>

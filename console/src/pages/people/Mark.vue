@@ -1,11 +1,11 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import { useMutation, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 
 import { api, ok, type Schemas } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
 import { when } from '../../parts/when'
+import { $t } from '../../texts'
 
 /** What somebody said of a person's record, which can be dropped again. */
 const props = defineProps<{ person: string; mark: Schemas['Mark'] }>()
@@ -15,7 +15,7 @@ const drop = useMutation({
   onSuccess: () => queries.invalidateQueries(),
 })
 const words: Record<Schemas['Mark']['kind'], string> = {
-  second: 'This record is a second account',
+  second: $t('people.thisRecordIsSecond'),
   test: $t('people.thisRecordIsTestLearner'),
   neither: $t('people.thisRecordIsNeitherSecond'),
 }

@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import { useQuery } from '@tanstack/vue-query'
 import Column from 'primevue/column'
 import { computed } from 'vue'
@@ -9,6 +8,7 @@ import { useAddress } from '../../parts/address'
 import TextField from '../../parts/form/TextField.vue'
 import Listing from '../../parts/Listing.vue'
 import PageHead from '../../parts/PageHead.vue'
+import { $t } from '../../texts'
 
 /** Finds people; a person's page says where they are, where not, and why. */
 const text = useAddress().kept('text', '', true)

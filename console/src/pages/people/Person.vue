@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import { useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
@@ -14,6 +13,7 @@ import Signal from '../../parts/Signal.vue'
 import { doing, happening } from '../../parts/triggers'
 import { day, when } from '../../parts/when'
 import { deliveryState } from '../../parts/words'
+import { $t } from '../../texts'
 import Accounts from './Accounts.vue'
 import Mark from './Mark.vue'
 import { plansOf } from './plans'

@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import { useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { ref } from 'vue'
@@ -7,6 +6,7 @@ import { ref } from 'vue'
 import type { Schemas } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
 import { when } from '../../parts/when'
+import { $t } from '../../texts'
 import RevokeDialog from '../badges/RevokeDialog.vue'
 import { plansOf } from './plans'
 

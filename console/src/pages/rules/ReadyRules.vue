@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { computed, ref, watch } from 'vue'
@@ -11,6 +10,7 @@ import Frame from '../../parts/form/Frame.vue'
 import TextField from '../../parts/form/TextField.vue'
 import { letGo } from '../../parts/form/typed'
 import Oops from '../../parts/Oops.vue'
+import { $t } from '../../texts'
 
 /** Offers rules by purpose, and makes one out of what it needs. */
 const emit = defineEmits<{ close: [] }>()

@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { computed, ref } from 'vue'
@@ -13,6 +12,7 @@ import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
 import { actions, happening } from '../../parts/triggers'
 import { when } from '../../parts/when'
+import { $t } from '../../texts'
 import { useFlip } from './flip'
 import LookBack from './LookBack.vue'
 import RuleForm from './RuleForm.vue'

@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { computed, provide, reactive, ref, watch } from 'vue'
@@ -15,6 +14,7 @@ import TextField from '../../parts/form/TextField.vue'
 import TickField from '../../parts/form/TickField.vue'
 import WhenField from '../../parts/form/WhenField.vue'
 import { actions, triggerChoices } from '../../parts/triggers'
+import { $t } from '../../texts'
 import { useInterfaces } from '../connections/interface'
 import ActionFields from './ActionFields.vue'
 import Expression from './Expression.vue'
@@ -128,7 +128,7 @@ async function now() {
 
 <template>
   <FormDialog
-    :title="edit ? $t('common.editName', { name: edit.name }) : $t('rules.makeRule2')"
+    :title="edit ? $t('common.editName', { name: edit.name }) : $t('rules.newRule')"
     width="54rem"
     :submit="$t('common.save')"
     :sending="save.isPending.value"
@@ -175,7 +175,7 @@ async function now() {
       :options="sampleChoices"
     />
     <div class="field">
-      <label id="condition-label" for="condition">{{ $t('rules.if2') }}</label>
+      <label id="condition-label" for="condition">{{ $t('rules.ifLabel') }}</label>
       <Expression
         id="condition"
         v-model="rule.condition"

@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
@@ -13,6 +12,7 @@ import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import { actions, happening } from '../../parts/triggers'
+import { $t } from '../../texts'
 import { useFlip } from './flip'
 import ReadyRules from './ReadyRules.vue'
 import RuleForm from './RuleForm.vue'
@@ -40,7 +40,7 @@ const router = useRouter()
 const then = (r: Rule) =>
   r.actions
     .map((a) => (a.after ? $t('rules.afterAfter', { after: a.after }) : '') + actions[a.kind])
-    .join($t('rules.then2'))
+    .join($t('rules.commaThen'))
 </script>
 
 <template>

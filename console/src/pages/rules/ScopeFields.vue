@@ -1,11 +1,11 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import { useQuery } from '@tanstack/vue-query'
 import { computed } from 'vue'
 
 import { api, every, ok, type Schemas } from '../../api/client'
 import ChoiceField from '../../parts/form/ChoiceField.vue'
 import { useOutline } from '../../parts/outline'
+import { $t } from '../../texts'
 
 /** Where a rule applies: anywhere, or in one course, section, module or activity. */
 const scope = defineModel<NonNullable<Schemas['NewRule']['scope']>>({ required: true })

@@ -120,7 +120,7 @@ const plain = (v: unknown) => (typeof v === 'object' ? JSON.stringify(v) : Strin
           {{ i + 1 }}. {{ doing(s.kind) }}
           <span class="faint"
             ><template v-if="s.interface">{{ $t('rules.through', { interface: s.interface }) }}</template
-            ><template v-if="s.after">{{ $t('rules.after2', { after: s.after }) }}</template
+            ><template v-if="s.after">{{ $t('rules.commaAfter', { after: s.after }) }}</template
             ><template v-if="s.if">{{ $t('rules.itsCondition', { if: s.if }) }}</template></span
           >
         </div>

@@ -28,7 +28,7 @@ const again = useMutation({
 
 <template>
   <section v-if="rows.length || list.error.value" class="sheet" :aria-label="$t('rules.unsubscribed')">
-    <h2>{{ $t('rules.unsubscribedFromItsMails2') }}</h2>
+    <h2>{{ $t('rules.unsubscribedTitle') }}</h2>
     <Oops :error="list.error.value ?? again.error.value" />
     <table>
       <tbody>

@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { computed, defineAsyncComponent, ref } from 'vue'
@@ -8,6 +7,8 @@ import { api, ifMatch, ok, tagOf, type Schemas } from '../../api/client'
 import ChoiceField from '../../parts/form/ChoiceField.vue'
 import NumberField from '../../parts/form/NumberField.vue'
 import TextField from '../../parts/form/TextField.vue'
+import { word } from '../../parts/words'
+import { $t } from '../../texts'
 import { noFilters, type Filters } from './sections'
 
 const HidingForm = defineAsyncComponent(() => import('./HidingForm.vue'))
@@ -100,7 +101,7 @@ function keep() {
         { value: '', label: s.any },
         ...(s.values ?? []).map((v) => ({
           value: v,
-          label: s.name === 'state' ? v.replaceAll('-', ' ') : v,
+          label: s.name === 'state' ? word(v) : v,
         })),
       ]"
       @update:model-value="(value) => set(s.name, value ?? '')"

@@ -33,7 +33,7 @@ const remove = useMutation({
         >
         <span v-if="g.problem" class="faint">{{ $t('sections.whoIsInItIs', { problem: g.problem }) }}</span>
         <span v-else-if="g.members" class="faint">{{
-          $t('sections.n1PersonIsInIt', { members: g.members }, g.members)
+          $t('sections.peopleInIt', { members: g.members }, g.members)
         }}</span>
         <span v-else class="faint">{{
           g.gone ? $t('sections.itIsGoneThere') : $t('sections.nobodyIsInIt')
@@ -42,7 +42,7 @@ const remove = useMutation({
           v-if="!g.members && !g.problem"
           size="small"
           variant="outlined"
-          :label="g.gone ? $t('sections.forgetIt2') : $t('sections.removeItThere')"
+          :label="g.gone ? $t('sections.forgetItLink') : $t('sections.removeItThere')"
           :loading="remove.isPending.value && remove.variables.value?.ref === g.ref"
           @click="remove.mutate(g)"
         />

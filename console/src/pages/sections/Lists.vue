@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
@@ -9,6 +8,7 @@ import { api, every, ok, type Schemas } from '../../api/client'
 import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
+import { $t } from '../../texts'
 import ListDialog from './ListDialog.vue'
 import PairDialog from './PairDialog.vue'
 

@@ -37,7 +37,9 @@ const shown = computed(() => back.data.value ?? outlook.data.value)
     <template v-if="shown">
       <p role="status">
         <i18n-t keypath="sections.resultsAreThereAndStay" scope="global"
-          ><template #data>{{ back.data.value ? $t('sections.putBack2') : $t('sections.missing') }}</template
+          ><template #data>{{
+            back.data.value ? $t('sections.putBackLabel') : $t('sections.missing')
+          }}</template
           ><template #back>{{ shown.back.length }}</template
           ><template #there>{{ shown.there }}</template
           ><template #more

@@ -11,6 +11,7 @@ import TickField from '../../parts/form/TickField.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import { when } from '../../parts/when'
+import { listed } from '../../parts/words'
 import LeftGroups from './LeftGroups.vue'
 import PutBackDialog from './PutBackDialog.vue'
 import SetDialog from './SetDialog.vue'
@@ -83,7 +84,9 @@ function skip(p: Schemas['SetProposal']) {
       <ul>
         <li v-for="x in s.sections" :key="x.id">
           {{ x.title }}
-          <span class="faint">{{ $t('sections.learners2', { code: x.code, learners: x.learners }) }}</span>
+          <span class="faint">{{
+            $t('sections.codeAndLearners', { code: x.code, learners: x.learners })
+          }}</span>
           <span v-if="x.id === s.leadId" class="faint">{{ ' ' }}{{ $t('sections.leadSign') }}</span>
           <span v-if="x.gone" class="bad">{{ ' ' }}{{ $t('sections.noLongerInRegister') }}</span>
         </li>
@@ -167,7 +170,7 @@ function skip(p: Schemas['SetProposal']) {
         <small v-if="p.sharedTeachers.length" class="shared">{{
           $t('sections.nobodyTeachesAllOfThem', {
             sharedTeachers: p.sharedTeachers
-              .map((t) => $t('sections.teaches', { teacher: t.teacher, sections: t.sections.join(' and ') }))
+              .map((t) => $t('sections.teaches', { teacher: t.teacher, sections: listed(t.sections) }))
               .join('; '),
           })
         }}</small>

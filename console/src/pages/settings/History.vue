@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import InputNumber from 'primevue/inputnumber'
@@ -7,6 +6,7 @@ import { computed, ref, watch } from 'vue'
 
 import { api, ifMatch, ok, tagOf } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
+import { $t } from '../../texts'
 
 /** For how long events, deliveries and their attempts are kept, month by month. */
 const queries = useQueryClient()
@@ -85,7 +85,7 @@ const kept = computed(() => [...(history.data.value?.kept ?? [])].reverse())
     <tbody>
       <tr v-for="m in kept" :key="m.month">
         <td>{{ m.month }}</td>
-        <td class="faint">{{ $t('settings.events', { events: m.events.toLocaleString('en') }) }}</td>
+        <td class="faint">{{ $t('settings.events', { events: m.events.toLocaleString() }) }}</td>
         <td class="faint">{{ size(m.bytes) }}</td>
       </tr>
     </tbody>

@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { computed, ref } from 'vue'
@@ -8,6 +7,7 @@ import { api, ok, type Schemas } from '../../api/client'
 import FileField from '../../parts/form/FileField.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
+import { $t } from '../../texts'
 
 /** The whole set-up as files: taken away, compared, taken in. */
 const queries = useQueryClient()

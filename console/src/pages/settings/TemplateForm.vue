@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import { useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { computed, ref, useId, watch } from 'vue'
@@ -10,6 +9,7 @@ import NumberField from '../../parts/form/NumberField.vue'
 import TextField from '../../parts/form/TextField.vue'
 import TickField from '../../parts/form/TickField.vue'
 import ScheduleField from '../../parts/ScheduleField.vue'
+import { $t } from '../../texts'
 
 /** One template: how classes are called, and the policy of their pairings. */
 defineProps<{ usual: boolean }>()

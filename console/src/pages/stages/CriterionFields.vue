@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import { useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { computed } from 'vue'
@@ -8,6 +7,7 @@ import { api, ok, type Schemas } from '../../api/client'
 import ChoiceField from '../../parts/form/ChoiceField.vue'
 import NumberField from '../../parts/form/NumberField.vue'
 import { useOutline } from '../../parts/outline'
+import { $t } from '../../texts'
 
 /** One thing that a stage asks for. */
 const c = defineModel<Schemas['Criterion']>({ required: true })

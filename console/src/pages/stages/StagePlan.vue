@@ -227,7 +227,12 @@ const remove = useMutation({
         >
       </Column>
     </Listing>
-    <Pager v-model="cursor" :next="people.data.value?.next" back="back" :on="$t('stages.more')" />
+    <Pager
+      v-model="cursor"
+      :next="people.data.value?.next"
+      :back="$t('stages.back')"
+      :on="$t('stages.more')"
+    />
     <StagePlanForm v-if="editing" :edit="p" @close="editing = false" />
     <SwitchDialog v-if="switching" :plan="p" @close="switching = false" />
   </template>

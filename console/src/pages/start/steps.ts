@@ -1,5 +1,5 @@
-import { $t } from '../../texts'
 import type { Schemas } from '../../api/client'
+import { $t } from '../../texts'
 import { keepsClasses, refused } from '../connections/interface'
 
 /** One step of the first hour. */
@@ -27,8 +27,6 @@ export interface Known {
   ran: number
 }
 
-const all = (n: number, one: string, many: string) => `${n.toLocaleString()} ${n === 1 ? one : many}`
-
 function tested(list: Schemas['Interface'][]): string {
   const untested = list.filter((i) => !i.probedAt)
   const barred = list.filter(refused)
@@ -53,14 +51,14 @@ export function firstSteps(k: Known): FirstStep[] {
       done: registers.length > 0,
       check: registers.length ? tested(registers) : $t('start.noRegisterIsConnected'),
       to: register ? `/connections/${register.connectionId}` : '/connections/new',
-      act: register ? $t('start.showIt') : $t('start.connectRegister2'),
+      act: register ? $t('start.showIt') : $t('start.connectOneRegister'),
     },
     {
       title: $t('common.readIt'),
       why: $t('start.readingChangesNothingAtRegister'),
       done: k.sections > 0,
       check: k.sections
-        ? $t('start.read', { sections: all(k.sections, 'section', 'sections') })
+        ? $t('start.sectionsRead', { n: k.sections.toLocaleString() }, k.sections)
         : register?.lastRead
           ? $t('start.lastRead', { error: register.lastRead.error || register.lastRead.state })
           : $t('start.itWasNotReadYet'),
@@ -80,7 +78,7 @@ export function firstSteps(k: Known): FirstStep[] {
       why: $t('start.youSeeWhoWouldBe'),
       done: k.paired > 0,
       check: k.paired
-        ? $t('start.paired', { paired: all(k.paired, 'section is', 'sections are') })
+        ? $t('start.sectionsPaired', { n: k.paired.toLocaleString() }, k.paired)
         : $t('start.noSectionIsPaired'),
       to: k.sections && services.length ? '/sections?state=not-paired' : undefined,
       act: $t('start.chooseSection'),
@@ -90,7 +88,7 @@ export function firstSteps(k: Known): FirstStep[] {
       why: $t('start.runDoesWhatItsPreview'),
       done: k.ran > 0,
       check: k.ran
-        ? $t('start.run', { ran: all(k.ran, 'class was', 'classes were') })
+        ? $t('start.classesRun', { n: k.ran.toLocaleString() }, k.ran)
         : $t('start.noClassWasRunYet'),
       to: k.paired ? '/sections?state=never-run' : undefined,
       act: $t('start.openPairingAndRunIt'),

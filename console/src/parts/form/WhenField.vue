@@ -1,9 +1,9 @@
 <script setup lang="ts">
-import { $t } from '../../texts'
 import DatePicker from 'primevue/datepicker'
 import InputText from 'primevue/inputtext'
 import { computed, ref, watch } from 'vue'
 
+import { $t } from '../../texts'
 import Field from './Field.vue'
 import { type FieldProps, useField } from './form'
 import { datePattern, dateText, fromDate, type Precision, timeOf } from './moment'
@@ -72,7 +72,7 @@ function takeTime(typed: string) {
         :id="of === 'time' ? id : `${id}-time`"
         class="time"
         :model-value="time"
-        v-bind="of === 'time' ? aria : { 'aria-label': `${label}: time of day` }"
+        v-bind="of === 'time' ? aria : { 'aria-label': $t('form.timeOfDay', { label }) }"
         :placeholder="placeholder ?? '--:--'"
         autocomplete="off"
         :disabled="disabled"

@@ -1,5 +1,6 @@
-import { $t } from '../../texts'
 import type { useConfirm } from 'primevue/useconfirm'
+
+import { $t } from '../../texts'
 
 let service: ReturnType<typeof useConfirm> | undefined
 

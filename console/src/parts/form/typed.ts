@@ -1,6 +1,6 @@
-import { $t } from '../../texts'
 import { onBeforeUnmount, ref, watch } from 'vue'
 
+import { $t } from '../../texts'
 import { ask } from './ask'
 
 // The forms on the page in which something is typed that is not saved.
