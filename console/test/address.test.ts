@@ -43,6 +43,19 @@ describe('what is chosen on a page', () => {
     expect(kept.value).toEqual(none())
   })
 
+  it('is the same wherever on the page it is read', async () => {
+    const { router, kept, comesTo } = await page('/list', (a) => ({
+      head: a.kept('sort'),
+      table: a.kept('sort'),
+    }))
+    kept.head.value = '-name'
+    await comesTo('/list?sort=-name')
+    await vi.waitFor(() => expect(kept.table.value).toBe('-name'))
+    router.back()
+    await comesTo('/list')
+    expect([kept.head.value, kept.table.value]).toEqual(['', ''])
+  })
+
   it('loses no letter and no choice while somebody types fast', async () => {
     const { kept, comesTo } = await page('/list', (a) => ({
       text: a.kept('text', '', true),

@@ -7,6 +7,10 @@ import { plain, plainly } from '../src/api/plain'
 describe('a text of the service in a browser', () => {
   it.each([
     ['Run it: kanban pairings run', 'Run it'],
+    [
+      'by hand; whoever starts it can change that (kanban serve --read-every 15m)',
+      'by hand; whoever starts it can change that',
+    ],
     ['Try it: kanban rules try "A: b, c". Or not.', 'Try it. Or not.'],
     ['Make it anew (kanban pairings renew), or end the pairing.', 'Make it anew, or end the pairing.'],
     [

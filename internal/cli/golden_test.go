@@ -227,6 +227,7 @@ var readings = []struct {
 	{"kinds", false, []string{"interfaces", "kinds"}},
 	{"kind", false, []string{"interfaces", "kinds", "scim"}},
 	{"sections", false, []string{"sections", "list"}},
+	{"sections-sorted", false, []string{"sections", "list", "--sort", "learners", "--descending"}},
 	{"hidden", false, []string{"sections", "hidden"}},
 	{"roster", true, []string{"sections", "roster", "PROP-A"}},
 	{"movements", true, []string{"sections", "roster", "PROP-A", "--movements"}},

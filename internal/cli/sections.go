@@ -18,6 +18,11 @@ import (
 
 func listSections(ctx context.Context, cmd *cli.Command) error {
 	q := filterQuery(cmd)
+	if by := cmd.String("sort"); by != "" && cmd.Bool("descending") {
+		q.Set("sort", "-"+by)
+	} else {
+		q.Set("sort", by)
+	}
 	c := connect(cmd)
 	all, err := client.All[api.Section](ctx, c, "/sections?"+q.Encode())
 	if err != nil {
@@ -57,9 +62,14 @@ func sections() *cli.Command {
 		Name: "sections", Usage: "See sections and their state", Category: "rosters",
 		Commands: slices.Concat([]*cli.Command{{
 			Name: "list", Usage: "List sections with course, term, teachers, size and state",
-			Description: "  kanban sections list --state needs-person\n  kanban sections list --term \"First term\" --teacher \"Maud Marrow\" --output csv",
-			Flags:       filterFlags(),
-			Action:      listSections,
+			Description: "  kanban sections list --state needs-person\n  kanban sections list --term \"First term\" --teacher \"Maud Marrow\" --output csv\n  kanban sections list --sort learners --descending",
+			Flags: append(filterFlags(),
+				&cli.StringFlag{
+					Name:  "sort",
+					Usage: "state, section, course, term, teachers, learners, class or run; state when absent",
+				},
+				&cli.BoolFlag{Name: "descending", Usage: "sort the other way round"}),
+			Action: listSections,
 		}, {
 			Name: "hidden", Usage: "The rules that leave sections out of lists; what is paired is always shown",
 			Action: hidingRules,

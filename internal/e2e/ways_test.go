@@ -121,6 +121,16 @@ func addressSaysWhatIsShown(t *testing.T, w *world) {
 	b.comesTo("/findings?group=left-out&sort=-subject")
 	b.do(chromedp.Reload())
 	b.until(`document.querySelector('th[aria-sort=descending]')?.innerText.includes('Who or what')`)
+	// A list of any length is sorted by the service.
+	b.open("/sections")
+	b.press(`//th[contains(., "Learners")]`)
+	b.comesTo("/sections?sort=learners")
+	b.press(`//th[contains(., "Learners")]`)
+	b.comesTo("/sections?sort=-learners")
+	b.until(`document.querySelector('tbody tr')?.innerText.includes('Advisory hour')`)
+	b.do(chromedp.Reload())
+	b.until(`document.querySelector('th[aria-sort=descending]')?.innerText.includes('Learners') &&
+		document.querySelector('tbody tr')?.innerText.includes('Advisory hour')`)
 	// What is looked for is named again.
 	people, err := client.Get[api.Page[api.Person]](t.Context(), w.Client, "/people?text=finn")
 	require.NoError(t, err)

@@ -39,6 +39,7 @@ type SectionFilter struct {
 
 type sectionsInput struct {
 	SectionFilter
+	Sort string `query:"sort" enum:",state,-state,section,-section,course,-course,term,-term,teachers,-teachers,learners,-learners,class,-class,run,-run" doc:"What the list is sorted by, with a minus before it for the other way round; when empty, the ones that need somebody come first"`
 	Paging
 }
 
@@ -142,6 +143,7 @@ func (s *Server) listSections(ctx context.Context, in *sectionsInput) (api.Secti
 	if err != nil {
 		return api.SectionPage{}, err
 	}
+	f.Sort = in.Sort
 	list, err := s.Pairings.List(ctx, f)
 	if err != nil {
 		return api.SectionPage{}, err

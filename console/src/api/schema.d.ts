@@ -17423,6 +17423,8 @@ export interface operations {
                 atMost?: string;
                 /** @description List what the rule with this name hides, or * for everything */
                 hidden?: string;
+                /** @description What the list is sorted by, with a minus before it for the other way round; when empty, the ones that need somebody come first */
+                sort?: "" | "state" | "-state" | "section" | "-section" | "course" | "-course" | "term" | "-term" | "teachers" | "-teachers" | "learners" | "-learners" | "class" | "-class" | "run" | "-run";
                 /** @description From the field next of the page before */
                 cursor?: string;
                 /** @description Records per page */

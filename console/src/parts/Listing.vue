@@ -25,8 +25,9 @@ const props = defineProps<{
   tall?: number
   see?: (from: number, to: number) => unknown
   rowClass?: (row: T) => string
-  /** Its columns can be sorted by those that say so; which one is kept in the address. */
-  sorts?: boolean
+  /** Its columns can be sorted by those that say so; which one is kept in the address.
+   * `there` leaves the sorting to whoever gives the rows. */
+  sorts?: boolean | 'there'
 }>()
 const address = useAddress()
 const by = address.kept('sort')
@@ -85,6 +86,7 @@ const many = 200
           }
         : undefined
     "
+    :lazy="sorts === 'there'"
     removable-sort
     :sort-field="field"
     :sort-order="by.startsWith('-') ? -1 : 1"

@@ -24,6 +24,8 @@ defineProps<{ title: string; about?: string }>()
 }
 
 .actions {
+  flex: none;
+  max-width: 100%;
   flex-wrap: nowrap;
 }
 

@@ -50,7 +50,10 @@ export function useAddress() {
     const value = ref(read(name, usual)) as Ref<T>
     watch(
       () => read(name, usual),
-      (now) => now !== undefined && !waiting && !coming && (value.value = now as T),
+      (now) => {
+        const settled = !waiting && (!coming || String(coming[name] ?? usual) === now)
+        if (now !== undefined && settled) value.value = now as T
+      },
     )
     return computed({
       get: () => value.value,

@@ -91,7 +91,7 @@ func (s *Service) List(ctx context.Context, f Filter) (Listing, error) {
 			list.Cards = append(list.Cards, c)
 		}
 	}
-	return list, nil
+	return list, sorted(list.Cards, f.Sort)
 }
 
 // judged gives every card, and by which rule one is left out of lists.

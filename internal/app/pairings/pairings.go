@@ -80,6 +80,9 @@ type Filter struct {
 	AtMost       *int
 	// Hidden is for List: the name of a rule, or Everything.
 	Hidden string
+	// Sort is for List: what it is sorted by, with a minus before it for the other way
+	// round. Without it the ones that need somebody come first.
+	Sort string
 }
 
 // Cards lists every section and linked set, the ones that need somebody first.

@@ -303,7 +303,7 @@ func (s *Service) Freshness(ctx context.Context, p pairingstore.Pairing, readEve
 	case service.Trouble != "":
 		f.StoppedBy = "it could not be compared: " + service.Trouble
 	case readEvery == 0:
-		f.StoppedBy = "registers are read by hand only; start the service with --read-every to read them by themselves"
+		f.StoppedBy = "registers are read by hand only; whoever starts the service can have them read by themselves (kanban serve --read-every 15m)"
 	}
 	if f.ReadAt != nil && readEvery > 0 && !register.Paused() {
 		next := f.ReadAt.Add(readEvery)

@@ -3,9 +3,10 @@ import { defineAsyncComponent, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, ok } from '../../api/client'
+import { useAddress } from '../../parts/address'
 import BulkBar from '../batches/BulkBar.vue'
 import FilterBar from './FilterBar.vue'
-import { useChosen, useSections, type Filters, type Section } from './sections'
+import { useChosen, useSections, type Filters, type Section, type Sort } from './sections'
 
 // Loaded when somebody asks for them.
 const SectionTable = defineAsyncComponent(() => import('./SectionTable.vue'))
@@ -18,7 +19,7 @@ const filters = defineModel<Filters>({ required: true })
 const emit = defineEmits<{ total: [n: number | undefined] }>()
 const route = useRoute()
 const router = useRouter()
-const list = useSections(filters)
+const list = useSections(filters, useAddress().kept<Sort>('sort'))
 const chosen = useChosen()
 const linking = ref(false)
 watch(list.total, (n) => emit('total', n), { immediate: true })

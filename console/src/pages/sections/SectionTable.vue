@@ -41,6 +41,7 @@ const height = 46
     :again="again"
     :empty="$t('sections.noSectionFitsClearFilters')"
     :next="{ to: '/connections', text: $t('sections.seeRegisters') }"
+    sorts="there"
     :tall="height"
     :see="(from, to) => emit('see', from, to)"
     :choose="(x) => emit('open', x)"
@@ -67,11 +68,11 @@ const height = 46
         />
       </template>
     </Column>
-    <Column :header="$t('common.state')" style="width: 9.8rem"
+    <Column sortable sort-field="state" :header="$t('common.state')" style="width: 9.8rem"
       ><template #body="{ data }"
         ><Signal v-if="data.state" :state="data.state" /><Skeleton v-else width="5rem" /></template
     ></Column>
-    <Column :header="$t('common.section')" style="width: 14.7rem">
+    <Column sortable sort-field="section" :header="$t('common.section')" style="width: 14.7rem">
       <template #body="{ data }"
         ><span class="one"
           ><RouterLink
@@ -88,23 +89,23 @@ const height = 46
         ></template
       >
     </Column>
-    <Column :header="$t('common.course')" style="width: 10.3rem"
+    <Column sortable sort-field="course" :header="$t('common.course')" style="width: 10.3rem"
       ><template #body="{ data }"
         ><span class="one">{{ data.course }}</span></template
       ></Column
     >
-    <Column :header="$t('sections.term')" style="width: 8rem"
+    <Column sortable sort-field="term" :header="$t('sections.term')" style="width: 8rem"
       ><template #body="{ data }"
         ><span class="one">{{ data.terms?.join(', ') }}</span></template
       ></Column
     >
-    <Column :header="$t('sections.teachers')"
+    <Column sortable sort-field="teachers" :header="$t('sections.teachers')"
       ><template #body="{ data }"
         ><span class="one" :title="data.teachers?.join(', ')">{{ data.teachers?.join(', ') }}</span></template
       ></Column
     >
-    <Column field="learners" :header="$t('sections.learnersColumn')" style="width: 4.5rem" />
-    <Column :header="$t('common.class')">
+    <Column sortable field="learners" :header="$t('sections.learnersColumn')" style="width: 6.7rem" />
+    <Column sortable sort-field="class" :header="$t('common.class')">
       <template #body="{ data }">
         <span v-if="data.target" class="one"
           >{{ data.target }} <Counts :counts="data.counts" wordless
@@ -119,7 +120,7 @@ const height = 46
         />
       </template>
     </Column>
-    <Column :header="$t('sections.lastRun')" style="width: 10.2rem"
+    <Column sortable sort-field="run" :header="$t('sections.lastRun')" style="width: 10.2rem"
       ><template #body="{ data }"
         ><span class="one faint">{{ data.pairingId ? when(data.ranAt) : '' }}</span></template
       ></Column

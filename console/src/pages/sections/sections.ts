@@ -20,6 +20,9 @@ export interface Filters {
   hidden: string
 }
 
+/** What a list of sections is sorted by. */
+export type Sort = NonNullable<Query<'list-sections'>['sort']>
+
 export function noFilters(): Filters {
   return {
     text: '',
@@ -39,8 +42,14 @@ export function noFilters(): Filters {
 /** How many sections are loaded at once. */
 const page = 200
 
-function ask(f: Filters, limit: number, cursor: number) {
-  const query = { ...f, atLeast: Number(f.atLeast) || 0, limit, cursor: cursor ? String(cursor) : '' }
+function ask(f: Filters, sort: Sort, limit: number, cursor: number) {
+  const query = {
+    ...f,
+    sort,
+    atLeast: Number(f.atLeast) || 0,
+    limit,
+    cursor: cursor ? String(cursor) : '',
+  }
   return ok(api.GET('/api/v1/sections', { params: { query } }))
 }
 
@@ -48,11 +57,11 @@ function ask(f: Filters, limit: number, cursor: number) {
  * A list of sections of any length: the first page at once, the others when they
  * come into view. Rows that are not loaded yet have only their key.
  */
-export function useSections(filters: Ref<Filters>) {
+export function useSections(filters: Ref<Filters>, sort: Ref<Sort>) {
   const queries = useQueryClient()
   const first = useQuery({
-    queryKey: ['sections', filters],
-    queryFn: () => ask(filters.value, page, 0),
+    queryKey: ['sections', filters, sort],
+    queryFn: () => ask(filters.value, sort.value, page, 0),
     placeholderData: (before) => before,
   })
   const rows = shallowRef<Section[] | undefined>()
@@ -79,12 +88,13 @@ export function useSections(filters: Ref<Filters>) {
       if (loaded.has(n) || n * page >= (rows.value?.length ?? 0)) continue
       loaded.add(n)
       const wanted = filters.value
+      const by = sort.value
       const more = await queries.fetchQuery({
-        queryKey: ['sections', wanted, n],
-        queryFn: () => ask(wanted, page, n * page),
+        queryKey: ['sections', wanted, by, n],
+        queryFn: () => ask(wanted, by, page, n * page),
         staleTime: 1000,
       })
-      if (wanted !== filters.value || !rows.value) return
+      if (wanted !== filters.value || by !== sort.value || !rows.value) return
       const all = rows.value.slice()
       more.items.forEach((x, i) => (all[n * page + i] = x))
       rows.value = all
@@ -97,6 +107,7 @@ export function useSections(filters: Ref<Filters>) {
     for (let next: string | undefined = '0'; next !== undefined;) {
       const some: Schemas['SectionPage'] = await ask(
         state ? { ...filters.value, state } : filters.value,
+        sort.value,
         1000,
         Number(next),
       )
