@@ -1,7 +1,7 @@
 import vue from '@vitejs/plugin-vue'
 import { defineConfig } from 'vite'
 
-import { texts } from './texts'
+import { texts } from './texts.ts'
 
 // `npm run dev` serves the console with a running service behind it.
 const service = process.env.KANBAN_ADDRESS ?? 'http://127.0.0.1:7700'

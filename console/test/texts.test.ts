@@ -51,6 +51,31 @@ for (const [file, text] of Object.entries(sources)) {
   }
 }
 
+/** The texts that a script holds itself: words in a row, or one that begins like a sentence. */
+function raw(file: string, text: string): string[] {
+  const script = file.endsWith('.vue') ? (text.match(/<script setup[^>]*>(.*?)<\/script>/s)?.[1] ?? '') : text
+  const found: string[] = []
+  const visit = (n: ts.Node) => {
+    if (ts.isImportDeclaration(n) || ts.isTypeNode(n)) return
+    const said =
+      ts.isStringLiteralLike(n) || ts.isTemplateHead(n) || ts.isTemplateMiddle(n) || ts.isTemplateTail(n)
+    if (said && /[A-Za-z]{2,} [a-z]{2,}|^[A-Z][a-z]+$/.test(n.text)) found.push(`${file}: ${n.text}`)
+    ts.forEachChild(n, visit)
+  }
+  visit(ts.createSourceFile('x.ts', script, ts.ScriptTarget.Latest, true))
+  return found
+}
+
+it('has no text outside the catalogue', () => {
+  // Names of the product and of keys, and a code of the service.
+  const names = ['Kanban', 'Escape', 'Tab', 'Shift', 'Enter', 'Control', 'not begun']
+  const found = Object.entries(sources)
+    .filter(([file]) => !/theme\.ts|plain\.ts/.test(file))
+    .flatMap(([file, text]) => raw(file, text))
+    .filter((text) => !names.includes(text.split(': ')[1]!))
+  expect(found).toEqual([])
+})
+
 it('gives every text the values that it names, and no others', () => {
   expect(uses.length).toBeGreaterThan(1000)
   for (const { file, key, given } of uses) {

@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/assert"
@@ -123,6 +124,7 @@ func TestConsoleForEverybody(t *testing.T) {
 	pagesForEverybody(t, w, axe)
 	dialogsForEverybody(t, w, axe)
 	forLearnersOnATelephone(t, w, axe)
+	asTheSystemSays(t, w)
 }
 
 // Of every page: nothing serious stands in the way, nothing moves under the mouse while it loads slowly, no text
@@ -149,6 +151,27 @@ func pagesForEverybody(t *testing.T, w *world, axe string) {
 		assert.LessOrEqual(t, wide, 0.0, "%s is wider than the window at 200 %%", path)
 		b.do(chromedp.EmulateViewport(1280, 800))
 	}
+}
+
+// Who asks the system for less motion gets none, and where it chooses the colours, states and what is chosen show.
+func asTheSystemSays(t *testing.T, w *world) {
+	t.Helper()
+	b := w.browse("/pairings/" + w.Pairing.ID)
+	b.until(`!!document.querySelector('.bar i')`)
+	_, err := chromedp.Call(b.ctx, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{
+		Features: []*emulation.MediaFeature{
+			{Name: "prefers-reduced-motion", Value: "reduce"}, {Name: "forced-colors", Value: "active"},
+		},
+	})
+	require.NoError(t, err)
+	b.until(`matchMedia('(prefers-reduced-motion: reduce)').matches && matchMedia('(forced-colors: active)').matches`)
+	lasting := ask(b, chromedp.Evaluate[float64](`Math.max(...[...document.querySelectorAll('*')].map((e) =>
+		getComputedStyle(e)).flatMap((s) => [s.animationDuration, s.transitionDuration]).flatMap((d) => d.split(',')).map(parseFloat))`))
+	assert.Less(t, lasting, 0.05, "seconds")
+	colours := ask(b, chromedp.Evaluate[[]string](`[...new Set([...document.querySelectorAll('.bar i')].map((i) => getComputedStyle(i).backgroundColor))]`))
+	assert.Greater(t, len(colours), 1, "outcomes are told apart: %v", colours)
+	border := ask(b, chromedp.Evaluate[string](`getComputedStyle(document.querySelector('nav [aria-current]')).borderTopStyle`))
+	assert.Equal(t, "solid", border)
 }
 
 // quotedText is a text as a literal of the page's language.

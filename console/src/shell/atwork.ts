@@ -83,16 +83,16 @@ export async function ended(w: Work): Promise<Said | undefined> {
     }
     const r = await ok(api.GET('/api/v1/runs/{id}', path))
     if (!r.finishedAt) return undefined
+    const { title } = w
     const words: Record<string, string> = {
-      finished: $t('shell.hasEndedWord'),
-      'needs-person': $t('common.needsPerson'),
-      moved: $t('shell.didNothingThingsHaveChanged'),
-      failed: 'failed',
-      cancelled: $t('shell.wasStopped'),
+      'needs-person': $t('shell.needsPerson', { title }),
+      moved: $t('shell.didNothingThingsHaveChanged', { title }),
+      failed: $t('shell.hasFailed', { title }),
+      cancelled: $t('shell.wasStopped', { title }),
     }
     return {
       severity: r.state === 'finished' ? 'success' : r.state === 'failed' ? 'error' : 'warn',
-      summary: `${w.title} ${words[r.state] ?? $t('shell.hasEndedWord')}`,
+      summary: words[r.state] ?? $t('shell.hasEnded', { title }),
       detail: r.error || became(r.counts) || undefined,
       to: w.to,
     }

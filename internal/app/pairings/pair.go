@@ -336,7 +336,7 @@ func (s *Service) Pair(ctx context.Context, who string, w Wish) (pairingstore.Pa
 	for _, r := range o.Remarks {
 		switch {
 		case r.Blocks && r.Code == finding.NameUnfit:
-			return pairingstore.Pairing{}, refusal.Invalid("targetName", "%s", r.Detail)
+			return pairingstore.Pairing{}, refusal.Invalid("target", "%s", r.Detail)
 		case r.Blocks:
 			return pairingstore.Pairing{}, refusal.Conflict(r.Code, "%s", r.Detail)
 		}

@@ -105,7 +105,7 @@ func TestWhatCannotBePairedIsRefusedBefore_S5(t *testing.T) {
 	for field, wish := range map[string]pairings.Wish{
 		"sectionId":   {SectionID: db.NewID(), InterfaceID: workspace.ID},
 		"interfaceId": {SectionID: section, InterfaceID: contacts.ID},
-		"targetName": {
+		"target": {
 			SectionID: section, InterfaceID: workspace.ID,
 			TargetName: strings.Repeat("x", 121),
 		},

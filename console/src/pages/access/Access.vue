@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
 import ToggleSwitch from 'primevue/toggleswitch'
-import { computed, ref } from 'vue'
+import { computed, defineAsyncComponent, ref } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
 import { useAddress } from '../../parts/address'
@@ -15,6 +15,9 @@ import { when } from '../../parts/when'
 import { $t } from '../../texts'
 import OfferForm from './OfferForm.vue'
 import Purchases from './Purchases.vue'
+
+// Only those who begin need them.
+const AccessSteps = defineAsyncComponent(() => import('../start/AccessSteps.vue'))
 
 /** What people buy, whom it gives access, and where access and enrolment disagree. */
 const props = defineProps<{ id?: string }>()
@@ -175,6 +178,10 @@ const leads = (o: Schemas['Offer']) =>
     </Column>
   </Listing>
   <Purchases v-if="offers.isFetched.value && sides.isFetched.value" :offer="one" />
+  <AccessSteps
+    v-if="offers.data.value && !offers.data.value.items.some((o) => o.active + o.ended)"
+    :offers="offers.data.value.items"
+  />
   <OfferForm
     v-if="form"
     :edit="form.edit"

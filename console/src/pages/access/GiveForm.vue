@@ -79,11 +79,19 @@ const save = useMutation({
         v-if="give"
         id="until"
         v-model="until"
+        name="until"
         of="date-time"
         :label="$t('access.untilLabel')"
         :help="$t('access.emptyUntilItIsEnded')"
       />
-      <AreaField v-if="!whose" id="reason" v-model="reason" :rows="2" :label="$t('common.why')" />
+      <AreaField
+        v-if="!whose"
+        id="reason"
+        v-model="reason"
+        name="reason"
+        :rows="2"
+        :label="$t('common.why')"
+      />
       <Oops :error="save.error.value" />
       <div class="actions">
         <Button

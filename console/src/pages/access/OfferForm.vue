@@ -76,6 +76,7 @@ const save = useMutation({
       <TextField
         id="offer-name"
         v-model="o.name"
+        name="name"
         :placeholder="$t('access.whatIsSold')"
         :label="$t('common.name')"
       />
@@ -83,13 +84,14 @@ const save = useMutation({
         <ChoiceField
           id="shop"
           v-model="o.interfaceId"
+          name="interfaceId"
           :label="$t('access.soldBy')"
           :options="shops.map((c) => ({ value: c.id, label: c.name }))"
           :help="
             interfaces.data.value && !shops.length ? $t('access.connectServiceThatReportsEvents') : undefined
           "
         />
-        <TextField id="sold-as" v-model="o.offer" :label="$t('access.thereItIsCalled')" />
+        <TextField id="sold-as" v-model="o.offer" name="offer" :label="$t('access.thereItIsCalled')" />
       </div>
       <div class="field">
         <label for="by">{{ $t('access.givesAccessTo') }}</label>
@@ -107,12 +109,14 @@ const save = useMutation({
         <div v-else class="row">
           <ChoiceField
             v-model="o.courseId"
+            name="courseId"
             hidden
             :label="$t('common.course')"
             :options="(courses.data.value?.items ?? []).map((c) => ({ value: c.id, label: c.title }))"
           />
           <ChoiceField
             v-model="o.termRule"
+            name="termRule"
             hidden
             :label="$t('access.term')"
             :options="[
@@ -125,6 +129,7 @@ const save = useMutation({
       <ChoiceField
         id="platform"
         v-model="o.platformId"
+        name="platformId"
         :label="$t('access.peopleAreEnrolledThrough')"
         :options="[
           { value: '', label: $t('access.nobodyIsEnrolledItOnly') },
@@ -135,6 +140,7 @@ const save = useMutation({
         <NumberField
           id="grace"
           v-model="o.graceDays"
+          name="graceDays"
           :min="0"
           :max="366"
           :label="$t('access.daysOfGraceAfterIts')"
@@ -142,6 +148,7 @@ const save = useMutation({
         <ChoiceField
           id="at-end"
           v-model="o.atEnd"
+          name="atEnd"
           :label="$t('access.then')"
           :options="[
             { value: 'unenrol', label: $t('access.peopleAreTakenOut') },

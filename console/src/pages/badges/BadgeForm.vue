@@ -43,15 +43,28 @@ const save = useMutation({
 <template>
   <Frame :of="save" :title="$t('badges.makeBadge')" width="32rem" @close="emit('close')">
     <form @submit.prevent="save.mutate()">
-      <TextField id="badge-name" v-model="badge.name" autofocus :label="$t('common.name')" />
+      <TextField id="badge-name" v-model="badge.name" name="name" autofocus :label="$t('common.name')" />
       <TextField
         id="issuer"
         v-model="issuer"
+        name="issuerId"
         :label="$t('badges.issuer')"
         :help="$t('badges.newNameMakesNewIssuer')"
       />
-      <AreaField id="description" v-model="badge.description" :rows="2" :label="$t('badges.whatItIsFor')" />
-      <AreaField id="criteria" v-model="badge.criteria" :rows="2" :label="$t('badges.whatItTakes')" />
+      <AreaField
+        id="description"
+        v-model="badge.description"
+        name="description"
+        :rows="2"
+        :label="$t('badges.whatItIsFor')"
+      />
+      <AreaField
+        id="criteria"
+        v-model="badge.criteria"
+        name="criteria"
+        :rows="2"
+        :label="$t('badges.whatItTakes')"
+      />
       <Oops :error="save.error.value" />
       <div class="actions">
         <Button type="submit" :label="$t('badges.make')" :loading="save.isPending.value" />

@@ -39,6 +39,7 @@ const revoke = useMutation({
       <AreaField
         id="reason"
         v-model="reason"
+        name="reason"
         autofocus
         :rows="2"
         :label="$t('common.why')"

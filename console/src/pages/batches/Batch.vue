@@ -17,6 +17,7 @@ import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
 import { became } from '../../parts/words'
 import { $t } from '../../texts'
+import { remaining, secondsLeft } from '../pairings/run'
 import { titleOf } from './acts'
 
 /** What something means for many, the exceptions first; then what became of it. */
@@ -86,6 +87,8 @@ function notes(i: Schemas['BatchItem']) {
   if (i.says) list.push(i.says)
   return list
 }
+// It is looked at anew whenever there is news of the batch.
+const left = computed(() => b.value && secondsLeft(b.value.appliedAt, b.value.peopleDone, b.value.people))
 </script>
 
 <template>
@@ -97,9 +100,16 @@ function notes(i: Schemas['BatchItem']) {
         <template v-else-if="b.tried < b.items.length">{{
           $t('batches.ofAreDealtWithThis', { tried: b.tried, items: b.items.length })
         }}</template>
-        <template v-else-if="!b.done">{{
-          $t('batches.ofPeopleOfRunsHave', { peopleDone: b.peopleDone, people: b.people || '?', ended, runs })
-        }}</template>
+        <template v-else-if="!b.done"
+          >{{
+            $t('batches.ofPeopleOfRunsHave', {
+              peopleDone: b.peopleDone,
+              people: b.people || '?',
+              ended,
+              runs,
+            })
+          }}<template v-if="left"> · {{ remaining(left) }}</template></template
+        >
         <template v-else
           >{{
             $t('batches.done', {

@@ -71,6 +71,7 @@ function order(): Schemas['Order'] {
         v-if="act === 'pair'"
         id="bulk-service"
         v-model="interfaceId"
+        name="interfaceId"
         :label="$t('batches.service')"
         :options="(services ?? []).map((c) => ({ value: c.id, label: c.name }))"
       />
@@ -86,6 +87,7 @@ function order(): Schemas['Order'] {
         v-else
         id="bulk-template"
         v-model="template"
+        name="template"
         :label="$t('batches.template')"
         :options="(templates.data.value ?? []).map((t, i) => ({ value: i ? t.name : '', label: t.name }))"
       />

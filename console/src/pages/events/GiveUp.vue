@@ -35,7 +35,10 @@ const giveUp = useMutation({
     void queries.invalidateQueries({ queryKey: ['deliveries'] })
     emit(
       'done',
-      `Given up: ${r.stopped}.${r.underWay ? $t('events.areBeingMadeAtThis', { underWay: r.underWay }) : ''}`,
+      [
+        $t('events.givenUp', { stopped: r.stopped }),
+        r.underWay ? $t('events.areBeingMadeAtThis', { underWay: r.underWay }) : '',
+      ].join(' '),
     )
   },
 })
@@ -47,7 +50,14 @@ const giveUp = useMutation({
       {{ $t('events.andWhatComesAfterThem', { what }) }}
     </p>
     <form @submit.prevent="giveUp.mutate()">
-      <TextField id="reason" v-model="reason" autocomplete="off" maxlength="500" :label="$t('common.why')" />
+      <TextField
+        id="reason"
+        v-model="reason"
+        name="reason"
+        autocomplete="off"
+        maxlength="500"
+        :label="$t('common.why')"
+      />
       <Oops :error="giveUp.error.value" />
       <div class="actions">
         <Button

@@ -185,7 +185,7 @@ const reopen = useMutation({
           ><template #title>{{ asking.title }}</template></i18n-t
         >
       </p>
-      <TextField id="note" v-model="note" required :label="$t('findings.whyItMayStayAs')" />
+      <TextField id="note" v-model="note" name="note" required :label="$t('findings.whyItMayStayAs')" />
       <Oops :error="acknowledge.error.value" />
       <div class="actions">
         <Button

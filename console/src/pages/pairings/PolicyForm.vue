@@ -51,11 +51,12 @@ const save = useMutation({
 <template>
   <Frame :of="save" :title="$t('pairings.whatThisPairingWants')" width="30rem" @close="emit('close')">
     <form @submit.prevent="save.mutate()">
-      <TextField id="class" v-model="target" :label="$t('pairings.nameOfClassOutside')" />
-      <TextField id="roles" v-model="roles" :label="$t('pairings.carriesTheseRoles')" />
+      <TextField id="class" v-model="target" name="target" :label="$t('pairings.nameOfClassOutside')" />
+      <TextField id="roles" v-model="roles" name="policy.roles" :label="$t('pairings.carriesTheseRoles')" />
       <ChoiceField
         id="leavers"
         v-model="policy.leavers"
+        name="policy.leavers"
         :label="$t('pairings.peopleWhoLeaveSection')"
         :options="[
           { value: 'remove', label: $t('pairings.areTakenOutTheirAccount') },
@@ -76,8 +77,18 @@ const save = useMutation({
         <TickField v-model="policy.notify" :label="$t('pairings.serviceMayNotifyNewcomersOf')" /><br />
         <TickField v-model="policy.ownTarget" :label="$t('pairings.takeOutMembersWhomKanban')" />
       </p>
-      <TextField id="number" v-model="number" :label="$t('pairings.stopForPersonAboveSo')" />
-      <TextField id="share" v-model="share" :label="$t('pairings.orAboveThisShareOf')" />
+      <TextField
+        id="number"
+        v-model="number"
+        name="policy.removalNumber"
+        :label="$t('pairings.stopForPersonAboveSo')"
+      />
+      <TextField
+        id="share"
+        v-model="share"
+        name="policy.removalShare"
+        :label="$t('pairings.orAboveThisShareOf')"
+      />
       <Oops :error="save.error.value" :over="(tag) => (made.over(tag), save.mutate())" />
       <div class="actions">
         <Button type="submit" :label="$t('common.save')" :loading="save.isPending.value" />

@@ -86,7 +86,13 @@ const wrong = computed(() => (make.error.value instanceof Problem ? make.error.v
       <p v-for="x in lacking" :key="x?.to" class="urgent">
         ▲ {{ x?.text }} <RouterLink v-if="x" :to="x.to">{{ x.link }}</RouterLink>
       </p>
-      <TextField id="ready-name" v-model="name" :label="$t('common.nameOfRule')" maxlength="200" />
+      <TextField
+        id="ready-name"
+        v-model="name"
+        name="name"
+        :label="$t('common.nameOfRule')"
+        maxlength="200"
+      />
       <template v-for="n in chosen.needs" :key="n.name">
         <TextField
           v-if="n.what === 'address'"

@@ -4,7 +4,7 @@ import Button from 'primevue/button'
 import Column from 'primevue/column'
 import ToggleSwitch from 'primevue/toggleswitch'
 import { useToast } from 'primevue/usetoast'
-import { computed, ref } from 'vue'
+import { computed, defineAsyncComponent, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, ok, type Schemas } from '../../api/client'
@@ -20,6 +20,9 @@ import SwitchOff from './SwitchOff.vue'
 import SwitchOn from './SwitchOn.vue'
 
 type Rule = Schemas['Rule']
+
+// Only those who begin need them.
+const RuleSteps = defineAsyncComponent(() => import('../start/RuleSteps.vue'))
 
 const queries = useQueryClient()
 
@@ -121,6 +124,7 @@ const then = (r: Rule) =>
       /></template>
     </Column>
   </Listing>
+  <RuleSteps v-if="rows && !rows.some((r) => r.delivered)" :rules="rows" />
   <ReadyRules v-if="ready" @close="ready = false" />
   <RuleForm v-if="form" :edit="form.edit" @close="form = undefined" />
 </template>

@@ -108,11 +108,18 @@ function toggle(id: string) {
         </p>
       </div>
       <div>
-        <TextField id="set-name" v-model="name" :placeholder="out?.name" :label="$t('sections.nameOfSet')" />
+        <TextField
+          id="set-name"
+          v-model="name"
+          name="name"
+          :placeholder="out?.name"
+          :label="$t('sections.nameOfSet')"
+        />
         <TextField
           v-if="overridable"
           id="reason"
           v-model="reason"
+          name="reason"
           :label="$t('sections.whyTheseAreLinkedAll')"
           :help="$t('sections.keptInAuditTrailWith')"
         />

@@ -124,12 +124,14 @@ const ready = computed(() =>
         v-if="!edit && kind !== 'named'"
         id="list-of"
         v-model="of"
+        name="ofId"
         :label="kind === 'course' ? $t('common.course') : $t('sections.organisation')"
         :options="choices"
       />
       <TextField
         id="list-name"
         v-model="name"
+        name="name"
         :placeholder="kind === 'named' ? '' : $t('sections.thatOfCourseOrOrganisation')"
         :label="$t('common.name')"
       />

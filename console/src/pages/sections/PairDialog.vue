@@ -109,6 +109,7 @@ const pair = useMutation({
       <ChoiceField
         id="service"
         v-model="interfaceId"
+        name="interfaceId"
         :label="$t('sections.service')"
         :options="(services ?? []).map((c) => ({ value: c.id, label: c.name }))"
       />
@@ -117,6 +118,7 @@ const pair = useMutation({
         <ChoiceField
           id="template"
           v-model="template"
+          name="template"
           hidden
           :label="$t('sections.template')"
           :options="(templates.data.value ?? []).map((t, i) => ({ value: i ? t.name : '', label: t.name }))"
@@ -134,6 +136,7 @@ const pair = useMutation({
         v-if="kind === 'new'"
         id="target"
         v-model="target"
+        name="target"
         autofocus
         :label="$t('sections.nameOfNewClassThere')"
       />

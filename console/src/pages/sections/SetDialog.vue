@@ -98,6 +98,7 @@ const change = useMutation({
       v-if="out?.refused.some((r) => r.override) || reason"
       id="set-reason"
       v-model="reason"
+      name="reason"
       :label="$t('sections.whyTheseAreLinkedAll')"
       :help="$t('sections.keptInAuditTrailWith')"
     />

@@ -55,10 +55,11 @@ const up = (i: number) => p.stages.splice(i - 1, 0, ...p.stages.splice(i, 1))
   >
     <form @submit.prevent="save.mutate()" @input="preview.reset()">
       <div class="row">
-        <TextField id="stage-plan-name" v-model="p.name" autofocus :label="$t('common.name')" />
+        <TextField id="stage-plan-name" v-model="p.name" name="name" autofocus :label="$t('common.name')" />
         <ChoiceField
           id="stage-plan-course"
           v-model="p.courseId"
+          name="courseId"
           :disabled="!!edit"
           :label="$t('common.course')"
           :options="(courses.data.value?.items ?? []).map((c) => ({ value: c.id, label: c.title }))"

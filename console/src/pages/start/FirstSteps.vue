@@ -1,132 +1,20 @@
 <script setup lang="ts">
-import { useQuery } from '@tanstack/vue-query'
-import Button from 'primevue/button'
-import { computed, ref } from 'vue'
+import { computed } from 'vue'
 
-import { api, ok } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
-import { useInterfaces } from '../connections/interface'
+import { useCapabilities } from './capabilities'
 import { firstSteps } from './steps'
+import Steps from './Steps.vue'
 
-/** Leads from an empty installation to the first class that was run, until that is done or
- * somebody puts it away. */
+/** Leads from an empty installation to the first class that was run. */
 const props = defineProps<{ sections: number; paired: number; ran: number }>()
-const interfaces = useInterfaces()
-const kinds = useQuery({ queryKey: ['kinds'], queryFn: () => ok(api.GET('/api/v1/kinds')) })
+const { able, interfaces, error, again } = useCapabilities()
 const steps = computed(() =>
-  interfaces.data.value && kinds.data.value
-    ? firstSteps({ ...props, interfaces: interfaces.data.value.items, kinds: kinds.data.value })
-    : [],
+  interfaces.value ? firstSteps({ ...props, able, interfaces: interfaces.value }) : [],
 )
-const next = computed(() => steps.value.findIndex((s) => !s.done))
-const away = ref(localStorage.getItem('first-steps') === 'away')
-
-function put(aside: boolean) {
-  away.value = aside
-  localStorage.setItem('first-steps', aside ? 'away' : 'shown')
-}
 </script>
 
 <template>
-  <Oops
-    :error="interfaces.error.value ?? kinds.error.value"
-    :again="() => (interfaces.refetch(), kinds.refetch())"
-  />
-  <section v-if="next >= 0 && !away" class="sheet steps" :aria-label="$t('start.firstSteps')">
-    <header>
-      <h2>{{ $t('start.firstSteps') }}</h2>
-      <Button size="small" variant="text" :label="$t('start.putAway')" @click="put(true)" />
-    </header>
-    <ol>
-      <li
-        v-for="(s, i) in steps"
-        :key="s.title"
-        :class="{ done: s.done, now: i === next }"
-        :aria-current="i === next ? 'step' : undefined"
-      >
-        <span class="mark" aria-hidden="true">{{ s.done ? '●' : '○' }}</span>
-        <span
-          ><b>{{ s.title }}</b> <span class="faint">{{ s.why }}</span></span
-        >
-        <span
-          ><span class="aside">{{ s.done ? $t('start.done') : $t('start.toDo') }}</span
-          >{{ s.check }}</span
-        >
-        <RouterLink v-if="s.to" :to="s.to" :class="{ act: i === next }">{{ s.act }}</RouterLink>
-        <span v-else />
-      </li>
-    </ol>
-  </section>
-  <p v-else-if="next >= 0" class="faint again">
-    {{ $t('start.ofFirstStepsAreDone', { steps: steps.filter((s) => s.done).length, steps2: steps.length }) }}
-    <Button size="small" variant="text" :label="$t('start.showThem')" @click="put(false)" />
-  </p>
+  <Oops :error="error" :again="again" />
+  <Steps name="first-steps" :title="$t('start.firstSteps')" :steps="steps" />
 </template>
-
-<style scoped>
-.steps {
-  padding: 0.9rem 1.2rem 1.1rem;
-  margin-bottom: 1rem;
-  border-inline-start: 3px solid var(--ink);
-}
-
-header {
-  display: flex;
-  justify-content: space-between;
-  align-items: center;
-}
-
-h2 {
-  margin: 0;
-  font: 400 1.15rem/1.2 var(--serif);
-}
-
-ol {
-  list-style: none;
-  margin: 0.5rem 0 0;
-  padding: 0;
-}
-
-li {
-  display: grid;
-  grid-template-columns: 1.2rem minmax(0, 1.2fr) minmax(0, 1fr) 13rem;
-  gap: 0.3rem 1rem;
-  padding: 0.55rem 0;
-  border-top: 1px solid var(--hair);
-  align-items: baseline;
-}
-
-li b {
-  display: block;
-}
-
-.done {
-  color: var(--faint);
-}
-
-.done .mark {
-  color: var(--calm);
-}
-
-.act {
-  background: var(--ink);
-  color: var(--sheet);
-  padding: 0.35rem 0.8rem;
-  text-decoration: none;
-  text-align: center;
-}
-
-.again {
-  margin: 0 0 0.7rem;
-}
-
-@media (max-width: 760px) {
-  li {
-    grid-template-columns: 1.2rem 1fr;
-  }
-
-  li > :nth-child(n + 3) {
-    grid-column: 2;
-  }
-}
-</style>
