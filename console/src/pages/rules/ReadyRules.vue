@@ -141,6 +141,10 @@ const wrong = computed(() => (make.error.value instanceof Problem ? make.error.v
   border-top: 1px solid var(--line);
 }
 
+.ready li > button {
+  flex: none;
+}
+
 .ready p {
   margin: 0.1rem 0 0;
 }

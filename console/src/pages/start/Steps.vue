@@ -51,7 +51,7 @@ function put(aside: boolean) {
 <style scoped>
 .steps {
   padding: 0.9rem 1.2rem 1.1rem;
-  margin-bottom: 1rem;
+  margin-block: 1rem;
   border-inline-start: 3px solid var(--ink);
 }
 

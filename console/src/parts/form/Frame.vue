@@ -35,6 +35,14 @@ const { touch, mayClose } = useTyped(() => props.typed ?? inputs.value)
 async function close() {
   if (!sending.value && (await mayClose())) emit('close')
 }
+
+// Who opens a dialog goes on in its first field, unless it names another one.
+const content = ref<HTMLElement>()
+function begin() {
+  const fields = ':is(input, textarea, [role=combobox]):not(:disabled, [type=hidden])'
+  const first = content.value?.querySelector('[autofocus]') ?? content.value?.querySelector(fields)
+  first?.setAttribute('autofocus', '')
+}
 </script>
 
 <template>
@@ -47,9 +55,15 @@ async function close() {
     :close-on-escape="!stays"
     :style="{ width: width ?? '34rem' }"
     :breakpoints="{ '640px': '96vw' }"
+    @show="begin"
     @update:visible="close"
   >
-    <div @keydown.capture="touch" @pointerdown.capture="touch" @input.capture="(touch($event), inputs++)">
+    <div
+      ref="content"
+      @keydown.capture="touch"
+      @pointerdown.capture="touch"
+      @input.capture="(touch($event), inputs++)"
+    >
       <slot :close="close" />
     </div>
   </Dialog>
