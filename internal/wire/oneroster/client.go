@@ -23,12 +23,13 @@ import (
 var paths = map[string]string{
 	FileOrgs: "/orgs", FileSessions: "/academicSessions", FileCourses: "/courses",
 	FileClasses: "/classes", FileUsers: "/users", FileEnrollments: "/enrollments",
+	FileCategories: "/categories", FileLineItems: "/lineItems", FileResults: "/results", FileScoreScales: "/scoreScales",
 }
 
 // PageSize is how many records are asked for at a time.
 const PageSize = 500
 
-// Client reads a rostering service with OAuth 2 client credentials (RFC 6749
+// Client speaks with a rostering or a gradebook service, with OAuth 2 client credentials (RFC 6749
 // 4.4). It is safe for concurrent use.
 type Client struct {
 	address string // with the base path
@@ -41,16 +42,20 @@ type Client struct {
 
 // NewClient reads the service at address (scheme and host, without BasePath), which speaks a version.
 func NewClient(version Version, address, tokenAddress, id, secret string, o call.Options) *Client {
-	o.Detail = describe
 	base, scope := BasePath, ScopeRosterReadonly
 	if version == V11 {
 		base, scope = BasePath11, ScopeRosterReadonly11
 	}
+	return newClient(strings.TrimRight(address, "/")+base, tokenAddress, id, secret, []string{scope}, o)
+}
+
+func newClient(address, tokenAddress, id, secret string, scopes []string, o call.Options) *Client {
+	o.Detail = describe
 	return &Client{
-		address: strings.TrimRight(address, "/") + base,
+		address: address,
 		grant: clientcredentials.Config{
 			ClientID: id, ClientSecret: secret, TokenURL: tokenAddress,
-			Scopes: []string{scope}, AuthStyle: oauth2.AuthStyleInHeader,
+			Scopes: scopes, AuthStyle: oauth2.AuthStyleInHeader,
 		},
 		http: call.New(o),
 	}
@@ -92,25 +97,7 @@ func (c *Client) forgetToken() {
 }
 
 func (c *Client) get(ctx context.Context, address string) (call.Answer, error) {
-	for renewed := false; ; renewed = true {
-		if _, err := c.Authorise(ctx); err != nil {
-			return call.Answer{}, err
-		}
-		req, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
-		if err != nil {
-			return call.Answer{}, fmt.Errorf("reading %s: %w", address, err)
-		}
-		c.mu.Lock()
-		c.token.SetAuthHeader(req)
-		c.mu.Unlock()
-		req.Header.Set("Accept", "application/json")
-		answer, err := c.http.Do(ctx, req)
-		if p, ok := call.As(err); ok && p.Kind == call.WrongCredential && !renewed {
-			c.forgetToken() // expired or withdrawn before its time: one new one
-			continue
-		}
-		return answer, err
-	}
+	return c.send(ctx, http.MethodGet, address, nil)
 }
 
 // Page is one page of a collection.

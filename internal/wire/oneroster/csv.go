@@ -44,6 +44,10 @@ var required = map[string][]string{
 	FileUsers:       {"sourcedId", "enabledUser", "givenName", "familyName"},
 	FileRoles:       {"userSourcedId", "roleType", "role"},
 	FileEnrollments: {"sourcedId", "classSourcedId", "userSourcedId", "role"},
+	FileCategories:  {"sourcedId", "title"},
+	FileLineItems:   {"sourcedId", "title", "classSourcedId"},
+	FileResults:     {"sourcedId", "lineItemSourcedId", "studentSourcedId", "scoreStatus"},
+	FileScoreScales: {"sourcedId", "title", "scoreScaleValue"},
 }
 
 // Headers are the standard's columns of each file, in its order (1.2), followed
@@ -75,6 +79,20 @@ var Headers = map[string][]string{
 	FileEnrollments: {
 		"sourcedId", "status", "dateLastModified", "classSourcedId", "schoolSourcedId", "userSourcedId",
 		"role", "primary", "beginDate", "endDate",
+	},
+	FileCategories: {"sourcedId", "status", "dateLastModified", "title", "weight"},
+	FileLineItems: {
+		"sourcedId", "status", "dateLastModified", "title", "description", "assignDate", "dueDate",
+		"classSourcedId", "categorySourcedId", "gradingPeriodSourcedId", "resultValueMin", "resultValueMax",
+		"schoolSourcedId",
+	},
+	FileResults: {
+		"sourcedId", "status", "dateLastModified", "lineItemSourcedId", "studentSourcedId", "scoreStatus", "score",
+		"scoreDate", "comment", "textScore", "classSourcedId", "inProgress", "incomplete", "late", "missing",
+	},
+	FileScoreScales: {
+		"sourcedId", "status", "dateLastModified", "title", "type", "orgSourcedId", "courseSourcedId",
+		"classSourcedId", "scoreScaleValue",
 	},
 }
 

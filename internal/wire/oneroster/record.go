@@ -64,6 +64,14 @@ func Parse(file string, raw json.RawMessage) (Record, error) {
 		into = new(User)
 	case FileEnrollments:
 		into = new(Enrollment)
+	case FileCategories:
+		into = new(Category)
+	case FileLineItems:
+		into = new(LineItem)
+	case FileResults:
+		into = new(Result)
+	case FileScoreScales:
+		into = new(ScoreScale)
 	default:
 		panic("oneroster: there is no collection " + file)
 	}
