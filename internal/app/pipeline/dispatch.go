@@ -155,7 +155,9 @@ func (l *lane) work(ctx context.Context) {
 				delete(l.inHand, t.delivery.ID)
 			}
 		case b := <-l.read:
-			l.take(b)
+			if l.take(b); ctx.Err() != nil {
+				l.back() // it came when everything had gone back already
+			}
 		case <-l.wake:
 			l.refresh(ctx)
 		case <-stopping:

@@ -18,7 +18,10 @@ func day(text string) time.Time {
 	return at
 }
 
-var autumn = Period{ID: "p1", Title: "Autumn", Kind: "gradingPeriod", Begins: day("2026-09-01"), Ends: day("2026-10-31")}
+var autumn = Period{
+	ID: "p1", Title: "Autumn", Kind: "gradingPeriod", Begins: day("2026-09-01"),
+	Ends: day("2026-10-31"),
+}
 
 // Everything that a book can want of an assignment, each alone: it is a reason
 // when it is wanted and missing, and none otherwise.
@@ -35,18 +38,33 @@ func TestReadiness(t *testing.T) {
 		change func(*Candidate)
 		drop   func(*Needs)
 	}{
-		finding.ItemNotDue: {func(c *Candidate) { c.Source.Due, c.Basis = time.Time{}, ByAssigned }, func(n *Needs) { n.Due = false }},
+		finding.ItemNotDue: {
+			func(c *Candidate) { c.Source.Due, c.Basis = time.Time{}, ByAssigned },
+			func(n *Needs) { n.Due = false },
+		},
 		finding.ItemOutsidePeriod: {func(c *Candidate) { c.Source.Due = day("2026-11-01") }, func(n *Needs) {
 			n.InPeriod = false
 		}},
-		finding.ItemPeriodUnclear: {func(c *Candidate) { c.Period, c.PeriodReason = nil, finding.ItemPeriodUnclear }, func(n *Needs) {
+		finding.ItemPeriodUnclear: {func(c *Candidate) {
+			c.Period, c.PeriodReason = nil,
+				finding.ItemPeriodUnclear
+		}, func(n *Needs) {
 			n.InPeriod = false
 		}},
-		finding.ItemNoPeriod:      {func(c *Candidate) { c.Period = nil }, func(n *Needs) { n.InPeriod = false }},
-		finding.ItemBeforeTerm:    {func(c *Candidate) { c.TermBegins = day("2026-09-21") }, func(n *Needs) { n.NotBeforeTerm = false }},
-		finding.ItemNoCategory:    {func(c *Candidate) { c.Category = "" }, func(n *Needs) { n.Category = false }},
-		finding.ItemTitleTooLong:  {func(c *Candidate) { c.Source.Title = strings.Repeat("ö", 21) }, func(n *Needs) { n.MaxTitle = 0 }},
-		finding.ItemWithoutPoints: {func(c *Candidate) { c.Source.Maximum, c.WithoutPoints = 0, true }, func(n *Needs) { n.PointsAboveZero = false }},
+		finding.ItemNoPeriod: {func(c *Candidate) { c.Period = nil }, func(n *Needs) { n.InPeriod = false }},
+		finding.ItemBeforeTerm: {
+			func(c *Candidate) { c.TermBegins = day("2026-09-21") },
+			func(n *Needs) { n.NotBeforeTerm = false },
+		},
+		finding.ItemNoCategory: {func(c *Candidate) { c.Category = "" }, func(n *Needs) { n.Category = false }},
+		finding.ItemTitleTooLong: {
+			func(c *Candidate) { c.Source.Title = strings.Repeat("ö", 21) },
+			func(n *Needs) { n.MaxTitle = 0 },
+		},
+		finding.ItemWithoutPoints: {
+			func(c *Candidate) { c.Source.Maximum, c.WithoutPoints = 0, true },
+			func(n *Needs) { n.PointsAboveZero = false },
+		},
 	} {
 		c, needs := ready(), all
 		x.change(&c)
@@ -106,14 +124,24 @@ func TestPeriodsAreNeverGuessed(t *testing.T) {
 
 func TestCategoriesAreMadeOnce(t *testing.T) {
 	source := []Category{
-		{ID: "s1", Title: "Home work", Weight: 40}, {ID: "s2", Title: "Tests", Weight: 60}, {ID: "s3", Title: "Quiz", Weight: -1},
-		{ID: "s4", Title: "Projects", Weight: 10}, {ID: "s5", Title: "Labs", Weight: 5},
+		{ID: "s1", Title: "Home work", Weight: 40},
+		{ID: "s2", Title: "Tests", Weight: 60},
+		{
+			ID:    "s3",
+			Title: "Quiz", Weight: -1,
+		},
+		{ID: "s4", Title: "Projects", Weight: 10},
+		{ID: "s5", Title: "Labs", Weight: 5},
 	}
 	book := []Category{
-		{ID: "b1", Title: " HOME  WORK ", Weight: 30}, {ID: "b2", Title: "Quizzes", Weight: 10},
-		{ID: "b3", Title: "Projects"}, {ID: "b4", Title: "projects"}, {ID: "b5", Title: "Exams", Weight: 60},
+		{ID: "b1", Title: " HOME  WORK ", Weight: 30},
+		{ID: "b2", Title: "Quizzes", Weight: 10},
+		{ID: "b3", Title: "Projects"},
+		{ID: "b4", Title: "projects"},
+		{ID: "b5", Title: "Exams", Weight: 60},
 	}
-	list := MatchCategories(source, book, map[string]string{"s2": "b5", "s5": "no such"}, map[string]string{"s5": "b2"})
+	list := MatchCategories(source, book, map[string]string{"s2": "b5", "s5": "no such"},
+		map[string]string{"s5": "b2"})
 	assert.Equal(t, "b1", list[0].Book.ID)
 	assert.Equal(t, ByName, list[0].Evidence)
 	assert.Equal(t, "b5", list[1].Book.ID)

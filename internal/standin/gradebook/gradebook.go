@@ -215,7 +215,8 @@ func (g *Gradebook) list(base, file string) http.HandlerFunc {
 		limit, errLimit := strconv.Atoi(or(query.Get("limit"), "100"))
 		offset, errOffset := strconv.Atoi(or(query.Get("offset"), "0"))
 		since := changedSince.FindStringSubmatch(query.Get("filter"))
-		if errLimit != nil || errOffset != nil || limit < 1 || offset < 0 || query.Get("filter") != "" && since == nil {
+		bad := errLimit != nil || errOffset != nil || limit < 1 || offset < 0
+		if bad || query.Get("filter") != "" && since == nil {
 			fail(w, http.StatusBadRequest, "invalid_filter_field", "limit, offset or filter cannot be used.")
 			return
 		}

@@ -60,7 +60,8 @@ func serve(t *testing.T, rules gradebook.Rules, scopes ...string) *served {
 		s.tokens++
 		w.Header().Set("Content-Type", "application/json")
 		_ = json.NewEncoder(w).Encode(map[string]any{
-			"access_token": fmt.Sprint("t", s.tokens), "token_type": "Bearer", "expires_in": 600, "scope": r.FormValue("scope"),
+			"access_token": fmt.Sprint("t",
+				s.tokens), "token_type": "Bearer", "expires_in": 600, "scope": r.FormValue("scope"),
 		})
 	})
 	mux.Handle("/", s.fault.Wrap(s.Gradebook))
@@ -113,7 +114,8 @@ func TestWhatIsPutIsThere(t *testing.T) {
 	require.True(t, found)
 	for column, want := range map[string]string{
 		"sourcedId": "r1", "lineItemSourcedId": "li", "studentSourcedId": "ada", "score": "8.3", "late": "true",
-		"missing": "false", "scoreStatus": "fully graded", "comment": "Wohlüb", "status": "active", "classSourcedId": "c1",
+		"missing": "false", "scoreStatus": "fully graded", "comment": "Wohlüb", "status": "active",
+		"classSourcedId": "c1",
 	} {
 		assert.Equal(t, want, got.Get(column), column)
 	}
@@ -160,7 +162,10 @@ func TestPagesOfAGradebook(t *testing.T) {
 
 // Everything that the gradebook can want, each refused with its words, and nothing kept.
 func TestWhatAGradebookRefuses(t *testing.T) {
-	s := filled(t, gradebook.Rules{DueInPeriod: true, Points: true, Category: true, LockMade: true, NoDelete: true, Decimals: -1})
+	s := filled(t, gradebook.Rules{
+		DueInPeriod: true, Points: true, Category: true, LockMade: true, NoDelete: true,
+		Decimals: -1,
+	})
 	s.Enter(oneroster.FileLineItems, "term", oneroster.LineItem{Title: "Term grade", Class: *ref("c1")})
 	s.Term("term")
 	item := func(change func(*oneroster.LineItem)) oneroster.LineItem {
@@ -173,13 +178,31 @@ func TestWhatAGradebookRefuses(t *testing.T) {
 		record any
 		says   string
 	}{
-		"a":    {oneroster.FileLineItems, item(func(l *oneroster.LineItem) { l.DueDate = oneroster.Moment{} }), "needs a due date"},
-		"b":    {oneroster.FileLineItems, item(func(l *oneroster.LineItem) { l.DueDate.Time = day("2026-11-02") }), "outside the grading period Autumn"},
-		"c":    {oneroster.FileLineItems, item(func(l *oneroster.LineItem) { l.GradingPeriod = nil }), "needs a grading period"},
-		"d":    {oneroster.FileLineItems, item(func(l *oneroster.LineItem) { l.ResultValueMax = number(0) }), "more than zero points"},
-		"e":    {oneroster.FileLineItems, item(func(l *oneroster.LineItem) { l.Category = ref("none") }), "needs a category"},
-		"f":    {oneroster.FileLineItems, item(func(l *oneroster.LineItem) { l.Class = *ref("c9") }), "no class c9"},
-		"li":   {oneroster.FileLineItems, item(func(l *oneroster.LineItem) { l.ResultValueMax = number(20) }), "only title and dates"},
+		"a": {
+			oneroster.FileLineItems, item(func(l *oneroster.LineItem) { l.DueDate = oneroster.Moment{} }),
+			"needs a due date",
+		},
+		"b": {
+			oneroster.FileLineItems, item(func(l *oneroster.LineItem) { l.DueDate.Time = day("2026-11-02") }),
+			"outside the grading period Autumn",
+		},
+		"c": {
+			oneroster.FileLineItems, item(func(l *oneroster.LineItem) { l.GradingPeriod = nil }),
+			"needs a grading period",
+		},
+		"d": {
+			oneroster.FileLineItems, item(func(l *oneroster.LineItem) { l.ResultValueMax = number(0) }),
+			"more than zero points",
+		},
+		"e": {
+			oneroster.FileLineItems, item(func(l *oneroster.LineItem) { l.Category = ref("none") }),
+			"needs a category",
+		},
+		"f": {oneroster.FileLineItems, item(func(l *oneroster.LineItem) { l.Class = *ref("c9") }), "no class c9"},
+		"li": {
+			oneroster.FileLineItems, item(func(l *oneroster.LineItem) { l.ResultValueMax = number(20) }),
+			"only title and dates",
+		},
 		"term": {oneroster.FileLineItems, essay(), "A term grade cannot be changed"},
 		"g":    {oneroster.FileResults, result("cleo", 1), "no such student"},
 		"h":    {oneroster.FileResults, result("ada", -1), "not below zero"},
@@ -190,7 +213,8 @@ func TestWhatAGradebookRefuses(t *testing.T) {
 		assert.Zero(t, s.Writes(x.file, id)-map[string]int{"li": 1}[id], id)
 	}
 	assert.ErrorContains(t, s.client.Delete(t.Context(), oneroster.FileLineItems, "li"), "cannot be deleted")
-	_, err := s.client.Put(t.Context(), oneroster.FileLineItems, "li", item(func(l *oneroster.LineItem) { l.Title = "Essay 2" }))
+	_, err := s.client.Put(t.Context(), oneroster.FileLineItems, "li",
+		item(func(l *oneroster.LineItem) { l.Title = "Essay 2" }))
 	require.NoError(t, err)
 	s.Set(func(r *gradebook.Rules) { r.Closes = day("2026-09-14") })
 	_, err = s.client.Put(t.Context(), oneroster.FileResults, "r", result("ada", 1))

@@ -23,7 +23,8 @@ import (
 var paths = map[string]string{
 	FileOrgs: "/orgs", FileSessions: "/academicSessions", FileCourses: "/courses",
 	FileClasses: "/classes", FileUsers: "/users", FileEnrollments: "/enrollments",
-	FileCategories: "/categories", FileLineItems: "/lineItems", FileResults: "/results", FileScoreScales: "/scoreScales",
+	FileCategories: "/categories", FileLineItems: "/lineItems", FileResults: "/results",
+	FileScoreScales: "/scoreScales",
 }
 
 // PageSize is how many records are asked for at a time.

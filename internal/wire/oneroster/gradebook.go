@@ -312,7 +312,8 @@ func NewGradebook(version Version, address, tokenAddress, id, secret string, sco
 // OfClass is the address of the first page of a collection's records of one class. Not
 // every service has it (OneRoster 1.2, "/classes/{id}/lineItems", "/classes/{id}/results").
 func (c *Client) OfClass(file, class string) string {
-	return c.address + "/classes/" + url.PathEscape(class) + paths[file] + "?limit=" + strconv.Itoa(PageSize) + "&offset=0"
+	query := url.Values{"limit": {strconv.Itoa(PageSize)}, "offset": {"0"}}
+	return c.address + "/classes/" + url.PathEscape(class) + paths[file] + "?" + query.Encode()
 }
 
 // Put creates or replaces a record under an id of ours (OneRoster 1.2 gradebook, "PUT").

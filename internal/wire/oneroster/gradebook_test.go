@@ -20,7 +20,10 @@ func TestNumbers(t *testing.T) {
 		require.NoError(t, err, text)
 		assert.InDelta(t, want, got, 0, text)
 	}
-	for _, text := range []string{"", "A", "1,234.5", "1,2,3", "NaN", "Inf", "-infinity", "0x10", "1_000", "12 5", "1e999"} {
+	for _, text := range []string{
+		"", "A", "1,234.5", "1,2,3", "NaN", "Inf", "-infinity", "0x10", "1_000", "12 5",
+		"1e999",
+	} {
 		_, err := ParseNumber(text)
 		require.ErrorIs(t, err, ErrNumber, text)
 	}
