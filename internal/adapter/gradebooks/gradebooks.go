@@ -142,7 +142,8 @@ func ItemOf(r oneroster.Record) (Item, error) {
 // ScaleOf reads a score scale. A range such as 90-100 stands for its upper end.
 func ScaleOf(r oneroster.Record) (Scale, error) {
 	s := Scale{
-		ID: r.Get("sourcedId"), Title: r.Get("title"), Class: r.Get("classSourcedId"), Course: r.Get("courseSourcedId"),
+		ID: r.Get("sourcedId"), Title: r.Get("title"), Class: r.Get("classSourcedId"),
+		Course: r.Get("courseSourcedId"),
 		Values: grade.Scale{},
 	}
 	for _, v := range oneroster.ScaleValues(r.Get("scoreScaleValue")) {
@@ -268,7 +269,8 @@ func (g *Gradebook) Grants(ctx context.Context) (read, write, remove bool, err e
 		return false, false, false, err
 	}
 	has := func(last string) bool { return g.client.Granted(scopes, g.version, last) }
-	return has(oneroster.ScopeGradebookRead), has(oneroster.ScopeGradebookPut), has(oneroster.ScopeGradebookDelete), nil
+	read, write = has(oneroster.ScopeGradebookRead), has(oneroster.ScopeGradebookPut)
+	return read, write, has(oneroster.ScopeGradebookDelete), nil
 }
 
 // Each reads a collection to its end, only what changed after since when that is given,

@@ -120,8 +120,10 @@ func TestScoresAreCarriedAndThere(t *testing.T) {
 	enter("cleo", "fully graded", 12, func(r *oneroster.Result) { r.Late = true })
 	enter("dario", "fully graded", 3, nil)
 
-	category, err := book.PutCategory(ctx, grade.Category{ID: gradebooks.ID("i", "category", "Tests"),
-		Title: "Tests", Weight: 40})
+	category, err := book.PutCategory(ctx, grade.Category{
+		ID:    gradebooks.ID("i", "category", "Tests"),
+		Title: "Tests", Weight: 40,
+	})
 	require.NoError(t, err)
 	item, err := book.PutItem(ctx, gradebooks.Item{
 		LineItem: grade.LineItem{
@@ -133,8 +135,10 @@ func TestScoresAreCarriedAndThere(t *testing.T) {
 
 	carried := []grade.Carried{}
 	compare := func() grade.Plan {
-		x := grade.Item{ID: "link", Source: grade.LineItem{Maximum: 20}, Book: &grade.LineItem{Maximum: 100},
-			Carried: carried}
+		x := grade.Item{
+			ID: "link", Source: grade.LineItem{Maximum: 20}, Book: &grade.LineItem{Maximum: 100},
+			Carried: carried,
+		}
 		inBook := map[string]bool{"ada": true, "bram": true, "cleo": true}
 		for _, r := range source.results(t, false) {
 			r.Who, r.NotInBook = r.Student, !inBook[r.Student]
@@ -153,7 +157,8 @@ func TestScoresAreCarriedAndThere(t *testing.T) {
 		got[e.Who] = e.Reason
 	}
 	assert.Equal(t, map[string]finding.Code{
-		"ada": finding.ScoreNew, "bram": finding.ScorePartly, "cleo": finding.ScoreNew, "dario": finding.ScoreNotInBook,
+		"ada": finding.ScoreNew, "bram": finding.ScorePartly, "cleo": finding.ScoreNew,
+		"dario": finding.ScoreNotInBook,
 	}, got)
 	// The line is cut after the first was done: it is there once all the same.
 	require.NoError(t, book.fault.Set(fault.Fault{Kind: fault.Cut, Count: 1, Method: http.MethodPut}))
@@ -177,8 +182,9 @@ func TestScoresAreCarriedAndThere(t *testing.T) {
 	// Somebody changes one in the book: it stays, and is shown.
 	id := gradebooks.ID("i", "result", "link", "ada")
 	book.Enter(oneroster.FileResults, id, oneroster.Result{
-		LineItem: oneroster.Ref{SourcedID: item}, Student: oneroster.Ref{SourcedID: "ada"}, ScoreStatus: "fully graded",
-		Score: number(50),
+		LineItem: oneroster.Ref{SourcedID: item}, Student: oneroster.Ref{SourcedID: "ada"},
+		ScoreStatus: "fully graded",
+		Score:       number(50),
 	})
 	assert.Equal(t, 1, compare().Counts()[grade.Conflict])
 	require.NoError(t, book.DeleteResult(ctx, id))
@@ -197,12 +203,16 @@ func TestGrants(t *testing.T) {
 // What is written reads as what it was.
 func TestMarksComeBack(t *testing.T) {
 	book := open(t, gradebook.Rules{Decimals: -1}, "ada")
-	book.Enter(oneroster.FileLineItems, "li", oneroster.LineItem{Title: "Essay",
-		Class: oneroster.Ref{SourcedID: "c1"}})
+	book.Enter(oneroster.FileLineItems, "li", oneroster.LineItem{
+		Title: "Essay",
+		Class: oneroster.Ref{SourcedID: "c1"},
+	})
 	rapid.Check(t, func(t *rapid.T) {
 		m := grade.Mark{
-			Kind: grade.Kind(rapid.IntRange(0, 3).Draw(t, "kind")), Comment: rapid.SampledFrom([]string{"",
-				"well\ndone", "„gut“"}).Draw(t, "comment"),
+			Kind: grade.Kind(rapid.IntRange(0, 3).Draw(t, "kind")), Comment: rapid.SampledFrom([]string{
+				"",
+				"well\ndone", "„gut“",
+			}).Draw(t, "comment"),
 			Flags: grade.Flags(rapid.IntRange(0, 15).Draw(t, "flags")),
 		}
 		switch m.Kind {
@@ -232,7 +242,8 @@ func (record) Sum() uint64                { return 0 }
 func TestWhatSourcesSay(t *testing.T) {
 	whole := func(change record) record {
 		r := record{
-			"sourcedId": "r", "lineItemSourcedId": "li", "studentSourcedId": "ada", "scoreStatus": "fully graded", "score": "8,5",
+			"sourcedId": "r", "lineItemSourcedId": "li", "studentSourcedId": "ada", "scoreStatus": "fully graded",
+			"score":     "8,5",
 			"scoreDate": "2026-09-10",
 		}
 		for k, v := range change {
@@ -253,8 +264,10 @@ func TestWhatSourcesSay(t *testing.T) {
 		"handed in, a score": {record{"scoreStatus": "submitted"}, grade.Draft, "8.5"},
 		"partly":             {record{"scoreStatus": "partially graded"}, grade.Partly, "8.5"},
 		"exempt":             {record{"scoreStatus": "exempt", "score": ""}, grade.Final, "– (exempt)"},
-		"not handed in": {record{"scoreStatus": "not submitted", "score": "", "missing": "TRUE"},
-			grade.Unmarked, "– (missing, not submitted)"},
+		"not handed in": {
+			record{"scoreStatus": "not submitted", "score": "", "missing": "TRUE"},
+			grade.Unmarked, "– (missing, not submitted)",
+		},
 		"a text":               {record{"score": "", "textScore": "good"}, grade.Final, "good"},
 		"graded without value": {record{"score": ""}, grade.Final, "–"},
 		"no number":            {record{"score": "1,234.5"}, grade.Final, "NaN"},
@@ -275,8 +288,10 @@ func TestWhatSourcesSay(t *testing.T) {
 	assert.True(t, deleted.Deleted)
 	byDate := gradebooks.Usual()
 	byDate.ByDate = true
-	for day, want := range map[string]grade.Status{"2026-09-10": grade.Final, "2026-09-20": grade.Unreleased,
-		"": grade.Unreleased} {
+	for day, want := range map[string]grade.Status{
+		"2026-09-10": grade.Final, "2026-09-20": grade.Unreleased,
+		"": grade.Unreleased,
+	} {
 		got, err := gradebooks.ResultOf(whole(record{"scoreDate": day}), byDate, today)
 		require.NoError(t, err)
 		assert.Equal(t, want, got.Status, day)
@@ -288,15 +303,18 @@ func TestWhatSourcesSay(t *testing.T) {
 
 func TestAssignmentsCategoriesAndScales(t *testing.T) {
 	item, err := gradebooks.ItemOf(record{
-		"sourcedId": "li", "classSourcedId": "c1", "title": " Essay ", "dueDate": "2026-09-20", "resultValueMax": "12,5",
+		"sourcedId": "li", "classSourcedId": "c1", "title": " Essay ", "dueDate": "2026-09-20",
+		"resultValueMax":    "12,5",
 		"categorySourcedId": "cat", "gradingPeriodSourcedId": "p1", "status": "tobedeleted",
 	})
 	require.NoError(t, err)
 	assert.Equal(t, "Essay", item.Title)
 	assert.InDelta(t, 12.5, item.Maximum, 0)
 	assert.True(t, item.Gone)
-	for column, value := range map[string]string{"sourcedId": "", "classSourcedId": "", "dueDate": "20.9.",
-		"resultValueMax": "ten"} {
+	for column, value := range map[string]string{
+		"sourcedId": "", "classSourcedId": "", "dueDate": "20.9.",
+		"resultValueMax": "ten",
+	} {
 		r := record{"sourcedId": "li", "classSourcedId": "c1", "title": "Essay"}
 		r[column] = value
 		_, err := gradebooks.ItemOf(r)
@@ -310,8 +328,10 @@ func TestAssignmentsCategoriesAndScales(t *testing.T) {
 	s, err := gradebooks.ScaleOf(record{"sourcedId": "s", "scoreScaleValue": "{A:90-100},{B:80%},{P:passed}"})
 	require.NoError(t, err)
 	assert.Equal(t, grade.Scale{
-		"a": {Kind: grade.Points, Points: 100}, "b": {Kind: grade.Points, Points: 80}, "p": {Kind: grade.Text,
-			Text: "passed"},
+		"a": {Kind: grade.Points, Points: 100}, "b": {Kind: grade.Points, Points: 80}, "p": {
+			Kind: grade.Text,
+			Text: "passed",
+		},
 	}, s.Values)
 	_, err = gradebooks.ScaleOf(record{"sourcedId": "s", "scoreScaleValue": "A=1"})
 	require.ErrorIs(t, err, gradebooks.ErrRecord)
@@ -319,10 +339,13 @@ func TestAssignmentsCategoriesAndScales(t *testing.T) {
 
 // Whatever stands in the columns, nothing but an error or a mark that was written comes of it.
 func TestDamagedRecords(t *testing.T) {
-	texts := []string{"", "8", "-1", "NaN", "1e400", "fully graded", "exempt", "true", "2026-09-10", "\x00", "ö",
-		"9,9", "{A:1}"}
+	texts := []string{
+		"", "8", "-1", "NaN", "1e400", "fully graded", "exempt", "true", "2026-09-10", "\x00", "ö",
+		"9,9", "{A:1}",
+	}
 	columns := []string{
-		"sourcedId", "lineItemSourcedId", "studentSourcedId", "scoreStatus", "score", "textScore", "scoreDate", "late", "missing",
+		"sourcedId", "lineItemSourcedId", "studentSourcedId", "scoreStatus", "score", "textScore", "scoreDate",
+		"late", "missing",
 		"incomplete", "status", "classSourcedId", "dueDate", "resultValueMax", "title", "weight", "scoreScaleValue",
 	}
 	rapid.Check(t, func(t *rapid.T) {

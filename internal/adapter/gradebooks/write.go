@@ -39,7 +39,8 @@ func (g *Gradebook) PutItem(ctx context.Context, x Item) (string, error) {
 
 // PutResult writes a mark, which is in the book's terms, and gives the result's id there.
 func (g *Gradebook) PutResult(ctx context.Context, id, item, student string, m grade.Mark, at time.Time) (string,
-	error) {
+	error,
+) {
 	return g.client.Put(ctx, oneroster.FileResults, id, resultRecord(id, item, student, m, at))
 }
 
