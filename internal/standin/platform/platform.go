@@ -1,7 +1,8 @@
 // Package platform stands in for the course platform: it has a course outline
 // as a Common Cartridge, a plain page on which activities are ticked off for a
 // learner, reports each tick as an xAPI statement, and takes enrolments over SCIM
-// or as a OneRoster delta.
+// or as a OneRoster delta. Teachers mark on a page of their own; the scores are in a
+// OneRoster gradebook.
 package platform
 
 import (
@@ -20,6 +21,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"kanban/internal/standin/gradebook"
 	"kanban/internal/standin/page"
 	"kanban/internal/standin/school"
 	"kanban/internal/standin/workspace"
@@ -73,16 +75,20 @@ type Platform struct {
 	scim     *workspace.Workspace
 	accounts map[string]string // of people whom the SCIM service made
 
+	// Marks is the gradebook of the one class.
+	Marks *gradebook.Gradebook
+
 	mu        sync.Mutex
 	reporting reporting
-	done      map[string]string // learner/activity → outcome of reporting it
+	done      map[string]string   // learner/activity → outcome of reporting it
+	tokens    map[string][]string // scopes by access token of the gradebook
 }
 
 // New is a platform for the given school on which nothing is done yet.
 func New(s *school.School) *Platform {
 	p := &Platform{
 		school: s, mux: http.NewServeMux(), http: &http.Client{Timeout: 10 * time.Second},
-		done: map[string]string{}, scim: workspace.Bare(Token), accounts: map[string]string{},
+		done: map[string]string{}, tokens: map[string][]string{}, scim: workspace.Bare(Token), accounts: map[string]string{},
 	}
 	p.mux.HandleFunc("GET /courses/propagation/imsmanifest.xml", p.manifest)
 	p.mux.HandleFunc("POST /reporting", p.setReporting)
@@ -90,6 +96,7 @@ func New(s *school.School) *Platform {
 	p.mux.HandleFunc("/scim/v2/", p.places)
 	p.mux.HandleFunc("POST /pickup", p.pickUp)
 	p.mux.HandleFunc("GET /{$}", p.page)
+	p.marking()
 	return p
 }
 
@@ -259,6 +266,7 @@ var ticks = template.Must(template.New("ticks").Parse(`
 {{if .Learner}}{{range .Modules}}<h2>{{.Title}}</h2><table>{{range .Activities}}<tr><td>{{.Title}}
 <td><form method="post" action="/ticks"><input type="hidden" name="learner" value="{{$.Learner}}"><input type="hidden" name="activity" value="{{.ID}}">
 <button id="tick-{{.ID}}">Tick off</button>{{if .Assessed}} <button name="failed" value="1">Fail</button>{{end}}</form><td>{{.Outcome}}</tr>{{end}}</table>{{end}}{{end}}
+<p><a href="/marking">Marking</a></p>
 <h2>Where activity is reported</h2><form method="post" action="/reporting"><label>xAPI endpoint <input name="endpoint" size="44" value="{{.Reporting.Endpoint}}"></label>
 <label>key <input name="key" value="{{.Reporting.Key}}"></label> <label>secret <input name="secret" type="password"></label> <button>Save</button></form>`))
 
