@@ -222,8 +222,15 @@ func (p *Platform) markingPage(w http.ResponseWriter, r *http.Request) {
 			text, _ := json.Marshal(got.Score)
 			shown.Score = string(text)
 		}
-		if got.Status == oneroster.ToBeDeleted {
+		switch {
+		case got.Status == "": // nobody has entered anything
+			shown.State = "–"
+		case got.Status == oneroster.ToBeDeleted:
 			shown.State = "deleted"
+		case bool(got.Late):
+			shown.State += ", late"
+		case bool(got.Missing):
+			shown.State += ", missing"
 		}
 		rows = append(rows, shown)
 	}

@@ -88,7 +88,8 @@ type Platform struct {
 func New(s *school.School) *Platform {
 	p := &Platform{
 		school: s, mux: http.NewServeMux(), http: &http.Client{Timeout: 10 * time.Second},
-		done: map[string]string{}, tokens: map[string][]string{}, scim: workspace.Bare(Token), accounts: map[string]string{},
+		done: map[string]string{}, tokens: map[string][]string{}, scim: workspace.Bare(Token),
+		accounts: map[string]string{},
 	}
 	p.mux.HandleFunc("GET /courses/propagation/imsmanifest.xml", p.manifest)
 	p.mux.HandleFunc("POST /reporting", p.setReporting)
