@@ -1,6 +1,6 @@
 import type { Plugin } from 'vite'
 
-const named = /(?:\$t\(\s*['`]|keypath="|\/\* texts: )(\w+)/g
+const named = /(?:\$t\(\s*['`]|keypath=")(\w+)/g
 const ours = /\/src\/(?!texts\/).*\.(?:vue|ts)$/
 
 /**

@@ -125,6 +125,7 @@ func TestConsoleForEverybody(t *testing.T) {
 	dialogsForEverybody(t, w, axe)
 	forLearnersOnATelephone(t, w, axe)
 	asTheSystemSays(t, w)
+	turnsPages(t, w, axe)
 }
 
 // Of every page: nothing serious stands in the way, nothing moves under the mouse while it loads slowly, no text
@@ -151,6 +152,27 @@ func pagesForEverybody(t *testing.T, w *world, axe string) {
 		assert.LessOrEqual(t, wide, 0.0, "%s is wider than the window at 200 %%", path)
 		b.do(chromedp.EmulateViewport(1280, 800))
 	}
+}
+
+// A list of more than a page is turned by keyboard, says where one is in the address, and stays there after a reload.
+func turnsPages(t *testing.T, w *world, axe string) {
+	t.Helper()
+	for range 60 {
+		_, err := w.Read(t.Context())
+		require.NoError(t, err)
+	}
+	b := w.browse("/runs")
+	b.until(`document.querySelectorAll('tbody tr').length === 50`)
+	assert.Empty(t, b.barriers(axe))
+	first := ask(b, chromedp.Evaluate[string](`document.querySelector('tbody a').getAttribute('href')`))
+	b.do(chromedp.Evaluate[chromedp.Void](`document.querySelector('[aria-label^="older"]').focus()`))
+	b.key(kb.Enter)
+	b.until(`location.search.startsWith('?from=') && document.querySelector('tbody a').getAttribute('href') !== ` + quotedText(first))
+	b.do(chromedp.Reload())
+	b.until(`!!document.querySelector('tbody a') && document.querySelector('tbody a').getAttribute('href') !== ` + quotedText(first))
+	b.do(chromedp.Evaluate[chromedp.Void](`document.querySelector('[aria-label$="newer"]').focus()`))
+	b.key(kb.Enter)
+	b.until(`location.search === '' && document.querySelector('tbody a').getAttribute('href') === ` + quotedText(first))
 }
 
 // Who asks the system for less motion gets none, and where it chooses the colours, states and what is chosen show.

@@ -1,7 +1,6 @@
 <script setup lang="ts">
+import Button from 'primevue/button'
 import Paginator, { type PageState } from 'primevue/paginator'
-
-import { $t } from '../texts'
 
 /** Turning the pages of a list, the newest first unless said otherwise; the cursors of the
  * pages before are kept. */
@@ -23,22 +22,23 @@ function turn({ page }: PageState) {
     :first="cursor.length"
     :rows="1"
     :total-records="cursor.length + (next ? 2 : 1)"
-    template="PrevPageLink NextPageLink"
-    :pt="{
-      prev: { 'aria-label': back ?? $t('parts.newer'), class: 'turn' },
-      next: { 'aria-label': on ?? $t('parts.older'), class: 'turn' },
-    }"
     @page="turn"
   >
-    <template #prevpagelinkicon>← {{ back ?? $t('parts.newer') }}</template>
-    <template #nextpagelinkicon>{{ on ?? $t('parts.older') }} →</template>
+    <template #container="{ prevPageCallback, nextPageCallback }">
+      <Button
+        size="small"
+        variant="text"
+        :label="`← ${back ?? $t('parts.newer')}`"
+        :disabled="!cursor.length"
+        @click="prevPageCallback"
+      />
+      <Button
+        size="small"
+        variant="text"
+        :label="`${on ?? $t('parts.older')} →`"
+        :disabled="!next"
+        @click="nextPageCallback"
+      />
+    </template>
   </Paginator>
 </template>
-
-<style scoped>
-:deep(.turn) {
-  width: auto;
-  padding: 0 0.6rem;
-  border-radius: 3px;
-}
-</style>
