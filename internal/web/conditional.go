@@ -159,7 +159,7 @@ func (s *Server) conditional(next http.Handler) http.Handler {
 					writeStale(w, tag, now.Body.Bytes(), body)
 					return
 				}
-				r.Body = io.NopCloser(bytes.NewReader(body))
+				r.Body = again(body, w)
 				held := httptest.NewRecorder()
 				next.ServeHTTP(held, r)
 				if held.Code < 300 && held.Header().Get("ETag") == "" { // for the next change

@@ -43,7 +43,7 @@ func (s *Server) idempotent(next http.Handler) http.Handler {
 			writeUnread(w, err)
 			return
 		}
-		r.Body = io.NopCloser(bytes.NewReader(body))
+		r.Body = again(body, w)
 		sum := sha256.Sum256([]byte(r.Method + " " + r.URL.RequestURI() + "\n" + string(body)))
 		owned := auth.Caller(r.Context()).ID + "/" + key
 		claimed, kept, err := s.claim(r.Context(), owned, sum[:])

@@ -1,6 +1,7 @@
 package web
 
 import (
+	"bytes"
 	"cmp"
 	"io"
 	"net/http"
@@ -46,6 +47,13 @@ func (t *timed) Read(p []byte) (int, error) {
 		_ = t.control.SetReadDeadline(time.Time{})
 	}
 	return n, err
+}
+
+// again is a body that was read already, to be read once more. Whoever reads it may set a
+// deadline for that, which must not outlive it: one that passes while the handler works
+// would end the request.
+func again(body []byte, w http.ResponseWriter) io.ReadCloser {
+	return &timed{io.NopCloser(bytes.NewReader(body)), http.NewResponseController(w)}
 }
 
 // methods are those that are counted by name; a caller could make up any number of others.
