@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/http"
@@ -18,10 +19,9 @@ import (
 
 func listSections(ctx context.Context, cmd *cli.Command) error {
 	q := filterQuery(cmd)
-	if by := cmd.String("sort"); by != "" && cmd.Bool("descending") {
-		q.Set("sort", "-"+by)
-	} else {
-		q.Set("sort", by)
+	q.Set("sort", cmd.String("sort"))
+	if cmd.Bool("descending") {
+		q.Set("sort", "-"+cmp.Or(cmd.String("sort"), "state"))
 	}
 	c := connect(cmd)
 	all, err := client.All[api.Section](ctx, c, "/sections?"+q.Encode())

@@ -268,7 +268,7 @@ func (g *Gradebook) Grants(ctx context.Context) (read, write, remove bool, err e
 	if err != nil {
 		return false, false, false, err
 	}
-	has := func(last string) bool { return g.client.Granted(scopes, g.version, last) }
+	has := func(last string) bool { return oneroster.Granted(scopes, g.version, last) }
 	read, write = has(oneroster.ScopeGradebookRead), has(oneroster.ScopeGradebookPut)
 	return read, write, has(oneroster.ScopeGradebookDelete), nil
 }

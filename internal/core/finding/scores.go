@@ -59,5 +59,4 @@ const (
 	ItemTitleTooLong   Code = "item-title-too-long"
 	BookNotOpen        Code = "book-not-open"
 	PeriodFinal        Code = "period-final"
-	WeightsDiffer      Code = "weights-differ"
 )

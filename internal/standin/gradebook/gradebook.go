@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -18,6 +17,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"kanban/internal/standin/listing"
 	"kanban/internal/wire/oneroster"
 )
 
@@ -49,7 +49,7 @@ type Period struct {
 type School interface {
 	// Has reports whether a class has a student.
 	Has(class, student string) bool
-	// Classes reports whether there is a class.
+	// Class reports whether there is a class.
 	Class(id string) bool
 	// Period gives a grading period.
 	Period(id string) (Period, bool)
@@ -85,7 +85,6 @@ func New(rules Rules, allowed func(*http.Request, string) bool, school School, n
 			oneroster.FileCategories, oneroster.FileLineItems, oneroster.FileResults, oneroster.FileScoreScales,
 		} {
 			g.mux.HandleFunc("GET "+base+"/"+file, g.list(base, file))
-			g.mux.HandleFunc("GET "+base+"/classes/{class}/"+file, g.list(base, file))
 			g.mux.HandleFunc("GET "+base+"/"+file+"/{id}", g.one(file))
 			g.mux.HandleFunc("PUT "+base+"/"+file+"/{id}", g.put(file))
 			g.mux.HandleFunc("DELETE "+base+"/"+file+"/{id}", g.drop(file))
@@ -182,75 +181,31 @@ func (g *Gradebook) stamped(record any, id string) any {
 	panic(fmt.Sprintf("gradebook: a %T is no record", record))
 }
 
-func fail(w http.ResponseWriter, status int, minor, text string) {
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(status)
-	_ = json.NewEncoder(w).Encode(oneroster.NewStatusInfo(minor, text))
-}
-
 func (g *Gradebook) may(w http.ResponseWriter, r *http.Request, scope string) bool {
 	if r.Header.Get("Authorization") == "" {
-		fail(w, http.StatusUnauthorized, "unauthorisedrequest", "An access token is needed.")
+		listing.Fail(w, http.StatusUnauthorized, "unauthorisedrequest", "An access token is needed.")
 		return false
 	}
 	if !g.allowed(r, scope) {
-		fail(w, http.StatusForbidden, "forbidden", "The access token does not grant "+scope+".")
+		listing.Fail(w, http.StatusForbidden, "forbidden", "The access token does not grant "+scope+".")
 		return false
 	}
 	return true
 }
-
-// most is how many records a page has at most, whatever was asked for.
-const most = 50
-
-// changedSince is the one filter that is understood.
-var changedSince = regexp.MustCompile(`^dateLastModified>'([^']+)'$`)
 
 func (g *Gradebook) list(base, file string) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		if !g.may(w, r, oneroster.ScopeGradebookRead) {
 			return
 		}
-		query := r.URL.Query()
-		limit, errLimit := strconv.Atoi(or(query.Get("limit"), "100"))
-		offset, errOffset := strconv.Atoi(or(query.Get("offset"), "0"))
-		since := changedSince.FindStringSubmatch(query.Get("filter"))
-		bad := errLimit != nil || errOffset != nil || limit < 1 || offset < 0
-		if bad || query.Get("filter") != "" && since == nil {
-			fail(w, http.StatusBadRequest, "invalid_filter_field", "limit, offset or filter cannot be used.")
-			return
-		}
-		class := r.PathValue("class")
-		if class != "" && !g.school.Class(class) {
-			fail(w, http.StatusNotFound, "unknownobject", "There is no class "+class+".")
-			return
-		}
-		g.mu.Lock()
-		var items []any
-		for _, id := range g.order[file] {
-			x := g.records[file][id]
-			if class != "" && classOf(x) != class || since != nil && changed(x) <= since[1] {
-				continue
+		listing.Serve(w, r, file, All[any](g, file), changed, func(items []any) any {
+			if base == oneroster.BasePath11 {
+				for i := range items {
+					items[i] = older(items[i])
+				}
 			}
-			items = append(items, x)
-		}
-		g.mu.Unlock()
-		limit = min(limit, most)
-		from, to := min(offset, len(items)), min(offset+limit, len(items))
-		if to < len(items) {
-			query.Set("limit", strconv.Itoa(limit))
-			query.Set("offset", strconv.Itoa(to))
-			w.Header().Set("Link", fmt.Sprintf(`<http://%s%s?%s>; rel="next"`, r.Host, r.URL.Path, query.Encode()))
-		}
-		w.Header().Set("X-Total-Count", strconv.Itoa(len(items)))
-		w.Header().Set("Content-Type", "application/json")
-		page := append([]any{}, items[from:to]...)
-		if base == oneroster.BasePath11 {
-			for i := range page {
-				page[i] = older(page[i])
-			}
-		}
-		_ = json.NewEncoder(w).Encode(map[string]any{file: page})
+			return items
+		})
 	}
 }
 
@@ -261,29 +216,6 @@ func older(record any) any {
 		return c
 	}
 	return record
-}
-
-func or(text, otherwise string) string {
-	if text == "" {
-		return otherwise
-	}
-	return text
-}
-
-func classOf(record any) string {
-	switch x := record.(type) {
-	case oneroster.LineItem:
-		return x.Class.SourcedID
-	case oneroster.Result:
-		if x.Class != nil {
-			return x.Class.SourcedID
-		}
-	case oneroster.ScoreScale:
-		if x.Class != nil {
-			return x.Class.SourcedID
-		}
-	}
-	return ""
 }
 
 func changed(record any) string {
@@ -302,7 +234,7 @@ func (g *Gradebook) one(file string) http.HandlerFunc {
 		record, there := g.records[file][r.PathValue("id")]
 		g.mu.Unlock()
 		if !there {
-			fail(w, http.StatusNotFound, "unknownobject", "There is nothing of this id.")
+			listing.Fail(w, http.StatusNotFound, "unknownobject", "There is nothing of this id.")
 			return
 		}
 		w.Header().Set("Content-Type", "application/json")
@@ -326,14 +258,14 @@ func (g *Gradebook) put(file string) http.HandlerFunc {
 		id := r.PathValue("id")
 		body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, 1<<20))
 		if err != nil {
-			fail(w, http.StatusUnprocessableEntity, "invaliddata", "The body is too long.")
+			listing.Fail(w, http.StatusUnprocessableEntity, "invaliddata", "The body is too long.")
 			return
 		}
 		g.mu.Lock()
 		defer g.mu.Unlock()
 		record, problem := g.taken(file, id, body)
 		if problem != "" {
-			fail(w, http.StatusUnprocessableEntity, "invaliddata", problem)
+			listing.Fail(w, http.StatusUnprocessableEntity, "invaliddata", problem)
 			return
 		}
 		_, there := g.records[file][id]
@@ -483,9 +415,9 @@ func (g *Gradebook) drop(file string) http.HandlerFunc {
 		g.mu.Unlock()
 		switch {
 		case !there:
-			fail(w, http.StatusNotFound, "unknownobject", "There is nothing of this id.")
+			listing.Fail(w, http.StatusNotFound, "unknownobject", "There is nothing of this id.")
 		case locked:
-			fail(w, http.StatusForbidden, "forbidden", "It cannot be deleted from outside.")
+			listing.Fail(w, http.StatusForbidden, "forbidden", "It cannot be deleted from outside.")
 		default:
 			g.Erase(file, id)
 			w.WriteHeader(http.StatusNoContent)

@@ -8,17 +8,16 @@ import (
 	"crypto/rand"
 	"crypto/subtle"
 	"encoding/json"
-	"fmt"
 	"html/template"
 	"net/http"
 	"net/url"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
 	"time"
 
+	"kanban/internal/standin/listing"
 	"kanban/internal/standin/page"
 	"kanban/internal/standin/school"
 	"kanban/internal/wire/oneroster"
@@ -124,9 +123,6 @@ func (r *Register) allowed(req *http.Request) bool {
 	return time.Now().Before(r.tokens[token])
 }
 
-// changedSince is the one filter that is understood.
-var changedSince = regexp.MustCompile(`^dateLastModified>'([^']+)'$`)
-
 // list serves one collection with limit and offset, X-Total-Count and Link, and
 // with a filter on when records last changed.
 func list[T interface{ Common() oneroster.Base }](r *Register, path, wrapper string, all func(base string) []T) {
@@ -142,43 +138,13 @@ func listAt[T interface{ Common() oneroster.Base }](r *Register, version onerost
 			http.NotFound(w, req)
 			return
 		}
-		w.Header().Set("Content-Type", "application/json")
 		if !r.allowed(req) {
-			w.WriteHeader(http.StatusUnauthorized)
-			_ = json.NewEncoder(w).Encode(oneroster.NewStatusInfo("unauthorisedrequest",
-				"The access token is unknown or has expired."))
+			listing.Fail(w, http.StatusUnauthorized, "unauthorisedrequest", "The access token is unknown or has expired.")
 			return
 		}
-		limit, offset := number(req, "limit", 100), number(req, "offset", 0)
-		if limit < 1 || offset < 0 {
-			w.WriteHeader(http.StatusBadRequest)
-			_ = json.NewEncoder(w).Encode(oneroster.NewStatusInfo("invaliddata",
-				"limit and offset must be positive numbers."))
-			return
-		}
-		limit = min(limit, 50) // a server may give fewer than asked
-		base := "http://" + req.Host + at
-		items := all(base)
-		more := ""
-		if filter := req.URL.Query().Get("filter"); filter != "" {
-			since := changedSince.FindStringSubmatch(filter)
-			if since == nil {
-				w.WriteHeader(http.StatusBadRequest)
-				_ = json.NewEncoder(w).Encode(oneroster.NewStatusInfo("invalid_filter_field",
-					"Only dateLastModified>'…' is understood."))
-				return
-			}
-			items = slices.DeleteFunc(items, func(x T) bool { return x.Common().DateLastModified <= since[1] })
-			more = "&filter=" + url.QueryEscape(filter)
-		}
-		w.Header().Set("X-Total-Count", strconv.Itoa(len(items)))
-		from, to := min(offset, len(items)), min(offset+limit, len(items))
-		if to < len(items) {
-			w.Header().Set("Link",
-				fmt.Sprintf(`<%s%s?limit=%d&offset=%d%s>; rel="next", <%s%s?limit=%d&offset=0%s>; rel="first"`, base,
-					path, limit, to, more, base, path, limit, more))
-		}
-		_ = json.NewEncoder(w).Encode(map[string]any{wrapper: as(version, items[from:to])})
+		listing.Serve(w, req, wrapper, all("http://"+req.Host+at),
+			func(x T) string { return x.Common().DateLastModified },
+			func(items []T) any { return as(version, items) })
 	})
 }
 
@@ -204,18 +170,6 @@ func as[T any](version oneroster.Version, items []T) any {
 		delete(older[i], "roles")
 	}
 	return older
-}
-
-func number(req *http.Request, name string, fallback int) int {
-	text := req.URL.Query().Get(name)
-	if text == "" {
-		return fallback
-	}
-	n, err := strconv.Atoi(text)
-	if err != nil {
-		return -1
-	}
-	return n
 }
 
 func base(id string, modified time.Time) oneroster.Base {

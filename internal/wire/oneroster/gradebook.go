@@ -309,13 +309,6 @@ func NewGradebook(version Version, address, tokenAddress, id, secret string, sco
 	return newClient(strings.TrimRight(address, "/")+base, tokenAddress, id, secret, full, o)
 }
 
-// OfClass is the address of the first page of a collection's records of one class. Not
-// every service has it (OneRoster 1.2, "/classes/{id}/lineItems", "/classes/{id}/results").
-func (c *Client) OfClass(file, class string) string {
-	query := url.Values{"limit": {strconv.Itoa(PageSize)}, "offset": {"0"}}
-	return c.address + "/classes/" + url.PathEscape(class) + paths[file] + "?" + query.Encode()
-}
-
 // Put creates or replaces a record under an id of ours (OneRoster 1.2 gradebook, "PUT").
 // It gives the id under which the service has it, which is another one where the service
 // answers so. Doing it again does the same.
@@ -420,6 +413,6 @@ func (c *Client) send(ctx context.Context, method, address string, body []byte) 
 
 // Granted reports whether a token was granted a gradebook scope. A service that does not
 // say what it granted is taken to have granted what was asked for (RFC 6749, 5.1).
-func (c *Client) Granted(scopes []string, version Version, last string) bool {
+func Granted(scopes []string, version Version, last string) bool {
 	return len(scopes) == 0 || slices.Contains(scopes, Scope(version, last))
 }

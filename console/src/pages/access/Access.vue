@@ -57,7 +57,7 @@ const verdicts: Record<string, string> = {
 const leads = (o: Schemas['Offer']) =>
   o.courseId
     ? $t('access.oneSectionOfCourseTerm', { termRule: o.termRule })
-    : `${o.sectionIds?.length ?? 0} ${$t('access.section', o.sectionIds?.length ?? 0)}`
+    : $t('access.sections', { n: o.sectionIds?.length ?? 0 }, o.sectionIds?.length ?? 0)
 </script>
 
 <template>
@@ -66,11 +66,10 @@ const leads = (o: Schemas['Offer']) =>
   </PageHead>
   <Oops :error="remove.error.value ?? flip.error.value" />
   <p v-for="u in unmapped.data.value" :key="u.offer" class="sheet unmapped">
-    <i18n-t keypath="access.toAndNoOfferSays" scope="global"
+    <i18n-t keypath="access.toAndNoOfferSays" :plural="u.buyers" scope="global"
       ><template #what
         ><b>{{ $t('access.sold', { interface: u.interface, offer: u.offer }) }}</b></template
-      ><template #buyers>{{ u.buyers }}</template
-      ><template #buyers2>{{ $t('access.person', u.buyers) }}</template></i18n-t
+      ><template #buyers>{{ u.buyers }}</template></i18n-t
     >{{ ' '
     }}<Button
       size="small"

@@ -39,8 +39,10 @@ const chosenTemplate = computed(
 
 const header = computed(() => {
   if (props.act === 'pair') return $t('batches.pairSection', { free: props.free.length }, props.free.length)
-  const what = props.act === 'open' ? $t('batches.open') : $t('batches.applyTemplateTo')
-  return `${what} ${props.paired.length} ${$t('batches.class', props.paired.length)}`
+  const n = props.paired.length
+  return props.act === 'open'
+    ? $t('batches.openClasses', { n }, n)
+    : $t('batches.applyTemplateToClasses', { n }, n)
 })
 
 function order(): Schemas['Order'] {

@@ -27,7 +27,7 @@ const about = computed(() => {
   const n = (page.total ?? page.items.length).toLocaleString()
   return (page.total ?? 0) > page.items.length
     ? $t('people.firstOfWhoFitType', { items: page.items.length, n })
-    : `${n} ${$t('people.personFits', page.items.length)}`
+    : $t('people.personFits', { n }, page.items.length)
 })
 </script>
 

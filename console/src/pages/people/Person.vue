@@ -33,7 +33,6 @@ const places = computed(
 )
 const out = computed(() => places.value.filter((s) => s.class.state !== 'in' && s.class.state !== 'gone'))
 const inside = computed(() => places.value.filter((s) => s.class.state === 'in'))
-const classes = (n: number) => `${n} ${$t('people.class', n)}`
 /** The section whose progress is shown activity by activity. */
 const looked = ref<Schemas['Whereabouts']>()
 const inClass = {
@@ -75,10 +74,11 @@ const sections = computed(() => p.value?.sections.map((s, i) => ({ id: i, ...s }
       </p>
       <p v-if="inside.length">
         {{
-          $t('people.in', {
-            inside: classes(inside.length),
-            inside2: inside.map((s) => s.target || s.section).join(', '),
-          })
+          $t(
+            'people.in',
+            { n: inside.length, classes: inside.map((s) => s.target || s.section).join(', ') },
+            inside.length,
+          )
         }}
       </p>
       <p v-if="!places.length" class="faint">

@@ -92,11 +92,13 @@ const signs: Record<string, string> = {
 const count = (what: string) => seen.value?.changes.filter((c) => c.what === what).length ?? 0
 const summary = computed(
   () =>
+    seen.value &&
     $t('settings.addedChangedWaitingForRegister', {
-      count: count('add'),
-      count2: count('change'),
-      count3: count('wait'),
-    }) + $t('settings.asInFilesAlready', { same: seen.value?.same }),
+      added: count('add'),
+      changed: count('change'),
+      waiting: count('wait'),
+      same: seen.value.same,
+    }),
 )
 </script>
 
