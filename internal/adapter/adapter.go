@@ -54,6 +54,7 @@ const (
 	KindSMTP      = "smtp"
 	KindHTTP      = "http-api"
 	KindPickup    = "oneroster-delta"
+	KindGradebook = "oneroster-gradebook"
 )
 
 // What becomes of a batch of statements in which some are faulty.
@@ -85,6 +86,8 @@ const (
 	LearningEventsIn Capability = "learning-events-in"
 	EventsIn         Capability = "events-in"
 	MessagesOut      Capability = "messages-out"
+	ScoresIn         Capability = "scores-in"
+	ScoresOut        Capability = "scores-out"
 )
 
 // Field is one value to enter for an interface.

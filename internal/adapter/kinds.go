@@ -344,6 +344,7 @@ var Kinds = []Kind{
 		},
 		Capabilities: []Capability{EventsIn},
 	},
+	gradebookKind,
 	{
 		Name: KindSMTP, Title: "Mail (SMTP)", Short: "mail",
 		About:  "Sends mail.",

@@ -13,6 +13,7 @@ var placeholder = regexp.MustCompile(`\{([^{}]*)\}`)
 // placeholders are those that a template may have, by field.
 var placeholders = map[string][]string{
 	"classPage":    {"id", "code", "name"},
+	"itemPage":     {"id"},
 	"personPage":   {"id", "identifier", "email", "userName"},
 	"deliveryPage": {"id", "person"},
 }

@@ -25,6 +25,7 @@ import (
 	"kanban/internal/app/reports"
 	"kanban/internal/app/rules"
 	"kanban/internal/app/runs"
+	"kanban/internal/app/scores"
 	"kanban/internal/app/stages"
 	"kanban/internal/app/tasks"
 	"kanban/internal/core/rule"
@@ -70,6 +71,7 @@ type UseCases struct {
 	Registers   *registers.Service
 	Reports     *reports.Service
 	Runs        *runs.Service
+	Scores      *scores.Service
 }
 
 // New puts them together over a database.
@@ -92,6 +94,7 @@ func New(db *db.Database, o Options) *UseCases {
 		Store: db, Schedules: x.Runs, Connections: x.Connections,
 		Call: o.Call,
 	}
+	x.Scores = &scores.Service{Store: db, Connections: x.Connections, Call: o.Call, Zone: o.Zone}
 	x.Linking = &linking.Service{Store: db, Pairings: x.Pairings, Runs: x.Runs}
 	x.Batches = &batches.Service{Store: db, Pairings: x.Pairings, Runs: x.Runs, Linking: x.Linking}
 	x.Deliveries = &pipeline.Deliveries{

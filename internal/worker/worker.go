@@ -69,6 +69,19 @@ func (x *shift) rosterJobs(workers *river.Workers) {
 		return x.exclusively(ctx, "run/"+j.Args.RunID,
 			func() error { return asked(uses.Runs.Work(ctx, j.Args.RunID, last(j))) })
 	})
+	add(x, workers, func(ctx context.Context, j *river.Job[jobs.CarryScores]) error {
+		if err := pausedNow(ctx, s); err != nil {
+			return err
+		}
+		return x.exclusively(ctx, "run/"+j.Args.RunID,
+			func() error { return asked(uses.Scores.Work(ctx, j.Args.RunID, last(j))) })
+	})
+	add(x, workers, func(ctx context.Context, j *river.Job[jobs.LookForScores]) error {
+		if err := pausedNow(ctx, s); err != nil {
+			return err
+		}
+		return uses.Scores.Look(ctx, j.Args.LinkIDs)
+	})
 	add(x, workers, func(ctx context.Context, j *river.Job[jobs.WorkAsked]) error {
 		if err := pausedNow(ctx, s); err != nil {
 			return err
@@ -133,7 +146,8 @@ func (x *shift) periodicJobs(workers *river.Workers) {
 		return x.exclusively(ctx, "history", func() error { return uses.History.Tend(ctx) })
 	})
 	add(x, workers, func(ctx context.Context, _ *river.Job[jobs.Tick]) error {
-		return errors.Join(x.queueDue(ctx), uses.Registers.Turn(ctx), uses.Runs.Tick(ctx, time.Now()))
+		return errors.Join(x.queueDue(ctx), uses.Registers.Turn(ctx), uses.Runs.Tick(ctx, time.Now()),
+			uses.Scores.Tick(ctx, time.Now()))
 	})
 	add(x, workers, func(ctx context.Context, _ *river.Job[jobs.ReadAll]) error {
 		return readAll(ctx, s, uses.Registers, x.options.Log)

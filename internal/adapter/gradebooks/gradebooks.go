@@ -63,12 +63,14 @@ func FlagsOf(version oneroster.Version) grade.Flags {
 type Result struct {
 	grade.Result
 	ID, Item, Student, Class string
+	Unread                   bool // it could not be understood
 }
 
 // Item is an assignment with where it belongs.
 type Item struct {
 	grade.LineItem
 	Class, Scale string
+	Unread       bool // it could not be understood
 }
 
 // Scale is a score scale with where it belongs.

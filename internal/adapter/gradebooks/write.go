@@ -85,3 +85,8 @@ func (g *Gradebook) ReadResult(ctx context.Context, id string) (r Result, found 
 	r, err = HeldOf(record)
 	return r, err == nil && !r.Deleted, err
 }
+
+// Record reads one record of a collection as it is; found is false when there is none.
+func (g *Gradebook) Record(ctx context.Context, collection, id string) (r oneroster.Record, found bool, err error) {
+	return g.client.One(ctx, collection, id)
+}

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"kanban/internal/adapter"
+	"kanban/internal/adapter/gradebooks"
 	"kanban/internal/adapter/hooks"
 	"kanban/internal/adapter/mails"
 	"kanban/internal/adapter/registers"
@@ -170,6 +171,8 @@ func (s *Service) look(ctx context.Context, c adapter.Interface) (reports []adap
 		}}
 	case adapter.KindWebhook:
 		reports, says.perMinute = hooks.New(c, o).Probe(ctx, s.Source, time.Now())
+	case adapter.KindGradebook:
+		reports = gradebooks.New(c, gradebooks.Scopes, o).Probe(ctx)
 	case adapter.KindSMTP:
 		reports = mails.New(c, 10*time.Second).Probe(ctx)
 	case adapter.KindCSV:

@@ -7,7 +7,10 @@
 //	fmt.Println(entry.Explanation, entry.Remedy)
 package finding
 
-import "sort"
+import (
+	"slices"
+	"sort"
+)
 
 // Code names one kind of finding. Codes are stable: scripts may depend on them.
 type Code string
@@ -63,15 +66,14 @@ func Title(code Code) string {
 
 // All lists the catalogue ordered by code.
 func All() []Entry {
-	all := make([]Entry, 0, len(catalogue))
-	all = append(all, catalogue...)
+	all := slices.Concat(catalogue, scoreCatalogue)
 	sort.Slice(all, func(i, j int) bool { return all[i].Code < all[j].Code })
 	return all
 }
 
 var byCode = func() map[Code]Entry {
-	m := make(map[Code]Entry, len(catalogue))
-	for _, e := range catalogue {
+	m := make(map[Code]Entry, len(catalogue)+len(scoreCatalogue))
+	for _, e := range slices.Concat(catalogue, scoreCatalogue) {
 		m[e.Code] = e
 	}
 	return m

@@ -33,6 +33,8 @@ const (
 	ScoreOverMaximum    Code = "score-over-maximum"
 	ScoreNotScalable    Code = "score-not-scalable"
 	ScoreTextUnmapped   Code = "score-text-unmapped"
+	ScoreNotDeletable   Code = "score-cannot-be-blanked"
+	ScoreKeptOtherwise  Code = "score-kept-otherwise"
 	BookNotRead         Code = "book-not-read"
 )
 
@@ -57,6 +59,9 @@ const (
 	ItemUnpublished    Code = "item-not-published"
 	ItemBookUnreleased Code = "item-not-published-in-book"
 	ItemTitleTooLong   Code = "item-title-too-long"
+	ItemUnreadable     Code = "item-unreadable"
+	ScoreLinkTwice     Code = "score-link-twice"
+	ScoreCircle        Code = "score-circle"
 	BookNotOpen        Code = "book-not-open"
 	PeriodFinal        Code = "period-final"
 )

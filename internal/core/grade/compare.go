@@ -247,6 +247,10 @@ func (s *sides) decide(e *Entry, item *Item, p *Policy) {
 		}
 		return
 	}
+	if s.held != nil && s.held.Unread {
+		e.Outcome, e.Reason = Waiting, finding.BookNotRead
+		return
+	}
 	e.Outcome, e.Reason = s.compare(e, item, p)
 	if e.Outcome.Writes() && s.held != nil && s.held.Locked {
 		e.Outcome, e.Reason = Waiting, finding.ScoreLocked

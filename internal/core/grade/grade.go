@@ -72,8 +72,8 @@ func (r *Result) Again() bool {
 type Held struct {
 	Who  string
 	Mark Mark
-	// Locked says that the book takes no change of it now.
-	Locked bool
+	// Locked says that the book takes no change of it now, Unread that what it has could not be understood.
+	Locked, Unread bool
 }
 
 // Carried is what was carried of one person's result last, in the book's terms.

@@ -204,6 +204,9 @@ func shorten(text string, most int) (string, bool) {
 	return string([]rune(text)[:most]), true
 }
 
+// Same reports whether the book would hold two marks alike.
+func (p *Policy) Same(a, b Mark) bool { return p.same(&a, &b) }
+
 // same reports whether the book would hold two marks alike: points to its
 // decimals, flags and comments as far as it holds and is sent them.
 func (p *Policy) same(a, b *Mark) bool {

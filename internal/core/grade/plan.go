@@ -5,6 +5,8 @@ import (
 	"encoding/binary"
 	"encoding/hex"
 	"math"
+	"slices"
+	"strings"
 )
 
 // Plan is the result of a comparison.
@@ -92,4 +94,45 @@ func (p Plan) Fingerprint() string {
 	}
 	_, _ = sum.Write(text)
 	return hex.EncodeToString(sum.Sum(nil)[:16])
+}
+
+// Keeps reports whether the plan does everything that an earlier one would have done, to the same values of the book:
+// what it does beside that is new.
+func (p Plan) Keeps(earlier Plan) bool {
+	items := make(map[string]*ItemPlan, len(p.Items))
+	for i := range p.Items {
+		items[p.Items[i].ID] = &p.Items[i]
+	}
+	for i := range earlier.Items {
+		had := &earlier.Items[i]
+		now := items[had.ID]
+		if had.Outcome == ItemMade && (now == nil || now.Outcome != ItemMade) {
+			return false
+		}
+		for k := range had.Entries {
+			e := &had.Entries[k]
+			if !e.Outcome.Writes() {
+				continue
+			}
+			same := now.Entry(e.Who)
+			if same == nil || same.Outcome != e.Outcome || same.Theirs != e.Theirs || same.Ours != e.Ours {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// Entry is that of a person, nil when there is none.
+func (i *ItemPlan) Entry(who string) *Entry {
+	if i == nil {
+		return nil
+	}
+	at, there := slices.BinarySearchFunc(i.Entries, who, func(e Entry, who string) int {
+		return strings.Compare(e.Who, who)
+	})
+	if !there {
+		return nil
+	}
+	return &i.Entries[at]
 }

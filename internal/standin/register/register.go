@@ -17,6 +17,7 @@ import (
 	"sync"
 	"time"
 
+	"kanban/internal/standin/gradebook"
 	"kanban/internal/standin/listing"
 	"kanban/internal/standin/page"
 	"kanban/internal/standin/school"
@@ -33,9 +34,17 @@ const (
 type Register struct {
 	school *school.School
 	mux    *http.ServeMux
+	// Book is the office's gradebook.
+	Book   *gradebook.Gradebook
 	mu     sync.Mutex
-	tokens map[string]time.Time
+	tokens map[string]token
 	only11 bool
+}
+
+// token is an access token that was given out.
+type token struct {
+	until  time.Time
+	scopes []string
 }
 
 // SpeakOnly11 makes the register an older one, which knows nothing of OneRoster 1.2.
@@ -54,7 +63,7 @@ func (r *Register) speaks(version oneroster.Version) bool {
 
 // New serves the given school.
 func New(s *school.School) *Register {
-	r := &Register{school: s, mux: http.NewServeMux(), tokens: map[string]time.Time{}}
+	r := &Register{school: s, mux: http.NewServeMux(), tokens: map[string]token{}}
 	r.mux.HandleFunc("POST /oauth/token", r.token)
 	list(r, "/orgs", "orgs", r.orgs)
 	list(r, "/academicSessions", "academicSessions", r.sessions)
@@ -67,6 +76,7 @@ func New(s *school.School) *Register {
 	r.mux.HandleFunc("POST /office/people/{id}", r.setPerson)
 	r.mux.HandleFunc("POST /office/enrolments", r.enrol)
 	r.mux.HandleFunc("POST /office/withdrawals", r.withdraw)
+	r.book()
 	return r
 }
 
@@ -87,19 +97,29 @@ func (r *Register) token(w http.ResponseWriter, req *http.Request) {
 		fail(http.StatusUnauthorized, "invalid_client", "Unknown client or wrong secret.")
 	case req.FormValue("grant_type") != "client_credentials":
 		fail(http.StatusBadRequest, "unsupported_grant_type", "Only client_credentials.")
-	case !slices.Contains(strings.Fields(req.FormValue("scope")), r.scope()):
-		fail(http.StatusBadRequest, "invalid_scope", "Only roster.readonly is offered.")
+	case len(r.offered(req.FormValue("scope"))) == 0:
+		fail(http.StatusBadRequest, "invalid_scope", "Only roster.readonly and the scopes of the gradebook are offered.")
 	default:
-		token := rand.Text()
+		given := rand.Text()
+		scopes := r.offered(req.FormValue("scope"))
 		r.mu.Lock()
-		r.tokens[token] = time.Now().Add(10 * time.Minute)
+		r.tokens[given] = token{time.Now().Add(10 * time.Minute), scopes}
 		r.mu.Unlock()
 		w.Header().Set("Cache-Control", "no-store")
 		_ = json.NewEncoder(w).Encode(map[string]any{
-			"access_token": token, "token_type": "Bearer", "expires_in": 600,
-			"scope": r.scope(),
+			"access_token": given, "token_type": "Bearer", "expires_in": 600,
+			"scope": strings.Join(scopes, " "),
 		})
 	}
+}
+
+// offered are those of the scopes that are asked for which the office gives out.
+func (r *Register) offered(asked string) []string {
+	all := []string{r.scope()}
+	for _, last := range gradebookScopes {
+		all = append(all, oneroster.Scope(oneroster.V12, last))
+	}
+	return slices.DeleteFunc(strings.Fields(asked), func(s string) bool { return !slices.Contains(all, s) })
 }
 
 func (r *Register) scope() string {
@@ -118,9 +138,11 @@ func (r *Register) ForgetTokens() {
 
 func (r *Register) allowed(req *http.Request) bool {
 	token, _ := strings.CutPrefix(req.Header.Get("Authorization"), "Bearer ")
+	scope := r.scope()
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return time.Now().Before(r.tokens[token])
+	x := r.tokens[token]
+	return time.Now().Before(x.until) && slices.Contains(x.scopes, scope)
 }
 
 // list serves one collection with limit and offset, X-Total-Count and Link, and
@@ -192,11 +214,20 @@ func (r *Register) orgs(string) []oneroster.Org {
 	}}
 }
 
-func (r *Register) sessions(string) (out []oneroster.AcademicSession) {
+func (r *Register) sessions(b string) (out []oneroster.AcademicSession) {
 	for _, t := range r.school.Terms {
 		out = append(out, oneroster.AcademicSession{
 			Base: base(t.ID, t.Start), Title: t.Title, Type: "term",
 			StartDate: oneroster.NewDate(t.Start), EndDate: oneroster.NewDate(t.End),
+			SchoolYear: strconv.Itoa(r.school.Terms[1].End.Year()),
+		})
+	}
+	for _, p := range periods(r.school) {
+		term := strings.TrimSuffix(strings.TrimSuffix(p.ID, "-p1"), "-p2")
+		out = append(out, oneroster.AcademicSession{
+			Base: base(p.ID, p.Start), Title: p.Title, Type: "gradingPeriod",
+			StartDate: oneroster.NewDate(p.Start), EndDate: oneroster.NewDate(p.End.AddDate(0, 0, 1)),
+			Parent:     &oneroster.Ref{Href: b + "/academicSessions/" + term, SourcedID: term, Type: "academicSession"},
 			SchoolYear: strconv.Itoa(r.school.Terms[1].End.Year()),
 		})
 	}

@@ -40,6 +40,34 @@ func (j ApplyRun) InsertOpts() river.InsertOpts {
 	return river.InsertOpts{Queue: queue(j.ByHand), MaxAttempts: 10}
 }
 
+// CarryScores carries out a run of a score link.
+type CarryScores struct {
+	RunID  string `json:"runId"`
+	ByHand bool   `json:"byHand,omitempty"` // somebody waits for it
+}
+
+// Kind names the job.
+func (CarryScores) Kind() string { return "carry-scores" }
+
+// InsertOpts chooses the queue.
+func (j CarryScores) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{Queue: queue(j.ByHand), MaxAttempts: 10}
+}
+
+// LookForScores reads the gradebooks of score links that are due, compares, and starts runs where there is something
+// to carry.
+type LookForScores struct {
+	LinkIDs []string `json:"linkIds"`
+}
+
+// Kind names the job.
+func (LookForScores) Kind() string { return "look-for-scores" }
+
+// InsertOpts chooses the queue.
+func (LookForScores) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{Queue: QueueRuns, MaxAttempts: 4}
+}
+
 // React matches rules against events and makes deliveries.
 type React struct {
 	EventIDs []string `json:"eventIds"`

@@ -16,6 +16,8 @@ import (
 const (
 	RunRead = "read" // reads a register
 	RunSync = "sync" // brings a target in step
+	// RunScores carries scores into a book.
+	RunScores = "scores"
 )
 
 // States of a run.
@@ -42,6 +44,7 @@ type Run struct {
 	Kind        string
 	InterfaceID *string
 	PairingID   *string
+	ScoreLinkID *string // of a run that carries scores
 	PreviewID   *string
 	BatchID     *string
 	Approved    bool // removals above the guard were approved
@@ -78,6 +81,7 @@ func FindRun(ctx context.Context, from db.From, id string) (r Run, err error) {
 type Wanted struct {
 	PairingID   string
 	InterfaceID string
+	ScoreLinkID string
 	Active      bool // only what is queued or running
 	Single      bool // only what belongs to no batch
 	Before      string
@@ -89,6 +93,9 @@ func Runs(ctx context.Context, from db.From, w Wanted) (all []Run, err error) {
 	q := from.Records(ctx).Order("id DESC").Limit(w.Limit)
 	if w.PairingID != "" {
 		q = q.Where("pairing_id = ?", w.PairingID)
+	}
+	if w.ScoreLinkID != "" {
+		q = q.Where("score_link_id = ?", w.ScoreLinkID)
 	}
 	if w.InterfaceID != "" {
 		q = q.Where("interface_id = ?", w.InterfaceID)
@@ -208,6 +215,14 @@ func FinishRun(ctx context.Context, tx *db.Tx, r *Run) error {
 			ran_at = CASE WHEN $3 THEN ran_at ELSE now() END WHERE id = $1`, *r.PairingID, r.ID, failed)
 		if err == nil {
 			err = tx.Announce(ctx, "pairing", *r.PairingID)
+		}
+	}
+	if err == nil && r.ScoreLinkID != nil {
+		failed := r.State == Failed || r.State == Moved || r.State == Cancelled
+		_, err = db.Exec(ctx, tx, `UPDATE score_links SET last_run_id = $2, last_failed = $3,
+			ran_at = CASE WHEN $3 THEN ran_at ELSE now() END WHERE id = $1`, *r.ScoreLinkID, r.ID, failed)
+		if err == nil {
+			err = tx.Announce(ctx, "scoreLink", *r.ScoreLinkID)
 		}
 	}
 	if err != nil {

@@ -1,0 +1,131 @@
+package scores
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"kanban/internal/core/finding"
+	"kanban/internal/core/grade"
+	"kanban/internal/core/refusal"
+	"kanban/internal/core/schedule"
+	"kanban/internal/store/db"
+	"kanban/internal/store/jobs"
+	"kanban/internal/store/scorestore"
+	"kanban/internal/store/settingstore"
+)
+
+const (
+	// bySchedule is who asks for what the clock starts.
+	bySchedule = "schedule"
+	// spread is the span over which scheduled links are spread.
+	spread = 5 * time.Minute
+	// due is how many links one tick starts; the next tick takes the others.
+	due = 5_000
+	// together is how many links one job looks at, one after the other.
+	together = 200
+)
+
+// NextRun is when a link runs next by itself after a moment; nil when no clock starts it.
+func (s *Service) NextRun(l scorestore.Link, after time.Time) *time.Time {
+	zone := s.Zone
+	if zone == nil {
+		zone = time.UTC
+	}
+	next := l.Policy.Schedule.Next(after, zone, schedule.Spread(l.ID, spread))
+	if next.IsZero() || l.EndedAt != nil {
+		return nil
+	}
+	return &next
+}
+
+// Tick starts every link that is due. What was missed while nothing worked happens once. While everything is paused
+// nothing is due.
+func (s *Service) Tick(ctx context.Context, at time.Time) error {
+	m, err := settingstore.FindMaintenance(ctx, s.Store)
+	if err != nil || m.Since != nil {
+		return err
+	}
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		all, err := scorestore.Due(ctx, tx, at, due)
+		if err != nil {
+			return err
+		}
+		var ids []string
+		for _, l := range all {
+			if err := scorestore.Reschedule(ctx, tx, l.ID, s.NextRun(l, at)); err != nil {
+				return err
+			}
+			if l.RanAt != nil { // the first run is by hand
+				ids = append(ids, l.ID)
+			}
+		}
+		for len(ids) > 0 {
+			n := min(together, len(ids))
+			if err := tx.Enqueue(ctx, jobs.LookForScores{LinkIDs: ids[:n]}); err != nil {
+				return err
+			}
+			ids = ids[n:]
+		}
+		return nil
+	})
+}
+
+// Look compares links and starts a run of each that has something to carry. Gradebooks that many have in common are
+// read once. What keeps one from being compared is kept with it and stops no other.
+func (s *Service) Look(ctx context.Context, linkIDs []string) error {
+	for _, id := range linkIDs {
+		if err := s.auto(ctx, id); err != nil {
+			if _, refused := refusal.As(err); !refused && ctx.Err() != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// auto carries what a link has to carry without anybody watching. Values of the book's own are replaced only where
+// somebody has decided so.
+func (s *Service) auto(ctx context.Context, id string) error {
+	l, err := scorestore.FindLink(ctx, s.Store, id)
+	if err != nil {
+		return err
+	}
+	if err := s.allowed(ctx, l); err != nil {
+		return err
+	}
+	c, err := s.readAndCompare(ctx, &l, fresh)
+	if err != nil {
+		return err
+	}
+	plan, err := s.kept(ctx, c)
+	if err != nil {
+		return err
+	}
+	work := false
+	for i := range plan.Items {
+		work = work || plan.Items[i].Outcome == grade.ItemMade
+		for k := range plan.Items[i].Entries {
+			e := &plan.Items[i].Entries[k]
+			if e.Outcome == grade.Replacing && e.Reason != finding.ScoreDecided {
+				e.Outcome = grade.Conflict
+			}
+			work = work || e.Outcome.Writes()
+		}
+	}
+	if !work {
+		return nil
+	}
+	p := scorestore.Preview{
+		ID: db.NewID(), LinkID: l.ID, Plan: plan, Fingerprint: plan.Fingerprint(), SourceRead: &c.source.read.ReadAt,
+		BookRead: &c.book.read.ReadAt, CreatedAt: s.Clock.Now(),
+	}
+	if err := s.Store.InTx(ctx, func(tx *db.Tx) error { return db.Create(tx, &p, "keeping the preview") }); err != nil {
+		return err
+	}
+	_, err = s.Start(ctx, bySchedule, p.ID, true)
+	if _, refused := refusal.As(err); refused {
+		return nil // a run is at work, or the link was paused meanwhile
+	}
+	return errors.Join(err)
+}

@@ -1,0 +1,756 @@
+package scores
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"kanban/internal/adapter"
+	"kanban/internal/adapter/gradebooks"
+	"kanban/internal/core/finding"
+	"kanban/internal/core/grade"
+	"kanban/internal/store/db"
+	"kanban/internal/store/runstore"
+	"kanban/internal/store/scorestore"
+	"kanban/internal/wire/call"
+	"kanban/internal/wire/oneroster"
+)
+
+const (
+	// batch is how many scores are noted as begun, then written together.
+	batch = 100
+	// atOnce is how many of them are under way at a time.
+	atOnce = 4
+	// lookEvery is after how long the book is looked at again while scores are written, so that what somebody enters
+	// there meanwhile stays.
+	lookEvery = 5 * time.Second
+)
+
+// carrying is a run at work.
+type carrying struct {
+	*Service
+	run     runstore.Run
+	link    scorestore.Link
+	c       *compared
+	book    *gradebooks.Gradebook
+	plan    scorestore.Plan // what is to be done as things are now
+	changes []scorestore.Change
+	looked  time.Time
+	ids     map[string]string // what the book calls people
+}
+
+// Work carries out a run, or goes on with one that was cut off. An error means that it may be tried again; with last
+// set there is no next try, so the run ends as failed instead and can be resumed by hand.
+func (s *Service) Work(ctx context.Context, runID string, last bool) error {
+	run, err := runstore.FindRun(ctx, s.Store, runID)
+	if err != nil || !run.Active() {
+		return err
+	}
+	x := &carrying{Service: s, run: run}
+	if err = runstore.ErrCancelled; !run.CancelAsked {
+		err = x.work(ctx)
+	}
+	keep := context.WithoutCancel(ctx)
+	finish := func() error {
+		x.run.Done = x.done()
+		return s.Store.InTx(keep, func(tx *db.Tx) error { return runstore.FinishRun(keep, tx, &x.run) })
+	}
+	if errors.Is(err, runstore.ErrCancelled) {
+		x.run.State = runstore.Cancelled
+		x.run.Error = "stopped by a person; what was done is kept, and the run can be resumed"
+		return finish()
+	}
+	if err == nil || ctx.Err() != nil {
+		return err // cut off: another worker, or this one after a restart, goes on
+	}
+	if adapter.MayWait(err, run.StartedAt) {
+		last = false // it said for how long it wants to be left alone
+	}
+	if adapter.MayPass(err) && !last {
+		told := runstore.KeepRunProgress(keep, s.Store, runID, "waits: "+err.Error(), x.done(), x.run.Total)
+		if told != nil && !errors.Is(told, runstore.ErrCancelled) {
+			return errors.Join(err, told)
+		}
+		return err
+	}
+	x.run.State, x.run.Error, x.run.ErrorCode = runstore.Failed, err.Error(), string(adapter.RunCodeOf(err))
+	return finish()
+}
+
+func (x *carrying) done() int {
+	n := 0
+	for _, c := range x.changes {
+		if !c.Open() {
+			n++
+		}
+	}
+	return n
+}
+
+func (x *carrying) work(ctx context.Context) (err error) {
+	if x.link, err = scorestore.FindLink(ctx, x.Store, *x.run.ScoreLinkID); err != nil {
+		return err
+	}
+	if err := x.allowed(ctx, x.link); err != nil {
+		return err
+	}
+	if x.changes, err = scorestore.Changes(ctx, x.Store, x.run.ID); err != nil {
+		return err
+	}
+	if err := runstore.StartRun(ctx, x.Store, x.run.ID, "reading both sides"); err != nil {
+		return err
+	}
+	if x.book, _, err = x.open(ctx, x.link.BookInterfaceID); err != nil {
+		return err
+	}
+	if err := x.look(ctx); err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(x.changes, func(c scorestore.Change) bool { return c.State != runstore.ChangePending }) {
+		if stop, err := x.promise(ctx); stop || err != nil {
+			return err
+		}
+	}
+	for _, step := range []func(context.Context) error{x.categories, x.assignments, x.scores, x.readBack} {
+		if err := step(ctx); err != nil {
+			return err
+		}
+	}
+	return x.finish(ctx)
+}
+
+// look reads both sides and works out what is to be done as things are now.
+func (x *carrying) look(ctx context.Context) (err error) {
+	x.looked = time.Now()
+	within := time.Duration(0)
+	if x.c != nil { // the source was read when the run began
+		within = wholeEvery
+	}
+	if x.c, err = x.readSides(ctx, &x.link, within, 0); err != nil {
+		return err
+	}
+	return x.planned(ctx)
+}
+
+// compareAgain works it out anew by what was read.
+func (x *carrying) compareAgain(ctx context.Context) (err error) {
+	if x.c, err = x.compare(ctx, x.link); err != nil {
+		return err
+	}
+	return x.planned(ctx)
+}
+
+func (x *carrying) planned(ctx context.Context) (err error) {
+	if x.run.Reverts != nil {
+		x.plan, err = x.revertPlan(ctx, x.c, *x.run.Reverts)
+	} else {
+		x.plan, err = x.kept(ctx, x.c)
+	}
+	if err != nil {
+		return err
+	}
+	var people []string
+	for _, c := range x.changes {
+		if c.PersonID != nil {
+			people = append(people, *c.PersonID)
+		}
+	}
+	x.ids, err = scorestore.IDsAt(ctx, x.Store, x.link.BookInterfaceID, people)
+	return err
+}
+
+// promise checks that the preview still holds, for what the run is to do. If something moved, the run ends without
+// having done anything and leaves a new preview.
+func (x *carrying) promise(ctx context.Context) (stop bool, err error) {
+	p, err := scorestore.FindPreview(ctx, x.Store, *x.run.PreviewID)
+	if err != nil {
+		return false, err
+	}
+	mine := map[string]bool{}
+	for _, c := range x.changes {
+		if c.ItemID != nil {
+			mine[*c.ItemID] = true
+		}
+	}
+	p.Plan.Items = slices.DeleteFunc(p.Plan.Items, func(i grade.ItemPlan) bool { return !mine[i.ID] })
+	if x.plan.Keeps(p.Plan.Plan) {
+		return false, nil
+	}
+	next := scorestore.Preview{
+		ID: db.NewID(), LinkID: x.link.ID, Plan: x.plan, Fingerprint: x.plan.Fingerprint(), Reverts: x.run.Reverts,
+		SourceRead: &x.c.source.read.ReadAt, BookRead: &x.c.book.read.ReadAt, CreatedAt: x.Clock.Now(),
+	}
+	x.run.State, x.run.ErrorCode, x.run.NextPreview = runstore.Moved, string(finding.PreviewMoved), &next.ID
+	x.run.Error = "things changed since the preview; look at the new one and run that"
+	x.run.Findings = x.moved(p.Plan)
+	return true, x.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := db.Create(tx, &next, "keeping the preview"); err != nil {
+			return err
+		}
+		return runstore.FinishRun(ctx, tx, &x.run)
+	})
+}
+
+// moved names the scores about which a preview does not hold any more.
+func (x *carrying) moved(had scorestore.Plan) (list []runstore.Noticed) {
+	for i := range had.Items {
+		var now *grade.ItemPlan
+		if at := slices.IndexFunc(x.plan.Items, func(p grade.ItemPlan) bool { return p.ID == had.Items[i].ID }); at >= 0 {
+			now = &x.plan.Items[at]
+		}
+		for _, e := range had.Items[i].Entries {
+			n := now.Entry(e.Who)
+			if !e.Outcome.Writes() || n != nil && n.Outcome == e.Outcome && n.Theirs == e.Theirs && n.Ours == e.Ours {
+				continue
+			}
+			is := "not there"
+			if n != nil {
+				is = fmt.Sprintf("%s, %s in the book", n.Outcome, n.Theirs)
+			}
+			list = append(list, runstore.Noticed{
+				Code: finding.PreviewMoved, Subject: had.Titles[had.Items[i].ID] + ", " + had.Names[e.Who],
+				Detail: fmt.Sprintf("was %s, %s in the book; is %s", e.Outcome, e.Theirs, is),
+			})
+		}
+	}
+	return list
+}
+
+// ended notes how a change ended.
+func (x *carrying) ended(ctx context.Context, tx *db.Tx, c *scorestore.Change, err error) error {
+	at := x.Clock.Now()
+	c.State, c.FinishedAt = runstore.ChangeDone, &at
+	if err != nil {
+		c.State, c.Answer = runstore.ChangeRefused, err.Error()
+		if c.Code == "" {
+			c.Code = string(finding.RefusedByService)
+		}
+		if p, is := call.As(err); is && p.Detail != "" {
+			c.Answer = p.Detail
+		}
+	}
+	return scorestore.MarkEnded(ctx, tx, *c)
+}
+
+// refused reports whether an error is about this one change only, so that the others go on.
+func (x *carrying) refused(err error) bool {
+	p, is := call.As(err)
+	if !is {
+		return false
+	}
+	switch p.Kind {
+	case call.Refused, call.NotFound:
+		return true
+	case call.NotAllowed: // one is locked; if nothing at all may be written, the run fails
+		return slices.ContainsFunc(x.changes, func(c scorestore.Change) bool { return c.State == runstore.ChangeDone })
+	}
+	return false
+}
+
+// categories makes those that the book lacks. Doing it again makes none twice: its id is the same every time.
+func (x *carrying) categories(ctx context.Context) error {
+	for i := range x.changes {
+		c := &x.changes[i]
+		if c.What != scorestore.AboutCategory || !c.Open() {
+			continue
+		}
+		at := slices.IndexFunc(x.plan.Makes, func(m grade.Category) bool { return m.ID == c.BookID })
+		var err error
+		if at >= 0 { // else it is there by now
+			if err = scorestore.MarkStarted(ctx, x.Store, x.run.ID, []int{c.Position}); err != nil {
+				return err
+			}
+			_, err = x.book.PutCategory(ctx, x.plan.Makes[at])
+			if err != nil && !x.refused(err) {
+				return err
+			}
+		}
+		if err := x.Store.InTx(ctx, func(tx *db.Tx) error { return x.ended(ctx, tx, c, err) }); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// assignments makes those that the book lacks, under ids of our own that are the same every time.
+func (x *carrying) assignments(ctx context.Context) error {
+	var made []*scorestore.Change
+	for i := range x.changes {
+		c := &x.changes[i]
+		if c.What != scorestore.AboutAssignment || !c.Open() {
+			continue
+		}
+		if err := runstore.KeepRunProgress(ctx, x.Store, x.run.ID, "making "+c.Title, x.done(), x.run.Total); err != nil {
+			return err
+		}
+		if err := x.assignment(ctx, c); err != nil {
+			return err
+		}
+		if c.State == runstore.ChangeDone {
+			made = append(made, c)
+		}
+	}
+	if len(made) == 0 {
+		return nil
+	}
+	return x.seen(ctx, made)
+}
+
+// seen waits until the book shows the assignments that were made, for as long as its interface says. One that it took
+// and does not have is made again another time.
+func (x *carrying) seen(ctx context.Context, made []*scorestore.Change) error {
+	until := time.Now().Add(x.c.book.declared.Late)
+	for {
+		if err := x.look(ctx); err != nil {
+			return err
+		}
+		hidden := slices.DeleteFunc(slices.Clone(made), func(c *scorestore.Change) bool {
+			item, there := x.c.book.items[c.BookID]
+			return there && !item.Gone
+		})
+		for _, c := range hidden {
+			if err := x.ask(ctx, oneroster.FileLineItems, c.BookID); err != nil {
+				return err
+			}
+		}
+		if len(hidden) > 0 {
+			if err := x.compareAgain(ctx); err != nil {
+				return err
+			}
+		}
+		hidden = slices.DeleteFunc(hidden, func(c *scorestore.Change) bool {
+			item, there := x.c.book.items[c.BookID]
+			return there && !item.Gone
+		})
+		if len(hidden) == 0 {
+			return nil
+		}
+		if time.Now().After(until) {
+			return x.unmade(ctx, hidden)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(time.Second):
+		}
+	}
+}
+
+// unmade notes assignments that the book took and does not have.
+func (x *carrying) unmade(ctx context.Context, hidden []*scorestore.Change) error {
+	err := x.Store.InTx(ctx, func(tx *db.Tx) error {
+		for _, c := range hidden {
+			for _, row := range x.c.rows {
+				if row.ID != *c.ItemID {
+					continue
+				}
+				row.BookItem, row.Made, row.LinkedAt = "", false, nil
+				if err := scorestore.UpdateItem(tx, &row); err != nil {
+					return err
+				}
+			}
+			c.State, c.Code = runstore.ChangeNotArrived, string(finding.NotArrived)
+			c.Answer = "accepted by the book, but not there when read back"
+			if err := scorestore.MarkEnded(ctx, tx, *c); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	return x.compareAgain(ctx)
+}
+
+func (x *carrying) assignment(ctx context.Context, c *scorestore.Change) error {
+	at := slices.IndexFunc(x.c.rows, func(r scorestore.Item) bool { return r.ID == *c.ItemID })
+	if at < 0 {
+		return x.Store.InTx(ctx, func(tx *db.Tx) error { return x.ended(ctx, tx, c, errGone) })
+	}
+	row := x.c.rows[at]
+	if row.BookItem != "" { // it was linked meanwhile, or made before the run was cut off
+		return x.Store.InTx(ctx, func(tx *db.Tx) error { return x.ended(ctx, tx, c, nil) })
+	}
+	if plan := x.planOf(row.ID); plan == nil || plan.Outcome != grade.ItemMade {
+		c.Code = string(finding.ItemNotReady)
+		return x.Store.InTx(ctx, func(tx *db.Tx) error { return x.ended(ctx, tx, c, errNotReady) })
+	}
+	if err := scorestore.MarkStarted(ctx, x.Store, x.run.ID, []int{c.Position}); err != nil {
+		return err
+	}
+	in, _ := x.c.sectionOf(row.SectionID)
+	item := gradebooks.Item{LineItem: x.c.source.items[row.SourceItem].LineItem, Class: in.class}
+	item.ID = c.BookID
+	item.Category, _, _ = x.c.categoryOf(row)
+	settled, period := x.c.candidate(row, in, grade.Item{Source: item.LineItem})
+	if item.Period = period; settled.Basis == grade.ByAssigned && item.Due.IsZero() && x.c.book.declared.Needs.Due {
+		item.Due = item.Assigned
+	}
+	id, err := x.book.PutItem(ctx, item)
+	if err != nil && !x.refused(err) {
+		return err
+	}
+	now := x.Clock.Now()
+	return x.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err == nil {
+			row.BookItem, row.Made, row.LinkedBy, row.LinkedAt = id, true, x.run.RequestedBy, &now
+			c.BookID = id
+			if err := scorestore.UpdateItem(tx, &row); err != nil {
+				return err
+			}
+			x.c.rows[at] = row
+		}
+		return x.ended(ctx, tx, c, err)
+	})
+}
+
+var (
+	errGone     = errors.New("the assignment is not at the source any more")
+	errNotReady = errors.New("the assignment is not ready any more")
+	errNotMade  = errors.New("the assignment is not in the book")
+	errMoved    = errors.New("things changed since the preview, so nothing was written")
+)
+
+func (x *carrying) planOf(item string) *grade.ItemPlan {
+	at := slices.IndexFunc(x.plan.Items, func(p grade.ItemPlan) bool { return p.ID == item })
+	if at < 0 {
+		return nil
+	}
+	return &x.plan.Items[at]
+}
+
+// scores writes every score without an outcome: noted before, written, noted after. One that is refused never stops
+// the others.
+func (x *carrying) scores(ctx context.Context) error {
+	var open []*scorestore.Change
+	for i := range x.changes {
+		if c := &x.changes[i]; c.What == scorestore.AboutScore && c.Open() {
+			open = append(open, c)
+		}
+	}
+	var passing error
+	for len(open) > 0 {
+		if time.Since(x.looked) > lookEvery {
+			if err := x.look(ctx); err != nil {
+				return err
+			}
+		}
+		now := open[:min(batch, len(open))]
+		open = open[len(now):]
+		if err := runstore.KeepRunProgress(ctx, x.Store, x.run.ID, "writing "+now[0].Title, x.done(),
+			x.run.Total); err != nil {
+			return err
+		}
+		late, err := x.batch(ctx, now)
+		if err != nil {
+			return err
+		}
+		if late != nil {
+			passing = late
+		}
+	}
+	return passing
+}
+
+// batch writes some scores. late is the error of those that are to be tried again.
+func (x *carrying) batch(ctx context.Context, now []*scorestore.Change) (late, err error) {
+	writes := make([]*write, 0, len(now))
+	var positions []int
+	err = x.Store.InTx(ctx, func(tx *db.Tx) error {
+		for _, c := range now {
+			w, code, why := x.write(c)
+			switch {
+			case w != nil:
+				writes, positions = append(writes, w), append(positions, c.Position)
+			case why == nil: // it has arrived before the run was cut off
+				if err := x.arrived(ctx, tx, c); err != nil {
+					return err
+				}
+			default:
+				c.Code = string(code)
+				if err := x.ended(ctx, tx, c, why); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	if err := scorestore.MarkStarted(ctx, x.Store, x.run.ID, positions); err != nil {
+		return nil, err
+	}
+	var group errgroup.Group
+	group.SetLimit(atOnce)
+	for _, w := range writes {
+		group.Go(func() error {
+			w.err = w.do(ctx)
+			return nil
+		})
+	}
+	_ = group.Wait() // each keeps its own
+	err = x.Store.InTx(ctx, func(tx *db.Tx) error {
+		for _, w := range writes {
+			var err error
+			switch {
+			case w.err == nil:
+				err = x.arrived(ctx, tx, w.change)
+			case x.refused(w.err):
+				err = x.ended(ctx, tx, w.change, w.err)
+			default: // it is tried again, or ends the run
+				late = w.err
+			}
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return late, err
+}
+
+// write is one score that is to be written.
+type write struct {
+	change *scorestore.Change
+	do     func(context.Context) error
+	err    error
+}
+
+// write says how a score is written. Without one, the code and the error say why not; without either, it is there.
+func (x *carrying) write(c *scorestore.Change) (*write, finding.Code, error) {
+	item := x.planOf(*c.ItemID)
+	at := slices.IndexFunc(x.c.rows, func(r scorestore.Item) bool { return r.ID == *c.ItemID })
+	if item == nil || at < 0 || x.c.rows[at].BookItem == "" {
+		return nil, finding.ItemNotReady, errNotMade
+	}
+	row := x.c.rows[at]
+	e := item.Entry(*c.PersonID)
+	switch {
+	case e != nil && e.Outcome.Writes() && e.Ours == *c.Sent && e.Theirs == *c.Before:
+	case c.State == runstore.ChangeStarted && e != nil && x.c.policy.Same(e.Theirs, *c.Sent):
+		return nil, "", nil
+	case e == nil:
+		return nil, finding.PreviewMoved, errMoved
+	default:
+		return nil, e.Reason, fmt.Errorf("%w: %s", errMoved, finding.Title(e.Reason))
+	}
+	student := x.ids[*c.PersonID]
+	id, marked := x.resultID(row, *c.PersonID, student), x.markedAt(row, *c.PersonID)
+	mark := *c.Sent
+	c.BookID = id
+	if x.plan.Deletes[*c.ItemID+"/"+*c.PersonID] {
+		return &write{change: c, do: func(ctx context.Context) error { return x.book.DeleteResult(ctx, id) }}, "", nil
+	}
+	return &write{change: c, do: func(ctx context.Context) error {
+		got, err := x.book.PutResult(ctx, id, row.BookItem, student, mark, marked)
+		if err == nil {
+			c.BookID = got
+		}
+		return err
+	}}, "", nil
+}
+
+// resultID is the id of a person's result in the book: that of the one that is there, else one of our own.
+func (x *carrying) resultID(row scorestore.Item, person, student string) string {
+	for _, r := range x.c.book.results[row.BookItem] {
+		if r.Student == student || x.c.holder[r.Student] == person {
+			return r.ID
+		}
+	}
+	return gradebooks.ID("score", row.BookItem, student)
+}
+
+// markedAt is when a score was given, now when the source does not say.
+func (x *carrying) markedAt(row scorestore.Item, person string) time.Time {
+	for _, r := range x.c.source.results[row.SourceItem] {
+		if who, _ := x.c.owner(r.Student, row.SourceItem); who == person && !r.Marked.IsZero() {
+			return r.Marked
+		}
+	}
+	return x.Clock.Now()
+}
+
+// arrived notes that a score was taken, and what was carried.
+func (x *carrying) arrived(ctx context.Context, tx *db.Tx, c *scorestore.Change) error {
+	carried := *c.Sent
+	if x.run.Reverts != nil {
+		carried = x.plan.Carried[*c.ItemID+"/"+*c.PersonID] // before the run that is undone
+	}
+	if err := scorestore.KeepCarried(ctx, tx, scorestore.Carried{
+		ItemID: *c.ItemID, PersonID: *c.PersonID, Mark: carried, CarriedAt: x.Clock.Now(), RunID: x.run.ID,
+	}); err != nil {
+		return err
+	}
+	return x.ended(ctx, tx, c, nil)
+}
+
+// readBack reads the book again: what was written has to be there, as it was written. What a book shows late is waited
+// for as long as its interface says.
+func (x *carrying) readBack(ctx context.Context) error {
+	until := time.Now().Add(x.c.book.declared.Late)
+	for first := true; ; first = false {
+		step := "reading back"
+		if !first {
+			step = "reading back again: not everything shows yet"
+		}
+		if err := runstore.KeepRunProgress(ctx, x.Store, x.run.ID, step, x.done(), x.run.Total); err != nil {
+			return err
+		}
+		if err := x.withoutDeleted(ctx); err != nil {
+			return err
+		}
+		if err := x.look(ctx); err != nil {
+			return err
+		}
+		missing := x.missing()
+		if len(missing) > 0 && len(missing) <= mostAsked { // a book may not tell what changed
+			for _, m := range missing {
+				if err := x.ask(ctx, oneroster.FileResults, m.BookID); err != nil {
+					return err
+				}
+			}
+			if err := x.compareAgain(ctx); err != nil {
+				return err
+			}
+			missing = x.missing()
+		}
+		if len(missing) == 0 || time.Now().After(until) {
+			return x.Store.InTx(ctx, func(tx *db.Tx) error { return x.lost(ctx, tx, missing) })
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(time.Second):
+		}
+	}
+}
+
+// missing are the scores that the book took and does not have as they were written.
+func (x *carrying) missing() (list []lost) {
+	held := x.c.held()
+	for i := range x.changes {
+		c := &x.changes[i]
+		if c.What != scorestore.AboutScore || c.State != runstore.ChangeDone {
+			continue
+		}
+		if now := held[*c.ItemID+"/"+*c.PersonID]; !x.c.policy.Same(now, *c.Sent) {
+			list = append(list, lost{c, now})
+		}
+	}
+	return list
+}
+
+// lost notes scores that did not arrive. What the book does not have at all was not carried.
+func (x *carrying) lost(ctx context.Context, tx *db.Tx, missing []lost) error {
+	for _, m := range missing {
+		at := x.Clock.Now()
+		c, now := m.Change, m.now
+		c.State, c.FinishedAt = runstore.ChangeNotArrived, &at
+		if now.Blank() {
+			c.Code, c.Answer = string(finding.NotArrived), "accepted by the book, but not there when read back"
+			if err := scorestore.KeepCarried(ctx, tx, scorestore.Carried{
+				ItemID: *c.ItemID, PersonID: *c.PersonID,
+			}); err != nil {
+				return err
+			}
+		} else {
+			c.Code = string(finding.ScoreKeptOtherwise)
+			c.Answer = fmt.Sprintf("%s was sent, and the book has %s", c.Sent, now)
+		}
+		if err := scorestore.MarkEnded(ctx, tx, *c); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// mostAsked is how many records are asked for one by one when they do not show among what changed.
+const mostAsked = 200
+
+// lost is a score that the book took, with what it has now.
+type lost struct {
+	*scorestore.Change
+	now grade.Mark
+}
+
+// ask reads one record of the book and keeps it; one that is not there is gone.
+func (x *carrying) ask(ctx context.Context, collection, id string) error {
+	record, there, err := x.book.Record(ctx, collection, id)
+	if err != nil {
+		return err
+	}
+	if !there {
+		return scorestore.DropRecord(ctx, x.Store, x.link.BookInterfaceID, collection, id)
+	}
+	one, err := recordOf(collection, record)
+	if err != nil {
+		return nil //nolint:nilerr // it is as good as not there
+	}
+	return scorestore.KeepRecords(ctx, x.Store, x.link.BookInterfaceID, collection, x.c.book.read.ReadNo,
+		[]scorestore.Record{one})
+}
+
+// withoutDeleted looks whether what was deleted is gone: among what changed it does not show.
+func (x *carrying) withoutDeleted(ctx context.Context) error {
+	for _, c := range x.changes {
+		if c.What == scorestore.AboutScore && c.State == runstore.ChangeDone &&
+			x.plan.Deletes[*c.ItemID+"/"+*c.PersonID] {
+			if err := x.ask(ctx, oneroster.FileResults, c.BookID); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// finish ends the run with what became of everything.
+func (x *carrying) finish(ctx context.Context) error {
+	counts := map[string]int{
+		"scored": 0, "updated": 0, "replaced": 0, "refused": 0, "not-arrived": 0, "made": 0, "reverted": 0,
+	}
+	for _, c := range x.changes {
+		switch {
+		case c.State == runstore.ChangeRefused:
+			counts["refused"]++
+		case c.State == runstore.ChangeNotArrived:
+			counts["not-arrived"]++
+		case c.What == scorestore.AboutAssignment:
+			counts["made"]++
+		case c.What != scorestore.AboutScore:
+		case x.run.Reverts != nil:
+			counts["reverted"]++
+		case c.Outcome == grade.New.String():
+			counts["scored"]++
+		case c.Outcome == grade.Update.String():
+			counts["updated"]++
+		default:
+			counts["replaced"]++
+		}
+	}
+	for o, n := range x.c.plan.Counts() {
+		counts["now-"+o.String()] = n
+	}
+	x.run.Counts, x.run.Done, x.run.State = counts, x.done(), runstore.Finished
+	if counts["refused"]+counts["not-arrived"]+x.c.plan.Counts()[grade.Conflict] > 0 {
+		x.run.State = runstore.NeedsPerson
+	}
+	if err := x.keepCompared(ctx, &x.link, x.c, nil); err != nil {
+		return err
+	}
+	return x.Store.InTx(ctx, func(tx *db.Tx) error { return runstore.FinishRun(ctx, tx, &x.run) })
+}
+
+// counted says how many there are of something.
+func counted(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %s", n, strings.TrimSuffix(what, "s")+"s")
+}

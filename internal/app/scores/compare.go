@@ -1,0 +1,364 @@
+package scores
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"strings"
+	"time"
+
+	"kanban/internal/adapter"
+	"kanban/internal/core/finding"
+	"kanban/internal/core/grade"
+	"kanban/internal/core/refusal"
+	"kanban/internal/store/db"
+	"kanban/internal/store/rosterstore"
+	"kanban/internal/store/scorestore"
+)
+
+// unknown begins what stands for somebody at the source whom nobody knows, stranger for somebody in the book.
+const (
+	unknown  = "?"
+	stranger = "?book/"
+)
+
+// gradeItem gives an assignment with its results on both sides, as they are compared.
+func (w *world) gradeItem(x scorestore.Item, now time.Time) grade.Item {
+	in, _ := w.sectionOf(x.SectionID)
+	source, there := w.source.items[x.SourceItem]
+	if !there {
+		source.ID, source.Title, source.Gone = x.SourceItem, x.SourceItem, true
+	}
+	out := grade.Item{
+		ID: x.ID, Source: source.LineItem, Content: w.content(x), LeftOut: x.LeftOut != "",
+		Scale: w.source.scales[source.Scale], Decisions: w.decided[x.ID],
+		SourceIncomplete: w.source.unread[x.SourceItem] || w.source.read.UnreadCount > 0,
+	}
+	if x.BookItem != "" {
+		book, there := w.book.items[x.BookItem]
+		if !there {
+			book.ID, book.Title, book.Gone = x.BookItem, source.Title, true
+		}
+		out.Book = &book.LineItem
+	}
+	c, period := w.candidate(x, in, out)
+	out.Reasons = grade.Ready(c, w.book.declared.Needs, now)
+	if source.Unread || out.Book != nil && w.book.items[x.BookItem].Unread {
+		out.Reasons = append([]finding.Code{finding.ItemUnreadable}, out.Reasons...)
+	}
+	_, out.PeriodFinal = w.final[period]
+	out.Results = w.results(x, in)
+	for _, r := range w.book.results[x.BookItem] {
+		if x.BookItem == "" || r.Deleted {
+			continue
+		}
+		who := w.holder[r.Student]
+		if who == "" {
+			who = stranger + r.Student
+		}
+		out.Held = append(out.Held, grade.Held{Who: who, Mark: r.Mark, Unread: r.Unread})
+	}
+	for who, mark := range w.carried[x.ID] {
+		out.Carried = append(out.Carried, grade.Carried{Who: who, Mark: mark})
+	}
+	return out
+}
+
+// candidate says what is settled about an assignment, and in which of the book's periods it is.
+func (w *world) candidate(x scorestore.Item, in section, item grade.Item) (c grade.Candidate, period string) {
+	category, _, _ := w.categoryOf(x)
+	c = grade.Candidate{
+		Source: item.Source, Book: item.Book, Basis: w.basis(x), Category: category,
+		WithoutPoints: w.link.Policy.WithoutPoints, OnlyLinked: !w.book.declared.Makes,
+	}
+	periods := w.periods(in)
+	if x.Period != "" {
+		if i := slices.IndexFunc(periods, func(p grade.Period) bool { return p.ID == x.Period }); i >= 0 {
+			c.Period = &periods[i]
+		}
+	} else {
+		c.Period, c.PeriodReason = grade.FindPeriod(c.Basis.Date(item.Source), w.link.Policy.PeriodKind, periods)
+	}
+	if in.BeginsOn != nil {
+		c.TermBegins = *in.BeginsOn
+	}
+	linked := w.linked()
+	for id, b := range w.book.items {
+		if item.Book == nil && b.Class == in.class && !b.Gone && !linked[id] && sameTitle(b.Title, item.Source.Title) {
+			c.NameTaken = true
+		}
+	}
+	switch {
+	case item.Book != nil && item.Book.Period != "":
+		period = item.Book.Period
+	case c.Period != nil:
+		period = c.Period.ID
+	}
+	return c, period
+}
+
+// linked are the book's line items that belong to an assignment of the link.
+func (w *world) linked() map[string]bool {
+	out := map[string]bool{}
+	for _, x := range w.items {
+		out[x.BookItem] = true
+	}
+	return out
+}
+
+func sameTitle(a, b string) bool {
+	return strings.EqualFold(strings.Join(strings.Fields(a), " "), strings.Join(strings.Fields(b), " "))
+}
+
+// results gives those of an assignment that belong to one section. Each is in exactly one of them, but for somebody who
+// learns in several, and for a mover whose results were let go on in the new section: they stay in the old one too.
+func (w *world) results(x scorestore.Item, in section) (list []grade.Result) {
+	for _, r := range w.source.results[x.SourceItem] {
+		one := r.Result
+		one.CommentHidden = !w.source.declared.CommentsSeen
+		if r.Unread {
+			one.Status, one.Deleted = grade.Unmarked, false
+			one.Mark = grade.Mark{}
+		}
+		person, given := w.owner(r.Student, x.SourceItem)
+		if person == "" {
+			if in.ID == w.sections[0].ID {
+				one.Who, one.Unknown = unknown+r.Student, true
+				list = append(list, one)
+			}
+			continue
+		}
+		one.Who = person
+		if w.place(&one, x, in, given) {
+			list = append(list, one)
+		}
+	}
+	return list
+}
+
+// owner says whose result it is, and in which section it was said to go on.
+func (w *world) owner(student, item string) (person, given string) {
+	person = w.person[student]
+	for _, o := range w.owners {
+		if o.Student != student || o.SourceItem != "" && o.SourceItem != item {
+			continue
+		}
+		person = o.PersonID
+		if o.SectionID != nil {
+			given = *o.SectionID
+		}
+	}
+	return person, given
+}
+
+// place reports whether a person's result belongs to a section, and notes where they are now if that is elsewhere.
+func (w *world) place(r *grade.Result, x scorestore.Item, in section, given string) bool {
+	before := w.carriedIn(x.SourceItem, r.Who)
+	learns := w.learns[r.Who]
+	switch {
+	case given == in.ID:
+		return true
+	case slices.Contains(before, in.ID):
+		if !learns[in.ID] {
+			r.Elsewhere = w.whereNow(r.Who)
+			r.NotInBook = r.Elsewhere == ""
+		}
+		return true
+	case given != "" || len(before) > 0:
+		return false
+	case len(learns) > 0:
+		return learns[in.ID]
+	case in.ID != w.sections[0].ID:
+		return false
+	}
+	r.Elsewhere = w.outside[r.Who]
+	r.NotInBook = r.Elsewhere == ""
+	return true
+}
+
+// carriedIn are the sections in which something was carried of a person's result.
+func (w *world) carriedIn(item, person string) (sections []string) {
+	for _, x := range w.items {
+		if _, has := w.carried[x.ID][person]; has && x.SourceItem == item {
+			sections = append(sections, x.SectionID)
+		}
+	}
+	return sections
+}
+
+// whereNow is the title of the section in which somebody learns.
+func (w *world) whereNow(person string) string {
+	for _, x := range w.sections {
+		if w.learns[person][x.ID] {
+			return x.Title
+		}
+	}
+	return w.outside[person]
+}
+
+// compared is a link with its plan.
+type compared struct {
+	*world
+	rows   []scorestore.Item // in the order in which they are shown
+	plan   grade.Plan
+	policy grade.Policy
+}
+
+// compare works out what is to happen by what was read last.
+func (s *Service) compare(ctx context.Context, l scorestore.Link) (*compared, error) {
+	w, err := s.world(ctx, l)
+	if err != nil {
+		return nil, err
+	}
+	c := &compared{world: w, rows: w.sortedItems(), policy: policyOf(l.Policy, w.book.declared.Book)}
+	now := s.Clock.Now()
+	items := make([]grade.Item, len(c.rows))
+	for i, x := range c.rows {
+		items[i] = w.gradeItem(x, now)
+	}
+	c.plan = grade.Compare(items, c.policy)
+	return c, nil
+}
+
+// makes are the categories that the plan needs in the book and that are not there.
+func (c *compared) makes() (list []grade.Category) {
+	rows := map[string]scorestore.Item{}
+	for _, x := range c.rows {
+		rows[x.ID] = x
+	}
+	for _, item := range c.plan.Items {
+		if item.Outcome != grade.ItemMade {
+			continue
+		}
+		_, _, makes := c.categoryOf(rows[item.ID])
+		if makes != nil && !slices.ContainsFunc(list, func(m grade.Category) bool { return m.ID == makes.ID }) {
+			list = append(list, *makes)
+		}
+	}
+	return list
+}
+
+// kept gives the plan as it is kept, with names.
+func (s *Service) kept(ctx context.Context, c *compared) (scorestore.Plan, error) {
+	out := scorestore.Plan{Plan: c.plan, Titles: map[string]string{}, Names: map[string]string{}, Makes: c.makes()}
+	for _, x := range c.rows {
+		out.Titles[x.ID] = c.titleOf(x)
+	}
+	var people []string
+	for _, item := range c.plan.Items {
+		for _, e := range item.Entries {
+			if _, named := out.Names[e.Who]; !named {
+				out.Names[e.Who] = c.strange(e.Who)
+				if out.Names[e.Who] == "" {
+					people = append(people, e.Who)
+				}
+			}
+		}
+	}
+	found, err := rosterstore.PeopleByID(ctx, s.Store, people)
+	for _, p := range found {
+		out.Names[p.ID] = p.Name()
+	}
+	return out, err
+}
+
+// strange names somebody whom nobody knows; it is empty for all others.
+func (w *world) strange(who string) string {
+	switch {
+	case strings.HasPrefix(who, stranger):
+		return strings.TrimPrefix(who, stranger) + ", whom only " + w.book.name + " knows"
+	case strings.HasPrefix(who, unknown):
+		return strings.TrimPrefix(who, unknown) + ", whom only " + w.source.name + " knows"
+	}
+	return ""
+}
+
+func (w *world) titleOf(x scorestore.Item) string {
+	if title := w.source.items[x.SourceItem].Title; title != "" {
+		return title
+	}
+	if title := w.book.items[x.BookItem].Title; title != "" {
+		return title
+	}
+	return x.SourceItem
+}
+
+// keepCompared keeps what a comparison found, or why there was none.
+func (s *Service) keepCompared(ctx context.Context, l *scorestore.Link, c *compared, trouble error) error {
+	if trouble != nil && ctx.Err() != nil {
+		return nil //nolint:nilerr // it was cut off, which is no trouble of the link
+	}
+	now := s.Clock.Now()
+	if l.Trouble, l.TroubleCode = "", ""; trouble != nil {
+		l.Trouble, l.TroubleCode = trouble.Error(), string(adapter.RunCodeOf(trouble))
+	} else {
+		l.ComparedAt, l.Counts, l.NotReady = &now, map[string]int{}, 0
+		for o, n := range c.plan.Counts() {
+			l.Counts[o.String()] = n
+		}
+		for _, item := range c.plan.Items {
+			if item.Outcome == grade.ItemNotReady || item.Outcome == grade.ItemGone {
+				l.NotReady++
+			}
+			if item.Outcome == grade.ItemMade {
+				l.Counts["makes"]++
+			}
+		}
+		l.Reasons = append([]grade.Reasons{}, c.plan.Summary()...)
+	}
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := scorestore.KeepCompared(ctx, tx, l); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "scoreLink", l.ID)
+	})
+}
+
+// Compared is how a link is, as both sides were read last.
+type Compared struct {
+	Link                 scorestore.Link
+	Plan                 scorestore.Plan
+	SourceRead, BookRead time.Time
+}
+
+// Preview reads both sides, compares and keeps the plan, so that a run can do exactly it. A read that is younger than
+// within answers instead of a new one.
+func (s *Service) Preview(ctx context.Context, linkID string, within time.Duration) (scorestore.Preview, error) {
+	l, err := scorestore.FindLink(ctx, s.Store, linkID)
+	if err != nil {
+		return scorestore.Preview{}, err
+	}
+	if l.EndedAt != nil {
+		return scorestore.Preview{}, refusal.Conflict("", "this score link has ended; make a new one")
+	}
+	c, err := s.readAndCompare(ctx, &l, within)
+	if err != nil {
+		return scorestore.Preview{}, err
+	}
+	plan, err := s.kept(ctx, c)
+	if err != nil {
+		return scorestore.Preview{}, err
+	}
+	p := scorestore.Preview{
+		ID: db.NewID(), LinkID: l.ID, Plan: plan, Fingerprint: plan.Fingerprint(), SourceRead: &c.source.read.ReadAt,
+		BookRead: &c.book.read.ReadAt, CreatedAt: s.Clock.Now(),
+	}
+	return p, s.Store.InTx(ctx, func(tx *db.Tx) error { return db.Create(tx, &p, "keeping the preview") })
+}
+
+// readAndCompare reads both sides and compares, and keeps what was found.
+func (s *Service) readAndCompare(ctx context.Context, l *scorestore.Link, within time.Duration) (*compared, error) {
+	c, err := s.readSides(ctx, l, within, within)
+	return c, errors.Join(err, s.keepCompared(context.WithoutCancel(ctx), l, c, err))
+}
+
+// readSides reads each side unless a read that is younger answers, and compares.
+func (s *Service) readSides(ctx context.Context, l *scorestore.Link, source, book time.Duration) (*compared, error) {
+	if _, err := s.Read(ctx, l.SourceInterfaceID, source, false); err != nil {
+		return nil, err
+	}
+	if _, err := s.Read(ctx, l.BookInterfaceID, book, false); err != nil {
+		return nil, err
+	}
+	return s.compare(ctx, *l)
+}

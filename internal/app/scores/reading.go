@@ -1,0 +1,150 @@
+package scores
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"kanban/internal/adapter/gradebooks"
+	"kanban/internal/store/db"
+	"kanban/internal/store/scorestore"
+	"kanban/internal/wire/call"
+	"kanban/internal/wire/oneroster"
+)
+
+const (
+	// fresh is for how long a read answers for links that run by themselves: many links with one gradebook read it once.
+	fresh = 2 * time.Minute
+	// wholeEvery is how often a gradebook is read whole; the reads in between ask only for what changed.
+	wholeEvery = 24 * time.Hour
+	// overlap is how far a read of changes looks back before the last read began, so that clocks that differ a
+	// little and slow writers lose nothing.
+	overlap = 5 * time.Minute
+	// small is up to how many records a gradebook is read whole whenever somebody waits.
+	small = 20_000
+	// page is how many records are kept at a time.
+	page = 500
+	// mostUnread is how many records that could not be understood are kept as examples; all are counted.
+	mostUnread = 50
+	// longestRecord bounds a record of a gradebook, in bytes.
+	longestRecord = 64 << 10
+)
+
+// Read brings what is kept of a gradebook up to date. A read that is younger than within answers instead; whole asks
+// for everything, which also shows what is not there any more. A read that does not come to its end takes nothing away.
+func (s *Service) Read(ctx context.Context, interfaceID string, within time.Duration, whole bool) (r scorestore.Read,
+	err error,
+) {
+	book, _, err := s.open(ctx, interfaceID)
+	if err != nil {
+		return r, err
+	}
+	wait := s.Store.OneByOne(ctx, "gradebook/"+interfaceID, func() {
+		if r, err = scorestore.FindRead(ctx, s.Store, interfaceID); err != nil {
+			return
+		}
+		now := s.Clock.Now()
+		if r.ReadNo != 0 && within > 0 && now.Sub(r.ReadAt) < within && !whole {
+			return
+		}
+		if within == 0 && !whole { // somebody waits for what is true now, deleted records too
+			if whole, err = scorestore.Small(ctx, s.Store, interfaceID, small); err != nil {
+				return
+			}
+		}
+		since := r.ReadAt.Add(-overlap)
+		if whole = whole || r.ReadNo == 0 || now.Sub(r.WholeAt) > wholeEvery; whole {
+			since = time.Time{}
+		}
+		r = scorestore.Read{
+			InterfaceID: interfaceID, ReadNo: now.UnixMicro(), ReadAt: now, WholeAt: r.WholeAt, Unread: []scorestore.Unread{},
+		}
+		for _, collection := range gradebooks.Collections {
+			if err = s.readCollection(ctx, book, collection, since, &r); err != nil {
+				return
+			}
+		}
+		err = s.Store.InTx(ctx, func(tx *db.Tx) error { return scorestore.EndRead(ctx, tx, r, whole) })
+	})
+	if err == nil {
+		err = wait
+	}
+	return r, err
+}
+
+// readCollection keeps the records of one collection.
+func (s *Service) readCollection(ctx context.Context, book *gradebooks.Gradebook, collection string, since time.Time,
+	r *scorestore.Read,
+) error {
+	var batch []scorestore.Record
+	keep := func() error {
+		err := scorestore.KeepRecords(ctx, s.Store, r.InterfaceID, collection, r.ReadNo, batch)
+		batch = batch[:0]
+		return err
+	}
+	position := 0
+	bad := func(at int, err error) error {
+		if r.UnreadCount++; len(r.Unread) < mostUnread {
+			r.Unread = append(r.Unread, scorestore.Unread{Collection: collection, Position: at, Problem: err.Error()})
+		}
+		return nil
+	}
+	err := book.Each(ctx, collection, since, func(record oneroster.Record) error {
+		position++
+		x, problem := recordOf(collection, record)
+		if problem != nil {
+			return bad(position, problem)
+		}
+		if batch = append(batch, x); len(batch) < page {
+			return nil
+		}
+		return keep()
+	}, bad)
+	if p, is := call.As(err); is && collection == oneroster.FileScoreScales &&
+		(p.Kind == call.NotFound || p.Kind == call.NotEnabled) {
+		return nil // it has none: they are no part of the older version
+	}
+	if err == nil && len(batch) > 0 {
+		err = keep()
+	}
+	return err
+}
+
+// recordOf gives a record as it is kept.
+func recordOf(collection string, record oneroster.Record) (scorestore.Record, error) {
+	x := scorestore.Record{RemoteID: record.Get("sourcedId"), Values: map[string]string{}, Sum: int64(record.Sum())}
+	for _, column := range oneroster.Headers[collection] {
+		if value := record.Get(column); value != "" {
+			x.Values[column] = value
+		}
+	}
+	text, err := json.Marshal(x.Values)
+	switch {
+	case err != nil:
+		return x, err
+	case x.RemoteID == "":
+		return x, fmt.Errorf("%w: it has no id", gradebooks.ErrRecord)
+	case len(text) > longestRecord:
+		return x, fmt.Errorf("%w: it is longer than %d bytes", gradebooks.ErrRecord, longestRecord)
+	}
+	if why := db.Unstorable(text); why != "" {
+		return x, fmt.Errorf("%w: %s", gradebooks.ErrRecord, why)
+	}
+	switch collection {
+	case oneroster.FileLineItems:
+		x.Class = x.Values["classSourcedId"]
+	case oneroster.FileResults:
+		x.Item = x.Values["lineItemSourcedId"]
+	}
+	return x, nil
+}
+
+// kept is a record that was kept, as one that comes.
+type kept struct{ scorestore.Record }
+
+// Get gives the value of a column, "" when there is none.
+func (k kept) Get(column string) string { return k.Values[column] }
+
+// Sum is a fingerprint: records with equal sums hold the same.
+func (k kept) Sum() uint64 { return uint64(k.Record.Sum) }
