@@ -132,6 +132,7 @@ func TestEveryOperationAnswersAsDescribed(t *testing.T) {
 		},
 		{"offers", walkOffers},
 		{"stages", walkStages},
+		{"scores", walkScores},
 		{"settings", walkSettings},
 		{"config", walkConfig},
 		{

@@ -20,6 +20,7 @@ type runsInput struct {
 	Paging
 	Pairing   string `query:"pairing" doc:"Id of a pairing"`
 	Interface string `query:"interface" doc:"Id of an interface"`
+	ScoreLink string `query:"scoreLink" doc:"Id of a score link"`
 	Active    bool   `query:"active" doc:"Only those that are queued or at work"`
 	Single    bool   `query:"single" doc:"Only those that belong to no batch"`
 }
@@ -74,7 +75,7 @@ func (s *Server) runs(a huma.API) {
 
 func (s *Server) listRuns(ctx context.Context, in *runsInput) (api.Page[api.Run], error) {
 	all, err := s.Runs.Runs(ctx, runstore.Wanted{
-		PairingID: in.Pairing, InterfaceID: in.Interface, Active: in.Active, Single: in.Single,
+		PairingID: in.Pairing, InterfaceID: in.Interface, ScoreLinkID: in.ScoreLink, Active: in.Active, Single: in.Single,
 		Before: in.Cursor, Limit: in.Limit,
 	})
 	if err != nil {
@@ -148,7 +149,15 @@ func (s *Server) cancelRun(ctx context.Context, in *byID) (api.Run, error) {
 }
 
 func (s *Server) resumeRun(ctx context.Context, in *byID) (api.Run, error) {
-	r, err := s.Runs.Resume(ctx, auth.Caller(ctx).Name, in.ID)
+	found, err := s.Runs.FindRun(ctx, in.ID)
+	if err != nil {
+		return api.Run{}, err
+	}
+	resume := s.Runs.Resume
+	if found.Kind == runstore.RunScores {
+		resume = s.Scores.Resume
+	}
+	r, err := resume(ctx, auth.Caller(ctx).Name, in.ID)
 	if err != nil {
 		return api.Run{}, err
 	}
@@ -183,7 +192,7 @@ func (s *Server) run(ctx context.Context, r runstore.Run) (api.Run, error) {
 		if out.Seconds = end.Sub(*r.StartedAt).Seconds(); out.Seconds > 0 {
 			out.Rate = float64(r.Done) / out.Seconds
 		}
-		if r.Active() && r.Kind == runstore.RunSync && r.Done > 0 {
+		if r.Active() && r.Kind != runstore.RunRead && r.Done > 0 {
 			out.SecondsLeft = out.Seconds * float64(r.Total-r.Done) / float64(r.Done)
 		}
 	}
@@ -214,6 +223,9 @@ func (s *Server) run(ctx context.Context, r runstore.Run) (api.Run, error) {
 		default:
 			out.Interface, out.InterfaceID, out.About = c.Name, c.ID, c.Name
 		}
+	}
+	if r.ScoreLinkID != nil {
+		return out, s.scoreRun(ctx, r, &out)
 	}
 	if r.PairingID != nil {
 		p, err := s.Pairings.FindPairing(ctx, *r.PairingID)

@@ -162,6 +162,7 @@ func (s *Server) register(a huma.API) {
 	s.pairings(a)
 	s.batches(a)
 	s.runs(a)
+	s.scores(a)
 	s.courses(a)
 	s.events(a)
 	s.rules(a)

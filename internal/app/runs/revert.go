@@ -19,6 +19,9 @@ func (s *Service) Revert(ctx context.Context, runID string) (pairingstore.Previe
 		return pairingstore.Preview{}, err
 	}
 	switch {
+	case r.Kind == runstore.RunScores:
+		return pairingstore.Preview{}, refusal.Conflict("",
+			"this run carried scores; take it back with: kanban scores revert %s", r.ID)
 	case r.Kind != runstore.RunSync:
 		return pairingstore.Preview{}, refusal.Conflict("",
 			"a read cannot be reverted: read the register again once it is right")

@@ -437,3 +437,22 @@ func (s *Service) Close(ctx context.Context, who, linkID, period string, final b
 		return tx.Announce(ctx, "scoreLink", linkID)
 	})
 }
+
+// Categories gives how the source's categories match the book's, and all that the book has but those of term grades.
+func (s *Service) Categories(ctx context.Context, linkID string) (matches []grade.CategoryMatch, book []grade.Category,
+	l scorestore.Link, err error,
+) {
+	if l, err = scorestore.FindLink(ctx, s.Store, linkID); err != nil {
+		return nil, nil, l, err
+	}
+	w, err := s.world(ctx, l)
+	if err != nil {
+		return nil, nil, l, err
+	}
+	for _, c := range w.source.categories {
+		if m, used := w.matches[c.ID]; used {
+			matches = append(matches, m)
+		}
+	}
+	return matches, w.bookCategories(), l, nil
+}

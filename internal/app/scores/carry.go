@@ -247,7 +247,7 @@ func (x *carrying) refused(err error) bool {
 	case call.Refused, call.NotFound:
 		return true
 	case call.NotAllowed: // one is locked; if nothing at all may be written, the run fails
-		return slices.ContainsFunc(x.changes, func(c scorestore.Change) bool { return c.State == runstore.ChangeDone })
+		return x.run.Reverts != nil || slices.ContainsFunc(x.changes, func(c scorestore.Change) bool { return c.State == runstore.ChangeDone })
 	}
 	return false
 }

@@ -362,3 +362,29 @@ func (s *Service) readSides(ctx context.Context, l *scorestore.Link, source, boo
 	}
 	return s.compare(ctx, *l)
 }
+
+// FindPreview finds a preview by id.
+func (s *Service) FindPreview(ctx context.Context, id string) (scorestore.Preview, error) {
+	return scorestore.FindPreview(ctx, s.Store, id)
+}
+
+// SectionTitles gives the titles of the sections of a link's assignments, by assignment.
+func (s *Service) SectionTitles(ctx context.Context, linkID string) (map[string]string, error) {
+	l, err := s.Find(ctx, linkID)
+	if err != nil {
+		return nil, err
+	}
+	titles := map[string]string{}
+	for _, x := range l.Sections {
+		titles[x.ID] = x.Title
+	}
+	items, err := scorestore.Items(ctx, s.Store, linkID)
+	out := map[string]string{}
+	for _, x := range items {
+		out[x.ID] = titles[x.SectionID]
+	}
+	return out, err
+}
+
+// Known reports whether the key of an entry is a person's id.
+func Known(who string) bool { return !strings.HasPrefix(who, unknown) }

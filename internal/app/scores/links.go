@@ -371,6 +371,7 @@ func (s *Service) End(ctx context.Context, who, id string) (scorestore.Link, err
 // Listed is a link with what people need to tell it from others.
 type Listed struct {
 	scorestore.Link
+	Title        string // of its linked set or section
 	Source, Book string // names of the interfaces
 	Sections     []rosterstore.Section
 	BookClasses  map[string]string // by section
@@ -441,6 +442,40 @@ func (s *Service) listed(ctx context.Context, links []scorestore.Link) ([]Listed
 				out[i].BookClasses[x.ID] = r.BookClass
 			}
 		}
+		if len(out[i].Sections) > 0 {
+			out[i].Title = out[i].Sections[0].Title
+		}
+		if l.SetID != nil {
+			set, err := linkstore.FindLinkedSet(ctx, s.Store, *l.SetID)
+			if err != nil {
+				return nil, err
+			}
+			out[i].Title = set.Name
+		}
 	}
 	return out, err
+}
+
+// State is how a link is, in a word.
+func (l Listed) State() string {
+	switch {
+	case l.EndedAt != nil:
+		return "ended"
+	case l.Active:
+		return "carrying"
+	case l.PausedAt != nil:
+		return "paused"
+	case l.Trouble != "":
+		return "unknown"
+	case l.LastFailed:
+		return "failed"
+	case l.RanAt == nil:
+		return "never-run"
+	case l.Counts[grade.Conflict.String()]+l.Counts[grade.Refused.String()]+l.Counts[grade.Withdrawn.String()] > 0:
+		return "needs-person"
+	case l.Counts[grade.New.String()]+l.Counts[grade.Update.String()]+l.Counts[grade.Replacing.String()]+
+		l.Counts["makes"] > 0:
+		return "to-carry"
+	}
+	return "in-step"
 }

@@ -42,7 +42,7 @@ func (s *Service) Start(ctx context.Context, who, previewID string, approved boo
 			"this would replace %d values that the book has; look at them in the preview, then run it with the replacing approved", n)
 	}
 	r := runstore.Run{
-		ID: db.NewID(), Kind: runstore.RunScores, ScoreLinkID: &l.ID, InterfaceID: &l.BookInterfaceID, PreviewID: &p.ID,
+		ID: db.NewID(), Kind: runstore.RunScores, ScoreLinkID: &l.ID, PreviewID: &p.ID,
 		State: runstore.Queued, Approved: approved, Reverts: p.Reverts, RequestedBy: who,
 	}
 	changes, err := s.changesOf(ctx, r, l, plan)

@@ -386,9 +386,19 @@ func (w *world) categories() {
 		}
 	}
 	w.matches = map[string]grade.CategoryMatch{}
-	for _, m := range grade.MatchCategories(mine, w.book.categories, w.link.Policy.Categories, w.before) {
+	for _, m := range grade.MatchCategories(mine, w.bookCategories(), w.link.Policy.Categories, w.before) {
 		w.matches[m.Source.ID] = m
 	}
+}
+
+// bookCategories are the book's without those of term grades.
+func (w *world) bookCategories() (list []grade.Category) {
+	for _, c := range w.book.categories {
+		if !w.book.declared.IsTerm(c.Title) {
+			list = append(list, c)
+		}
+	}
+	return list
 }
 
 // categoryOf gives the book's category for an assignment, with what says so; makes is set when it is to be made.

@@ -252,8 +252,9 @@ type Noticed struct {
 // Run is a read of a register or a synchronisation of a pairing.
 type Run struct {
 	ID          string         `json:"id"`
-	Kind        string         `json:"kind" enum:"read,sync"`
+	Kind        string         `json:"kind" enum:"read,sync,scores"`
 	PairingID   string         `json:"pairingId,omitempty"`
+	ScoreLinkID string         `json:"scoreLinkId,omitempty"`
 	Interface   string         `json:"interface,omitempty"`
 	InterfaceID string         `json:"interfaceId,omitempty" doc:"The register that was read"`
 	About       string         `json:"about" doc:"What was read or brought in step"`

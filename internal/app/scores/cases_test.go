@@ -1,0 +1,431 @@
+package scores_test
+
+import (
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"kanban/internal/app/scores"
+	"kanban/internal/core/finding"
+	"kanban/internal/core/grade"
+	"kanban/internal/core/refusal"
+	"kanban/internal/standin/fault"
+	"kanban/internal/standin/gradebook"
+	"kanban/internal/store/db"
+	"kanban/internal/store/runstore"
+	"kanban/internal/store/scorestore"
+	"kanban/internal/wire/oneroster"
+)
+
+// carried is a school with one score carried, to stu-002 in section A.
+func carried(t *testing.T) (*school, scorestore.Link, runstore.Run) {
+	t.Helper()
+	x := open(t)
+	l := x.link()
+	x.mark("cuttings-report", "stu-002", oneroster.ScoreFullyGraded, 15, nil)
+	x.mark("cuttings-report", "stu-003", oneroster.ScoreFullyGraded, 11, nil)
+	r := x.run(x.preview(l), false)
+	require.Equal(t, 2, r.Counts["scored"], "%s %v", r.Error, r.Counts)
+	return x, l, r
+}
+
+// setInBook changes a score in the book, as a teacher there does; nil makes it blank.
+func (x *school) setInBook(title, student string, score *float64) {
+	x.t.Helper()
+	r, there := x.inBook(title, student)
+	require.True(x.t, there)
+	if score == nil {
+		x.Standins.Register.Book.Erase(oneroster.FileResults, r.SourcedID)
+		return
+	}
+	r.Score = number(*score)
+	x.Standins.Register.Book.Enter(oneroster.FileResults, r.SourcedID, r)
+}
+
+func (x *school) score(title, student string) float64 {
+	x.t.Helper()
+	r, there := x.inBook(title, student)
+	if !there || r.Score == nil {
+		return -1
+	}
+	return float64(*r.Score)
+}
+
+// What somebody changed in the book stays, until somebody decides otherwise; a decision holds until either side changes.
+func TestWhatChangedInTheBookStays(t *testing.T) {
+	x, l, _ := carried(t)
+	fourteen := 14.0
+	x.setInBook(report, "stu-002", &fourteen)
+	x.mark("cuttings-report", "stu-002", oneroster.ScoreFullyGraded, 16, nil)
+	x.mark("cuttings-report", "stu-003", oneroster.ScoreFullyGraded, 12, nil)
+	p := x.preview(l)
+	e := x.entry(p, report, "stu-002")
+	assert.Equal(t, grade.Conflict, e.Outcome)
+	assert.Equal(t, finding.ScoreChangedInBook, e.Reason)
+	assert.Equal(t, []string{"15", "14", "16"}, []string{e.Was.String(), e.Theirs.String(), e.Ours.String()})
+	r := x.run(p, false)
+	assert.Equal(t, runstore.NeedsPerson, r.State)
+	assert.Equal(t, 1, r.Counts["updated"])
+	assert.InDelta(t, 14, x.score(report, "stu-002"), 0.001)
+	assert.InDelta(t, 12, x.score(report, "stu-003"), 0.001)
+
+	n, err := x.Scores.Decide(t.Context(), "Maud", l.ID, grade.Theirs, nil, nil)
+	require.NoError(t, err)
+	assert.Equal(t, 1, n)
+	assert.Equal(t, grade.Kept, x.entry(x.preview(l), report, "stu-002").Outcome)
+	x.mark("cuttings-report", "stu-002", oneroster.ScoreFullyGraded, 18, nil)
+	assert.Equal(t, grade.Conflict, x.entry(x.preview(l), report, "stu-002").Outcome, "it changed again")
+	_, err = x.Scores.Decide(t.Context(), "Maud", l.ID, grade.Ours, nil, []string{x.Person("stu-002").ID})
+	require.NoError(t, err)
+	p = x.preview(l)
+	assert.Equal(t, grade.Replacing, x.entry(p, report, "stu-002").Outcome)
+	_, err = x.Scores.Start(t.Context(), "test", p.ID, false)
+	require.ErrorContains(t, err, "replace 1 values")
+	assert.Equal(t, 1, x.run(p, true).Counts["replaced"])
+	assert.InDelta(t, 18, x.score(report, "stu-002"), 0.001)
+	_, err = x.Scores.Decide(t.Context(), "Maud", l.ID, grade.Ours, nil, nil)
+	require.Error(t, err, "nothing differs")
+}
+
+// What was blanked in the book is asked about, not filled again.
+func TestWhatWasEmptiedInTheBookStaysEmpty(t *testing.T) {
+	x, l, _ := carried(t)
+	x.setInBook(report, "stu-002", nil)
+	e := x.entry(x.preview(l), report, "stu-002")
+	assert.Equal(t, grade.Conflict, e.Outcome)
+	assert.Equal(t, finding.ScoreEmptiedInBook, e.Reason)
+}
+
+// A run that finds the book changed since its preview does nothing, and says what moved.
+func TestRunDoesNothingWhenThingsMoved(t *testing.T) {
+	x, l, _ := carried(t)
+	x.mark("cuttings-report", "stu-002", oneroster.ScoreFullyGraded, 16, nil)
+	p := x.preview(l)
+	nine := 9.0
+	x.setInBook(report, "stu-002", &nine)
+	r := x.run(p, false)
+	assert.Equal(t, runstore.Moved, r.State)
+	require.NotNil(t, r.NextPreview)
+	require.Len(t, r.Findings, 1)
+	assert.Contains(t, r.Findings[0].Subject, report)
+	assert.InDelta(t, 9, x.score(report, "stu-002"), 0.001)
+}
+
+// A run is undone: what it filled is blank again, what it changed is as before, what somebody changed since stays.
+func TestRunIsReverted(t *testing.T) {
+	x, l, _ := carried(t)
+	x.mark("cuttings-report", "stu-002", oneroster.ScoreFullyGraded, 16, nil)
+	x.mark("cuttings-report", "stu-004", oneroster.ScoreFullyGraded, 7, nil)
+	x.mark("cuttings-report", "stu-005", oneroster.ScoreFullyGraded, 8, nil)
+	r := x.run(x.preview(l), false)
+	require.Equal(t, runstore.Finished, r.State)
+	three := 3.0
+	x.setInBook(report, "stu-005", &three)
+	p, err := x.Scores.Revert(t.Context(), r.ID)
+	require.NoError(t, err)
+	assert.Equal(t, grade.Conflict, x.entry(p, report, "stu-005").Outcome)
+	back := x.run(p, false)
+	assert.Equal(t, 2, back.Counts["reverted"], "%s %v", back.Error, back.Counts)
+	assert.InDelta(t, 15, x.score(report, "stu-002"), 0.001)
+	assert.InDelta(t, -1, x.score(report, "stu-004"), 0.001)
+	assert.InDelta(t, 3, x.score(report, "stu-005"), 0.001)
+	p = x.preview(l)
+	assert.Equal(t, grade.Update, x.entry(p, report, "stu-002").Outcome, "the next run would do it again")
+	assert.Equal(t, grade.New, x.entry(p, report, "stu-004").Outcome)
+	_, err = x.Scores.Revert(t.Context(), back.ID)
+	require.Error(t, err)
+}
+
+// Where deleting is not granted, that is said before anything is done.
+func TestRevertingToBlankNeedsDeleting(t *testing.T) {
+	x, _, r := carried(t)
+	x.Standins.Register.Book.Set(func(rules *gradebook.Rules) { rules.NoDelete = true })
+	p, err := x.Scores.Revert(t.Context(), r.ID)
+	require.NoError(t, err)
+	back := x.run(p, false)
+	assert.Equal(t, 2, back.Counts["refused"], "%s %v", back.Error, back.Counts)
+	assert.InDelta(t, 15, x.score(report, "stu-002"), 0.001)
+}
+
+// Books that round, cut, forget, or answer with ids of their own are found out by reading back.
+func TestReadingBackFindsOutBooks(t *testing.T) {
+	t.Run("forgets", func(t *testing.T) {
+		x := open(t)
+		l := x.link()
+		x.Standins.Register.Book.Set(func(r *gradebook.Rules) { r.Forget = true })
+		x.mark("cuttings-report", "stu-002", oneroster.ScoreFullyGraded, 15, nil)
+		r := x.run(x.preview(l), false)
+		assert.Equal(t, 1, r.Counts["not-arrived"], "%s %v", r.Error, r.Counts)
+		assert.Equal(t, runstore.NeedsPerson, r.State)
+		x.Standins.Register.Book.Set(func(r *gradebook.Rules) { r.Forget = false })
+		p := x.preview(l)
+		assert.Equal(t, grade.New, x.entry(p, report, "stu-002").Outcome, "it is sent again")
+		assert.Equal(t, 1, x.run(p, false).Counts["scored"])
+	})
+	t.Run("rounds", func(t *testing.T) {
+		x := open(t)
+		l := x.link()
+		x.Standins.Register.Book.Set(func(r *gradebook.Rules) { r.Decimals = 0 })
+		x.mark("cuttings-report", "stu-002", oneroster.ScoreFullyGraded, 15.4, nil)
+		r := x.run(x.preview(l), false)
+		assert.Equal(t, 1, r.Counts["not-arrived"], "%s %v", r.Error, r.Counts)
+		changes, err := x.Scores.Changes(t.Context(), r.ID)
+		require.NoError(t, err)
+		last := changes[len(changes)-1]
+		assert.Equal(t, string(finding.ScoreKeptOtherwise), last.Code)
+		assert.Equal(t, "15.4 was sent, and the book has 15", last.Answer)
+	})
+	t.Run("other ids", func(t *testing.T) {
+		x := open(t)
+		l := x.link()
+		x.Standins.Register.Book.Set(func(r *gradebook.Rules) { r.OtherIDs = true })
+		x.mark("cuttings-report", "stu-002", oneroster.ScoreFullyGraded, 15, nil)
+		p := x.wishWithoutMaking(l)
+		r := x.run(p, false)
+		assert.Equal(t, runstore.Finished, r.State, "%s %v", r.Error, r.Counts)
+		assert.InDelta(t, 15, x.score(report, "stu-002"), 0.001)
+		assert.Zero(t, x.preview(l).Plan.Counts().Changes())
+		x.mark("cuttings-report", "stu-002", oneroster.ScoreFullyGraded, 16, nil)
+		assert.Equal(t, 1, x.run(x.preview(l), false).Counts["updated"])
+		assert.InDelta(t, 16, x.score(report, "stu-002"), 0.001)
+	})
+}
+
+// wishWithoutMaking lets no category be made, and previews.
+func (x *school) wishWithoutMaking(l scorestore.Link) scorestore.Preview {
+	x.t.Helper()
+	policy := l.Policy
+	policy.Makes = false
+	_, err := x.Scores.Change(x.t.Context(), "test", l.ID, 0, scores.Edit{Policy: &policy})
+	require.NoError(x.t, err)
+	return x.preview(l)
+}
+
+// A killed run goes on where it was, also when the book was edited meanwhile, and writes nothing twice.
+func TestCutOffRunGoesOn(t *testing.T) {
+	x := open(t)
+	l := x.link()
+	for i := range 8 {
+		x.mark("cuttings-report", fmt.Sprintf("stu-%03d", i+2), oneroster.ScoreFullyGraded, float64(i+1), nil)
+	}
+	p := x.preview(l)
+	r, err := x.Scores.Start(t.Context(), "test", p.ID, false)
+	require.NoError(t, err)
+	// The book loses the connection after it has carried out what it was asked for.
+	require.NoError(t, x.Standins.Fault("register", fault.Fault{
+		Kind: fault.Cut, Method: "PUT", Path: "/results/", Count: 3,
+	}))
+	for range 4 {
+		if x.Scores.Work(t.Context(), r.ID, false) == nil {
+			break
+		}
+	}
+	x.Standins.ClearFaults()
+	require.NoError(t, x.Scores.Work(t.Context(), r.ID, true))
+	ended, err := runstore.FindRun(t.Context(), x.Store, r.ID)
+	require.NoError(t, err)
+	assert.Equal(t, runstore.Finished, ended.State, "%s %v", ended.Error, ended.Counts)
+	assert.Equal(t, 8, ended.Counts["scored"])
+	for i := range 8 {
+		assert.InDelta(t, float64(i+1), x.score(report, fmt.Sprintf("stu-%03d", i+2)), 0.001)
+	}
+	assert.Zero(t, x.preview(l).Plan.Counts().Changes())
+}
+
+// A mover's scores stay where they were carried and can be let go on in the new section.
+func TestMoversScoresStayUntilSomebodyLetsThemGoOn(t *testing.T) {
+	x, l, _ := carried(t)
+	require.NoError(t, x.Standins.School.Withdraw("stu-002", "sec-prop-a"))
+	require.NoError(t, x.Standins.School.Enrol("stu-002", "sec-prop-b"))
+	all, err := x.Connections.Interfaces(t.Context())
+	require.NoError(t, err)
+	for _, c := range all {
+		if c.Kind == "oneroster" {
+			x.Read(c, true)
+		}
+	}
+	p := x.preview(l)
+	e := x.entry(p, report, "stu-002")
+	assert.Equal(t, finding.ScoreMoved, e.Reason)
+	assert.Equal(t, "Propagation B", e.Elsewhere)
+	assert.Zero(t, p.Plan.Counts().Changes())
+	require.NoError(t, x.Scores.Give(t.Context(), "Maud", l.ID, "stu-002", "cuttings-report", x.Person("stu-002").ID,
+		x.Section("PROP-B").ID))
+	p = x.preview(l)
+	assert.Equal(t, 1, p.Plan.Counts()[grade.New])
+	r := x.run(p, false)
+	assert.Equal(t, 1, r.Counts["scored"], "%s %v", r.Error, r.Counts)
+	n := 0
+	for _, r := range gradebook.All[oneroster.Result](x.Standins.Register.Book, oneroster.FileResults) {
+		if r.Student.SourcedID == "stu-002" {
+			n++
+		}
+	}
+	assert.Equal(t, 2, n, "one in each section's book")
+}
+
+// A result of somebody unknown is carried once somebody has said whose it is.
+func TestResultsOfSomebodyUnknownAreGiven(t *testing.T) {
+	x := open(t)
+	l := x.link()
+	x.mark("cuttings-report", "x-17", oneroster.ScoreFullyGraded, 9, nil)
+	p := x.preview(l)
+	assert.Equal(t, 1, p.Plan.Counts()[grade.Waiting])
+	ctx := t.Context()
+	someone := x.Person("stu-003").ID
+	require.Error(t, x.Scores.Give(ctx, "Maud", l.ID, "x-17", "", x.Person("stu-050").ID, ""), "they learn elsewhere")
+	require.NoError(t, x.Scores.Give(ctx, "Maud", l.ID, "x-17", "", someone, ""))
+	p = x.preview(l)
+	assert.Equal(t, grade.New, x.entry(p, report, "stu-003").Outcome)
+	require.NoError(t, x.Scores.Ungive(ctx, "Maud", l.ID, "x-17", ""))
+	require.ErrorIs(t, x.Scores.Ungive(ctx, "Maud", l.ID, "x-17", ""), db.ErrNotFound)
+	assert.Zero(t, x.preview(l).Plan.Counts().Changes())
+}
+
+// An assignment of the book is linked instead of made twice; unlinked and linked again, what differs is shown.
+func TestAssignmentsAreLinkedToThoseOfTheBook(t *testing.T) {
+	x := open(t)
+	l := x.link()
+	x.Standins.Register.Book.Enter(oneroster.FileLineItems, "theirs", oneroster.LineItem{
+		Title: "report on  Cuttings", Class: oneroster.Ref{SourcedID: "sec-prop-a"}, ResultValueMax: number(100),
+		Category: &oneroster.Ref{SourcedID: "cat-work"},
+	})
+	x.mark("cuttings-report", "stu-002", oneroster.ScoreFullyGraded, 15, nil)
+	x.preview(l)
+	row := func() scores.Assignment {
+		rows, _, err := x.Scores.Assignments(t.Context(), l.ID)
+		require.NoError(t, err)
+		for _, a := range rows {
+			if a.Title == report && a.Section == "Propagation A" {
+				return a
+			}
+		}
+		t.Fatal("no row")
+		return scores.Assignment{}
+	}
+	a := row()
+	assert.Equal(t, []finding.Code{finding.ItemNameTaken}, a.Reasons)
+	list, err := x.Scores.Counterparts(t.Context(), l.ID, a.ID)
+	require.NoError(t, err)
+	require.Len(t, list, 1, "term grades are not among them")
+	assert.Equal(t, "theirs", list[0].Item.ID)
+	require.Error(t, x.Scores.LinkItem(t.Context(), "Maud", l.ID, a.ID, "sec-prop-a-term"), "a term grade")
+	require.Error(t, x.Scores.LinkItem(t.Context(), "Maud", l.ID, a.ID, "nowhere"))
+	require.NoError(t, x.Scores.LinkItem(t.Context(), "Maud", l.ID, a.ID, "theirs"))
+	p := x.preview(l)
+	assert.InDelta(t, 75, x.entry(p, report, "stu-002").Ours.Points, 0.001, "scaled to the book's maximum")
+	r := x.run(p, false)
+	assert.Equal(t, 1, r.Counts["scored"], "%s %v", r.Error, r.Counts)
+
+	require.NoError(t, x.Scores.LinkItem(t.Context(), "Maud", l.ID, a.ID, ""))
+	assert.Equal(t, []finding.Code{finding.ItemNameTaken}, row().Reasons)
+	results := gradebook.All[oneroster.Result](x.Standins.Register.Book, oneroster.FileResults)
+	require.Len(t, results, 1)
+	results[0].Score = number(50)
+	x.Standins.Register.Book.Enter(oneroster.FileResults, results[0].SourcedID, results[0])
+	require.NoError(t, x.Scores.LinkItem(t.Context(), "Maud", l.ID, a.ID, "theirs"))
+	assert.Equal(t, finding.ScoreOthersInBook, x.entry(x.preview(l), report, "stu-002").Reason)
+}
+
+// Two links that write the same, and circles, are refused; so are few people in common.
+func TestLinksThatCollideAreRefused(t *testing.T) {
+	x := open(t)
+	l := x.link()
+	_, err := x.Scores.Make(t.Context(), "test", x.wish())
+	r, is := refusal.As(err)
+	require.True(t, is, "%v", err)
+	assert.Equal(t, finding.ScoreLinkTwice, r.Code)
+	back := scores.NewLink{
+		SectionID: x.Section("ORCH-A").ID, SourceInterfaceID: x.book.ID, SourceClass: "sec-prop-a", BookInterfaceID: x.source.ID,
+		BookClasses: map[string]string{x.Section("ORCH-A").ID: "propagation"}, Policy: scores.UsualPolicy(),
+	}
+	_, err = x.Scores.Make(t.Context(), "test", back)
+	r, is = refusal.As(err)
+	require.True(t, is, "%v", err)
+	assert.Equal(t, finding.ScoreCircle, r.Code)
+	ended, err := x.Scores.End(t.Context(), "Maud", l.ID)
+	require.NoError(t, err)
+	require.NotNil(t, ended.EndedAt)
+	_, err = x.Scores.Make(t.Context(), "test", x.wish())
+	require.NoError(t, err, "the place is free")
+}
+
+// A read that fails takes nothing away, and what cannot be understood is counted and holds only itself.
+func TestReadsThatFailTakeNothingAway(t *testing.T) {
+	x, l, _ := carried(t)
+	for _, f := range []fault.Fault{
+		{Kind: fault.Status, Status: 500, Path: "/results"},
+		{Kind: fault.Truncate, Path: "/results"},
+		{Kind: fault.Status, Status: 403, Path: "/lineItems"},
+	} {
+		require.NoError(t, x.Standins.Fault("platform", f))
+		_, err := x.Scores.Preview(t.Context(), l.ID, 0)
+		require.Error(t, err, "%+v", f)
+		x.Standins.ClearFaults()
+		found, err := scorestore.FindLink(t.Context(), x.Store, l.ID)
+		require.NoError(t, err)
+		assert.NotEmpty(t, found.Trouble)
+		assert.Equal(t, grade.Unchanged, x.entry(x.preview(l), report, "stu-002").Outcome)
+	}
+	x.Standins.Platform.Marks.Erase(oneroster.FileResults, "cuttings-report-stu-002")
+	e := x.entry(x.preview(l), report, "stu-002")
+	assert.Equal(t, finding.ScoreVanished, e.Reason)
+	assert.InDelta(t, 15, x.score(report, "stu-002"), 0.001)
+	x.mark("cuttings-report", "stu-003", oneroster.ScoreFullyGraded, 1, func(r *oneroster.Result) { r.Status = oneroster.ToBeDeleted })
+	assert.Equal(t, grade.Withdrawn, x.entry(x.preview(l), report, "stu-003").Outcome)
+	assert.InDelta(t, 11, x.score(report, "stu-003"), 0.001)
+}
+
+// Whatever the source says, the book's own values are never lost under the usual policy, a preview has every result
+// once, and after a run there is nothing left to carry.
+func TestRandomMarksAreCarriedOnce(t *testing.T) {
+	x := open(t)
+	l := x.link()
+	statuses := []string{
+		oneroster.ScoreFullyGraded, oneroster.ScorePartiallyGraded, oneroster.ScoreExempt, oneroster.ScoreNotSubmitted,
+		oneroster.ScoreSubmitted, "FULLY GRADED", "strange",
+	}
+	rapid.Check(t, func(r *rapid.T) {
+		for range rapid.IntRange(1, 6).Draw(r, "marks") {
+			item := rapid.SampledFrom([]string{"cuttings-report", "cuttings-test", "tool-care"}).Draw(r, "item")
+			student := fmt.Sprintf("stu-%03d", rapid.IntRange(1, 70).Draw(r, "student"))
+			x.mark(item, student, rapid.SampledFrom(statuses).Draw(r, "status"),
+				float64(rapid.IntRange(-20, 300).Draw(r, "points"))/10, func(o *oneroster.Result) {
+					o.Comment = rapid.StringN(0, 20, -1).Draw(r, "comment")
+					o.Late = oneroster.Bool(rapid.Bool().Draw(r, "late"))
+					if rapid.IntRange(0, 5).Draw(r, "words") == 0 {
+						o.Score, o.TextScore = nil, "passed"
+					}
+				})
+		}
+		if rapid.Bool().Draw(r, "edit") {
+			for _, b := range gradebook.All[oneroster.Result](x.Standins.Register.Book, oneroster.FileResults) {
+				b.Score = number(19.5)
+				x.Standins.Register.Book.Enter(oneroster.FileResults, b.SourcedID, b)
+				break
+			}
+		}
+		p := x.preview(l)
+		for _, item := range p.Plan.Items {
+			for _, e := range item.Entries {
+				if e.Outcome == grade.Replacing && e.Reason != finding.ScoreDecided {
+					r.Fatalf("a value of the book's own would be lost: %+v", e)
+				}
+			}
+		}
+		if p.Plan.Counts().Changes() == 0 {
+			return
+		}
+		ended := x.run(p, true)
+		if ended.State != runstore.Finished && ended.State != runstore.NeedsPerson || ended.Counts["refused"]+
+			ended.Counts["not-arrived"] > 0 {
+			r.Fatalf("%s %s %v", ended.State, ended.Error, ended.Counts)
+		}
+		if n := x.preview(l).Plan.Counts().Changes(); n > 0 {
+			r.Fatalf("%d left to carry", n)
+		}
+	})
+}

@@ -1,0 +1,187 @@
+package web_test
+
+import (
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kanban/internal/adapter"
+	"kanban/internal/standin/gradebook"
+	"kanban/internal/standin/platform"
+	"kanban/internal/standin/register"
+	"kanban/internal/store/runstore"
+	"kanban/internal/wire/api"
+	"kanban/internal/wire/oneroster"
+)
+
+// learnerOf is somebody who learns in a section of the stand-in, by its id there.
+func (x *talk) learnerOf(section string) string { return x.learnersOf(section)[0] }
+
+func (x *talk) learnersOf(section string) (list []string) {
+	for _, e := range x.Standins.School.Enrolments() {
+		if e.SectionID == section && e.Role == "student" && !e.Ended {
+			list = append(list, e.PersonID)
+		}
+	}
+	require.NotEmpty(x.site.t, list)
+	return list
+}
+
+// marked enters a final score where work is marked.
+func (x *talk) marked(item, student string, points float64) {
+	score := oneroster.Number(points)
+	x.Standins.Platform.Marks.Enter(oneroster.FileResults, item+"-"+student, oneroster.Result{
+		LineItem: oneroster.Ref{SourcedID: item}, Student: oneroster.Ref{SourcedID: student}, Score: &score,
+		ScoreStatus: oneroster.ScoreFullyGraded, ScoreDate: oneroster.Moment{Time: time.Now().UTC()},
+	})
+}
+
+func walkScores(x *talk, _ *story) {
+	t, at := x.site.t, x.Standins.Addresses
+	source := x.Connect(adapter.KindGradebook, "Marks", map[string]string{
+		"address": at.Platform, "tokenAddress": at.Platform + "/oauth/token", "clientId": platform.MarksID,
+		"clientSecret": platform.MarksSecret, "late": "0",
+	})
+	book := x.Connect(adapter.KindGradebook, "Book", map[string]string{
+		"address": at.Register, "tokenAddress": at.Register + "/oauth/token", "clientId": register.ClientID,
+		"clientSecret": register.ClientSecret, "late": "0", "needsCategory": "yes", "decimals": "1",
+		"needsDue": "yes", "needsPeriod": "yes", "needsPoints": "yes",
+		"termCategories": register.TermGrades,
+	})
+	reports := post[[]api.Report](x, "/interfaces/"+book.ID+"/probe", nil)
+	assert.Equal(t, []string{"works", "works"}, []string{reports[0].State, reports[1].State})
+	student := x.learnerOf("sec-orch-a")
+	x.marked("cuttings-report", student, 12)
+	classes := get[api.Page[api.GradebookClass]](x, "/interfaces/"+source.ID+"/gradebook-classes").Items
+	require.Len(t, classes, 1)
+	n := api.NewScoreLink{
+		SectionID: x.Section("ORCH-A").ID, SourceInterfaceID: source.ID, SourceClass: classes[0].ID, BookInterfaceID: book.ID,
+	}
+	x.do(422, "POST", "/score-links", api.NewScoreLink{SourceInterfaceID: source.ID})
+	overlap := post[api.Page[api.ScoreOverlap]](x, "/score-links/overlap", n).Items
+	require.Len(t, overlap, 1)
+	assert.Equal(t, 1, overlap[0].Both)
+	l := made[api.ScoreLink](x, "/score-links", n)
+	assert.Equal(t, "never-run", l.State)
+	x.do(409, "POST", "/score-links", n)
+	policy := l.Policy
+	policy.MakesCategories = true
+	l = as[api.ScoreLink](x, x.changes("PATCH", "/score-links/"+l.ID, api.EditScoreLink{Policy: &policy}))
+	assert.True(t, l.Policy.MakesCategories)
+	wrong := policy
+	wrong.Schedule.Kind = "after-read"
+	x.do(422, "PATCH", "/score-links/"+l.ID, api.EditScoreLink{Policy: &wrong})
+	categories := get[api.ScoreCategories](x, "/score-links/"+l.ID+"/categories")
+	assert.Len(t, categories.Book, 2, "without that of term grades")
+	assert.True(t, slices.ContainsFunc(categories.Matches, func(m api.CategoryMatch) bool { return m.Weights }))
+	periods := get[api.Page[api.ScorePeriod]](x, "/score-links/"+l.ID+"/periods").Items
+	require.Len(t, periods, 2)
+	x.do(204, "PUT", "/score-links/"+l.ID+"/periods/"+periods[1].ID, api.FinalPeriod{Final: true})
+	assert.True(t, get[api.Page[api.ScorePeriod]](x, "/score-links/"+l.ID+"/periods").Items[1].Final)
+	x.do(204, "PUT", "/score-links/"+l.ID+"/periods/"+periods[1].ID, api.FinalPeriod{})
+	x.do(422, "PUT", "/score-links/"+l.ID+"/periods/none", api.FinalPeriod{Final: true})
+
+	p := post[api.ScorePreview](x, "/score-links/"+l.ID+"/previews", nil)
+	assert.Equal(t, 1, p.Changes, p.Counts)
+	rows := get[api.Page[api.Assignment]](x, "/score-links/"+l.ID+"/assignments").Items
+	require.Len(t, rows, 5)
+	x.walkAssignments(l, rows)
+	x.runScores(l, student)
+	ended := post[api.ScoreLink](x, "/score-links/"+l.ID+"/end", nil)
+	assert.Equal(t, "ended", ended.State)
+	assert.Empty(t, get[api.Page[api.ScoreLink]](x, "/score-links").Items)
+	assert.Len(t, get[api.Page[api.ScoreLink]](x, "/score-links?section="+n.SectionID).Items, 1)
+}
+
+// walkAssignments edits assignments, and links one.
+func (x *talk) walkAssignments(l api.ScoreLink, rows []api.Assignment) {
+	t, path := x.site.t, "/score-links/"+l.ID+"/assignments"
+	i := slices.IndexFunc(rows, func(a api.Assignment) bool { return a.Source.ID == "garden-walk" })
+	out := "A walk is no work"
+	edited := as[api.Page[api.Assignment]](x, x.do(200, "PATCH", path,
+		api.EditAssignments{IDs: []string{rows[i].ID}, LeftOut: &out})).Items
+	assert.Equal(t, "left-out", edited[i].Outcome)
+	x.do(422, "PATCH", path, api.EditAssignments{IDs: []string{"none"}, LeftOut: &out})
+	wrong := "everything"
+	x.do(422, "PATCH", path, api.EditAssignments{IDs: []string{rows[i].ID}, Content: &wrong})
+	x.Standins.Register.Book.Enter(oneroster.FileLineItems, "walk", oneroster.LineItem{
+		Title: "The walk", Class: oneroster.Ref{SourcedID: "sec-orch-a"},
+	})
+	post[api.ScorePreview](x, "/score-links/"+l.ID+"/previews", nil)
+	list := get[api.Page[api.ScoreCounterpart]](x, path+"/"+rows[i].ID+"/counterparts").Items
+	require.Len(t, list, 1)
+	x.do(204, "PUT", path+"/"+rows[i].ID+"/link", api.AssignmentLink{BookItem: "walk"})
+	x.do(204, "PUT", path+"/"+rows[i].ID+"/link", api.AssignmentLink{})
+	x.do(409, "PUT", path+"/"+rows[i].ID+"/link", api.AssignmentLink{BookItem: "sec-orch-a-term"})
+}
+
+// runScores carries, decides, gives and reverts.
+func (x *talk) runScores(l api.ScoreLink, student string) {
+	t := x.site.t
+	p := post[api.ScorePreview](x, "/score-links/"+l.ID+"/previews", nil)
+	assert.Equal(t, p.ID, get[api.ScorePreview](x, "/score-previews/"+p.ID).ID)
+	r := made[api.Run](x, "/score-previews/"+p.ID+"/run", api.NewScoreRun{})
+	require.NoError(t, x.Scores.Work(t.Context(), r.ID, true))
+	r = get[api.Run](x, "/runs/"+r.ID)
+	assert.Equal(t, []string{"finished", "scores", l.ID}, []string{r.State, r.Kind, r.ScoreLinkID}, r.Error)
+	assert.Len(t, get[api.Page[api.Run]](x, "/runs?scoreLink="+l.ID).Items, 1)
+	changes := get[api.Page[api.ScoreChange]](x, "/runs/"+r.ID+"/score-changes").Items
+	require.NotEmpty(t, changes)
+	assert.Equal(t, "12", changes[len(changes)-1].Sent.Text)
+	x.do(409, "POST", "/runs/"+r.ID+"/revert", nil)
+	undo := post[api.ScorePreview](x, "/runs/"+r.ID+"/revert-scores", nil)
+	assert.Equal(t, r.ID, undo.Reverts)
+
+	for _, b := range gradebook.All[oneroster.Result](x.Standins.Register.Book, oneroster.FileResults) {
+		if b.Student.SourcedID == student {
+			score := oneroster.Number(3)
+			b.Score = &score
+			x.Standins.Register.Book.Enter(oneroster.FileResults, b.SourcedID, b)
+		}
+	}
+	x.do(409, "POST", "/score-links/"+l.ID+"/decisions", api.ScoreDecision{Take: "ours", People: []string{"nobody"}})
+	p = post[api.ScorePreview](x, "/score-links/"+l.ID+"/previews", nil)
+	assert.Equal(t, 1, p.Counts["conflict"])
+	assert.Equal(t, "needs-person", get[api.ScoreLink](x, "/score-links/"+l.ID).State)
+	assert.Equal(t, 1, post[api.DecidedScores](x, "/score-links/"+l.ID+"/decisions",
+		api.ScoreDecision{Take: "theirs"}).Scores)
+	owner := api.ScoreOwner{Student: "x-17", PersonID: x.Person(x.learnersOf("sec-orch-a")[1]).ID}
+	x.do(204, "POST", "/score-links/"+l.ID+"/owners", owner)
+	owner.PersonID = ""
+	x.do(204, "POST", "/score-links/"+l.ID+"/owners", owner)
+	x.do(404, "POST", "/score-links/"+l.ID+"/owners", owner)
+}
+
+// A run of scores that was stopped goes on when somebody says so.
+func TestStoppedRunOfScoresGoesOn(t *testing.T) {
+	x := &talk{open(t, nil), describe(t)}
+	x.Read(x.Register(), false)
+	at := x.Standins.Addresses
+	source := x.Connect(adapter.KindGradebook, "Marks", map[string]string{
+		"address": at.Platform, "tokenAddress": at.Platform + "/oauth/token", "clientId": platform.MarksID,
+		"clientSecret": platform.MarksSecret, "late": "0",
+	})
+	book := x.Connect(adapter.KindGradebook, "Book", map[string]string{
+		"address": at.Register, "tokenAddress": at.Register + "/oauth/token", "clientId": register.ClientID,
+		"clientSecret": register.ClientSecret, "late": "0", "needsDue": "yes", "needsPeriod": "yes", "needsPoints": "yes",
+	})
+	policy := api.ScorePolicy{Mode: "fill-and-update", Content: "scores", Basis: "due", MakesCategories: true}
+	x.marked("cuttings-report", x.learnerOf("sec-prop-a"), 12)
+	l := made[api.ScoreLink](x, "/score-links", api.NewScoreLink{
+		SectionID: x.Section("PROP-A").ID, SourceInterfaceID: source.ID, SourceClass: platform.MarksClass,
+		BookInterfaceID: book.ID, Policy: &policy, Anyway: true,
+	})
+	p := post[api.ScorePreview](x, "/score-links/"+l.ID+"/previews", nil)
+	r := made[api.Run](x, "/score-previews/"+p.ID+"/run", api.NewScoreRun{})
+	post[api.Run](x, "/runs/"+r.ID+"/cancel", nil)
+	require.NoError(t, x.Scores.Work(t.Context(), r.ID, true))
+	assert.Equal(t, runstore.Cancelled, get[api.Run](x, "/runs/"+r.ID).State)
+	post[api.Run](x, "/runs/"+r.ID+"/resume", nil)
+	require.NoError(t, x.Scores.Work(t.Context(), r.ID, true))
+	r = get[api.Run](x, "/runs/"+r.ID)
+	assert.Equal(t, runstore.Finished, r.State, r.Error)
+	assert.Equal(t, 1, r.Counts["scored"])
+}

@@ -1,0 +1,536 @@
+package web
+
+import (
+	"context"
+	"math"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"kanban/internal/app/scores"
+	"kanban/internal/core/finding"
+	"kanban/internal/core/grade"
+	"kanban/internal/core/refusal"
+	"kanban/internal/store/runstore"
+	"kanban/internal/store/scorestore"
+	"kanban/internal/web/auth"
+	"kanban/internal/wire/api"
+)
+
+type scoreLinksInput struct {
+	Section string `query:"section" doc:"Id of a section; those that have ended are among its links"`
+}
+
+type assignmentInput struct {
+	ID   string `path:"id" doc:"The score link's id"`
+	Item string `path:"item" doc:"The assignment's id"`
+}
+
+type linkAssignmentInput struct {
+	ID   string `path:"id" doc:"The score link's id"`
+	Item string `path:"item" doc:"The assignment's id"`
+	Body api.AssignmentLink
+}
+
+type periodInput struct {
+	ID     string `path:"id" doc:"The score link's id"`
+	Period string `path:"period" doc:"The period's id in the register"`
+	Body   api.FinalPeriod
+}
+
+// scoreOperation is an operation about scores.
+func scoreOperation(id, method, path string, status int, summary string) operation {
+	return operation{ID: id, Method: method, Path: path, Status: status, Tag: "scores", Summary: summary}
+}
+
+var (
+	listGradebookClassesOp = scoreOperation("list-gradebook-classes", http.MethodGet, "/interfaces/{id}/gradebook-classes",
+		http.StatusOK, "List the classes that a gradebook has assignments of")
+	overlapScoreLinkOp = scoreOperation("overlap-score-link", http.MethodPost, "/score-links/overlap", http.StatusOK,
+		"What both sides of a score link would have in common")
+	listScoreLinksOp = scoreOperation("list-score-links", http.MethodGet, "/score-links", http.StatusOK,
+		"List score links")
+	makeScoreLinkOp = scoreOperation("make-score-link", http.MethodPost, "/score-links", http.StatusCreated,
+		"Make a score link; nothing is carried before it is run")
+	getScoreLinkOp = scoreOperation("get-score-link", http.MethodGet, "/score-links/{id}", http.StatusOK,
+		"Show a score link")
+	editScoreLinkOp = scoreOperation("edit-score-link", http.MethodPatch, "/score-links/{id}", http.StatusOK,
+		"Change a score link")
+	endScoreLinkOp = scoreOperation("end-score-link", http.MethodPost, "/score-links/{id}/end", http.StatusOK,
+		"End a score link; what is in the book stays there")
+	listAssignmentsOp = scoreOperation("list-assignments", http.MethodGet, "/score-links/{id}/assignments", http.StatusOK,
+		"List the assignments of a score link, with every reason why one is not ready")
+	editAssignmentsOp = scoreOperation("edit-assignments", http.MethodPatch, "/score-links/{id}/assignments",
+		http.StatusOK, "Change many assignments at once")
+	listScoreCounterpartsOp = scoreOperation("list-score-counterparts", http.MethodGet,
+		"/score-links/{id}/assignments/{item}/counterparts", http.StatusOK,
+		"Rank the book's line items that may be the one of an assignment")
+	linkAssignmentOp = scoreOperation("link-assignment", http.MethodPut, "/score-links/{id}/assignments/{item}/link",
+		http.StatusNoContent, "Link an assignment to a line item of the book, or unlink it")
+	scoreCategoriesOp = scoreOperation("list-score-categories", http.MethodGet, "/score-links/{id}/categories",
+		http.StatusOK, "How the source's categories match the book's")
+	previewScoresOp = scoreOperation("preview-scores", http.MethodPost, "/score-links/{id}/previews", http.StatusOK,
+		"Read both sides and show what a run would do, score by score")
+	getScorePreviewOp = scoreOperation("get-score-preview", http.MethodGet, "/score-previews/{id}", http.StatusOK,
+		"Show a preview again")
+	runScoresOp = scoreOperation("run-scores", http.MethodPost, "/score-previews/{id}/run", http.StatusCreated,
+		"Do exactly what a preview of scores shows")
+	listScoreChangesOp = scoreOperation("list-score-changes", http.MethodGet, "/runs/{id}/score-changes", http.StatusOK,
+		"Everything that a run did to the book, with outcome and reason")
+	revertScoresOp = scoreOperation("revert-scores", http.MethodPost, "/runs/{id}/revert-scores", http.StatusOK,
+		"Show how a run's effect on the book would be undone")
+	decideScoresOp = scoreOperation("decide-scores", http.MethodPost, "/score-links/{id}/decisions", http.StatusOK,
+		"Decide about scores that differ; it holds until either side changes")
+	giveScoresOp = scoreOperation("give-scores", http.MethodPost, "/score-links/{id}/owners", http.StatusNoContent,
+		"Say whose results they are, or in which section a mover's go on")
+	listScorePeriodsOp = scoreOperation("list-score-periods", http.MethodGet, "/score-links/{id}/periods", http.StatusOK,
+		"List the grading periods of a score link")
+	finalPeriodOp = scoreOperation("declare-period-final", http.MethodPut, "/score-links/{id}/periods/{period}",
+		http.StatusNoContent, "Declare a grading period final, or open it again")
+)
+
+// scores registers the operations about scores.
+func (s *Server) scores(a huma.API) {
+	handle(a, listGradebookClassesOp, s.listGradebookClasses)
+	handle(a, overlapScoreLinkOp, s.overlapScoreLink)
+	handle(a, listScoreLinksOp, s.listScoreLinks)
+	handleTagged(a, makeScoreLinkOp, s.makeScoreLink)
+	handleTagged(a, getScoreLinkOp, s.getScoreLink)
+	handleTagged(a, editScoreLinkOp, s.editScoreLink)
+	handle(a, endScoreLinkOp, s.endScoreLink)
+	handle(a, listAssignmentsOp, s.listAssignments)
+	handle(a, editAssignmentsOp, s.editAssignments)
+	handle(a, listScoreCounterpartsOp, s.listScoreCounterparts)
+	handleEmpty(a, linkAssignmentOp, s.linkAssignment)
+	handle(a, scoreCategoriesOp, s.scoreCategories)
+	handle(a, previewScoresOp, s.previewScores)
+	handle(a, getScorePreviewOp, s.getScorePreview)
+	handle(a, runScoresOp, s.runScores)
+	handle(a, listScoreChangesOp, s.listScoreChanges)
+	handle(a, revertScoresOp, s.revertScores)
+	handle(a, decideScoresOp, s.decideScores)
+	handleEmpty(a, giveScoresOp, s.giveScores)
+	handle(a, listScorePeriodsOp, s.listScorePeriods)
+	handleEmpty(a, finalPeriodOp, s.finalPeriod)
+}
+
+func (s *Server) listGradebookClasses(ctx context.Context, in *byID) (api.Page[api.GradebookClass], error) {
+	all, err := s.Scores.Classes(ctx, in.ID)
+	return api.Page[api.GradebookClass]{
+		Items: each(all, func(c scorestore.Class) api.GradebookClass { return api.GradebookClass(c) }),
+	}, err
+}
+
+// newScoreLink reads a score link that is to be made.
+func newScoreLink(n api.NewScoreLink) (scores.NewLink, error) {
+	out := scores.NewLink{
+		SectionID: n.SectionID, SetID: n.SetID, SourceInterfaceID: n.SourceInterfaceID, SourceClass: n.SourceClass,
+		BookInterfaceID: n.BookInterfaceID, BookClasses: n.BookClasses, Anyway: n.Anyway, Policy: scores.UsualPolicy(),
+	}
+	if n.Policy == nil {
+		return out, nil
+	}
+	var err error
+	out.Policy, err = scorePolicyOf(*n.Policy)
+	return out, err
+}
+
+// scorePolicyOf reads a policy; its words were checked against the description.
+func scorePolicyOf(p api.ScorePolicy) (out scorestore.Policy, err error) {
+	out = scorestore.Policy{
+		Comments: p.Comments, Category: p.Category, Categories: p.Categories, Makes: p.MakesCategories,
+		PeriodKind: p.PeriodKind, WithoutPoints: p.WithoutPoints, Schedule: p.Schedule, Flags: map[string]scorestore.Flag{},
+	}
+	for field, read := range map[string]func() error{
+		"policy.mode":    func() error { return out.Mode.UnmarshalText([]byte(p.Mode)) },
+		"policy.content": func() error { return out.Content.UnmarshalText([]byte(p.Content)) },
+		"policy.basis":   func() error { return out.Basis.UnmarshalText([]byte(p.Basis)) },
+	} {
+		if err := read(); err != nil {
+			return out, refusal.Invalid(field, "%v", err)
+		}
+	}
+	for name, f := range p.Flags {
+		flag := scorestore.Flag{Drop: f.Drop}
+		if err := flag.Value.UnmarshalText([]byte(f.Value)); err != nil {
+			return out, refusal.Invalid("policy.flags", "%v", err)
+		}
+		out.Flags[name] = flag
+	}
+	return out, nil
+}
+
+func scorePolicy(p scorestore.Policy) api.ScorePolicy {
+	out := api.ScorePolicy{
+		Mode: p.Mode.String(), Content: p.Content.String(), Comments: p.Comments, Category: p.Category,
+		Categories: p.Categories, MakesCategories: p.Makes, PeriodKind: p.PeriodKind, Basis: p.Basis.String(),
+		WithoutPoints: p.WithoutPoints, Schedule: p.Schedule, Flags: map[string]api.FlagRule{},
+	}
+	for name, f := range p.Flags {
+		out.Flags[name] = api.FlagRule{Value: f.Value.String(), Drop: f.Drop}
+	}
+	return out
+}
+
+func (s *Server) overlapScoreLink(ctx context.Context, in *with[api.NewScoreLink]) (api.Page[api.ScoreOverlap], error) {
+	n, err := newScoreLink(in.Body)
+	if err != nil {
+		return api.Page[api.ScoreOverlap]{}, err
+	}
+	all, err := s.Scores.Overlaps(ctx, n)
+	return api.Page[api.ScoreOverlap]{Items: each(all, func(o scores.Overlap) api.ScoreOverlap {
+		return api.ScoreOverlap{
+			SectionID: o.SectionID, Section: o.Section, BookClass: o.BookClass, Both: o.Both, SourceOnly: o.SourceOnly,
+			BookOnly: o.BookOnly, Items: o.Items, OtherItems: o.OtherItems, Poor: o.Poor(),
+		}
+	})}, err
+}
+
+func (s *Server) listScoreLinks(ctx context.Context, in *scoreLinksInput) (api.Page[api.ScoreLink], error) {
+	all, err := s.Scores.List(ctx, in.Section)
+	return api.Page[api.ScoreLink]{Items: each(all, scoreLink)}, err
+}
+
+func scoreLink(l scores.Listed) api.ScoreLink {
+	out := api.ScoreLink{
+		ID: l.ID, Title: l.Title, Sections: []api.ScoreLinkSection{}, SourceInterfaceID: l.SourceInterfaceID,
+		Source: l.Source, SourceClass: l.SourceClass, BookInterfaceID: l.BookInterfaceID, Book: l.Book,
+		Policy: scorePolicy(l.Policy), State: l.State(), Counts: l.Counts, Reasons: each(l.Reasons, scoreReason),
+		NotReady: l.NotReady, ComparedAt: l.ComparedAt, RanAt: l.RanAt, NextRun: l.NextAt, Trouble: l.Trouble,
+		TroubleCode: finding.Code(l.TroubleCode), Paused: l.PausedAt != nil, Ended: l.EndedAt != nil, MadeBy: l.MadeBy,
+		Version: l.Version,
+	}
+	if e, known := finding.Lookup(out.TroubleCode); known {
+		out.Remedy = e.Remedy
+	}
+	if l.SetID != nil {
+		out.SetID = *l.SetID
+	}
+	if l.LastRunID != nil {
+		out.LastRunID = *l.LastRunID
+	}
+	if out.Counts == nil {
+		out.Counts = map[string]int{}
+	}
+	for _, x := range l.Sections {
+		out.Sections = append(out.Sections, api.ScoreLinkSection{
+			ID: x.ID, Title: x.Title, Code: x.Code, BookClass: l.BookClasses[x.ID],
+		})
+	}
+	return out
+}
+
+func scoreReason(r grade.Reasons) api.ScoreReason {
+	e, _ := finding.Lookup(r.Reason)
+	return api.ScoreReason{
+		Code: r.Reason, Title: finding.Title(r.Reason), Remedy: e.Remedy, Owner: string(e.Owner),
+		Outcome: r.Outcome.String(), Scores: r.Results, Items: r.Items,
+	}
+}
+
+func (s *Server) taggedScoreLink(ctx context.Context, id string, err error) (api.ScoreLink, int, error) {
+	if err != nil {
+		return api.ScoreLink{}, 0, err
+	}
+	l, err := s.Scores.Find(ctx, id)
+	return scoreLink(l), l.Version, err
+}
+
+func (s *Server) makeScoreLink(ctx context.Context, in *with[api.NewScoreLink]) (api.ScoreLink, int, error) {
+	n, err := newScoreLink(in.Body)
+	if err != nil {
+		return api.ScoreLink{}, 0, err
+	}
+	l, err := s.Scores.Make(ctx, auth.Caller(ctx).Name, n)
+	return s.taggedScoreLink(ctx, l.ID, err)
+}
+
+func (s *Server) getScoreLink(ctx context.Context, in *byID) (api.ScoreLink, int, error) {
+	return s.taggedScoreLink(ctx, in.ID, nil)
+}
+
+func (s *Server) editScoreLink(ctx context.Context, in *edit[api.EditScoreLink]) (api.ScoreLink, int, error) {
+	v, err := version(in.IfMatch)
+	if err != nil {
+		return api.ScoreLink{}, 0, err
+	}
+	e := scores.Edit{
+		SourceInterfaceID: in.Body.SourceInterfaceID, SourceClass: in.Body.SourceClass, Paused: in.Body.Paused,
+	}
+	if in.Body.Policy != nil {
+		p, err := scorePolicyOf(*in.Body.Policy)
+		if err != nil {
+			return api.ScoreLink{}, 0, err
+		}
+		e.Policy = &p
+	}
+	_, err = s.Scores.Change(ctx, auth.Caller(ctx).Name, in.ID, v, e)
+	return s.taggedScoreLink(ctx, in.ID, err)
+}
+
+func (s *Server) endScoreLink(ctx context.Context, in *byID) (api.ScoreLink, error) {
+	_, err := s.Scores.End(ctx, auth.Caller(ctx).Name, in.ID)
+	out, _, err := s.taggedScoreLink(ctx, in.ID, err)
+	return out, err
+}
+
+func (s *Server) listAssignments(ctx context.Context, in *byID) (api.Page[api.Assignment], error) {
+	all, _, err := s.Scores.Assignments(ctx, in.ID)
+	return api.Page[api.Assignment]{Items: each(all, assignment)}, err
+}
+
+func lineItem(x grade.LineItem) api.LineItem {
+	out := api.LineItem{ID: x.ID, Title: x.Title, Maximum: x.Maximum, Gone: x.Gone}
+	for into, at := range map[**time.Time]time.Time{&out.Due: x.Due, &out.Assigned: x.Assigned} {
+		if !at.IsZero() {
+			*into = &at
+		}
+	}
+	return out
+}
+
+func itemReason(code finding.Code) api.ItemReason {
+	e, _ := finding.Lookup(code)
+	return api.ItemReason{
+		Code: code, Title: finding.Title(code), Remedy: e.Remedy, Owner: string(e.Owner), Severity: string(e.Severity),
+	}
+}
+
+func outcomeCounts(c grade.Counts) map[string]int {
+	out := map[string]int{}
+	for o, n := range c {
+		out[o.String()] = n
+	}
+	return out
+}
+
+func assignment(a scores.Assignment) api.Assignment {
+	out := api.Assignment{
+		ID: a.ID, Title: a.Title, SectionID: a.SectionID, Section: a.Section, Source: lineItem(a.Source), Made: a.Made,
+		Outcome: a.Outcome.String(), Reasons: each(a.Reasons, itemReason), Counts: outcomeCounts(a.Counts), Final: a.Final,
+		Drafts: a.Draft, Partly: a.Partly, Unmarked: a.Unmarked, Flagged: a.Flagged, SourceCategory: a.SourceCategory,
+		Category: a.Category, CategoryEvidence: a.CategoryEvidence, Period: a.Period, Content: a.Carries.String(),
+		Basis: a.By.String(), Own: a.Item.Content+a.Item.Basis+a.Item.Category+a.Item.Period != "", LeftOut: a.LeftOut,
+		LeftOutBy: a.LeftOutBy, ChangedSince: a.ChangedSince, Page: a.Page,
+	}
+	if a.Book != nil {
+		book := lineItem(*a.Book)
+		out.Book = &book
+	}
+	return out
+}
+
+func (s *Server) editAssignments(ctx context.Context, in *withID[api.EditAssignments]) (api.Page[api.Assignment], error) {
+	b := in.Body
+	if err := s.Scores.EditItems(ctx, auth.Caller(ctx).Name, in.ID, b.IDs, scores.EditItem{
+		Content: b.Content, Basis: b.Basis, Category: b.Category, Period: b.Period, LeftOut: b.LeftOut,
+	}); err != nil {
+		return api.Page[api.Assignment]{}, err
+	}
+	return s.listAssignments(ctx, &byID{ID: in.ID})
+}
+
+func (s *Server) listScoreCounterparts(ctx context.Context, in *assignmentInput) (api.Page[api.ScoreCounterpart], error) {
+	all, err := s.Scores.Counterparts(ctx, in.ID, in.Item)
+	return api.Page[api.ScoreCounterpart]{Items: each(all, func(c grade.Counterpart) api.ScoreCounterpart {
+		return api.ScoreCounterpart{
+			Item: lineItem(c.Item), Score: c.Score, Title: c.Title, SameDay: c.SameDay, SamePoints: c.SamePoints,
+			Equal: c.Equal, Different: c.Different, Linked: c.Linked,
+		}
+	})}, err
+}
+
+func (s *Server) linkAssignment(ctx context.Context, in *linkAssignmentInput) error {
+	return s.Scores.LinkItem(ctx, auth.Caller(ctx).Name, in.ID, in.Item, in.Body.BookItem)
+}
+
+func gradebookCategory(c grade.Category) api.GradebookCategory {
+	out := api.GradebookCategory{ID: c.ID, Title: c.Title}
+	if c.Weight >= 0 {
+		out.Weight = &c.Weight
+	}
+	return out
+}
+
+func (s *Server) scoreCategories(ctx context.Context, in *byID) (api.ScoreCategories, error) {
+	matches, book, l, err := s.Scores.Categories(ctx, in.ID)
+	out := api.ScoreCategories{Book: each(book, gradebookCategory), Matches: []api.CategoryMatch{}}
+	differ := map[string]bool{}
+	for _, m := range grade.Weights(matches) {
+		differ[m.Source.ID] = true
+	}
+	for _, m := range matches {
+		x := api.CategoryMatch{
+			Source: gradebookCategory(m.Source), Evidence: string(m.Evidence), Makes: l.Policy.Makes && m.Makes(),
+			Several: m.Several, Weights: differ[m.Source.ID], Guesses: each(m.Proposals, gradebookCategory),
+		}
+		if m.Book != nil {
+			book := gradebookCategory(*m.Book)
+			x.Book = &book
+		}
+		out.Matches = append(out.Matches, x)
+	}
+	return out, err
+}
+
+func (s *Server) previewScores(ctx context.Context, in *byID) (api.ScorePreview, error) {
+	p, err := s.Scores.Preview(ctx, in.ID, 0)
+	return s.scorePreview(ctx, p, err)
+}
+
+func (s *Server) getScorePreview(ctx context.Context, in *byID) (api.ScorePreview, error) {
+	p, err := s.Scores.FindPreview(ctx, in.ID)
+	return s.scorePreview(ctx, p, err)
+}
+
+func (s *Server) revertScores(ctx context.Context, in *byID) (api.ScorePreview, error) {
+	p, err := s.Scores.Revert(ctx, in.ID)
+	return s.scorePreview(ctx, p, err)
+}
+
+func scoreMark(m grade.Mark) api.ScoreMark {
+	if m.Kind == grade.Points && (math.IsNaN(m.Points) || math.IsInf(m.Points, 0)) {
+		return api.ScoreMark{Text: "not a number", Comment: m.Comment}
+	}
+	return api.ScoreMark{Text: m.String(), Comment: m.Comment}
+}
+
+func (s *Server) scorePreview(ctx context.Context, p scorestore.Preview, err error) (api.ScorePreview, error) {
+	if err != nil {
+		return api.ScorePreview{}, err
+	}
+	sections, err := s.Scores.SectionTitles(ctx, p.LinkID)
+	if err != nil {
+		return api.ScorePreview{}, err
+	}
+	out := api.ScorePreview{
+		ID: p.ID, LinkID: p.LinkID, Items: []api.ScoreItemPlan{}, Counts: outcomeCounts(p.Plan.Counts()),
+		Changes: p.Plan.Counts().Changes(), Losses: len(p.Plan.Losses()), Reasons: each(p.Plan.Summary(), scoreReason),
+		Codes: map[finding.Code]api.ItemReason{}, SourceRead: p.SourceRead, BookRead: p.BookRead, Categories: []string{},
+	}
+	if p.Reverts != nil {
+		out.Reverts, out.Losses = *p.Reverts, 0
+	}
+	for _, c := range p.Plan.Makes {
+		out.Categories = append(out.Categories, c.Title)
+	}
+	for _, item := range p.Plan.Items {
+		if item.Outcome == grade.ItemMade {
+			out.Makes++
+		}
+		shown := api.ScoreItemPlan{
+			ID: item.ID, Title: p.Plan.Titles[item.ID], Section: sections[item.ID], Outcome: item.Outcome.String(),
+			Reasons: append([]finding.Code{}, item.Reasons...), Counts: outcomeCounts(item.Counts()),
+			Entries: each(item.Entries, func(e grade.Entry) api.ScoreEntry { return scoreEntry(e, p.Plan.Names[e.Who]) }),
+		}
+		for _, r := range item.Reasons {
+			out.Codes[r] = itemReason(r)
+		}
+		for _, e := range item.Entries {
+			if _, had := out.Codes[e.Reason]; !had {
+				out.Codes[e.Reason] = itemReason(e.Reason)
+			}
+		}
+		out.Items = append(out.Items, shown)
+	}
+	return out, nil
+}
+
+func scoreEntry(e grade.Entry, name string) api.ScoreEntry {
+	out := api.ScoreEntry{
+		Who: e.Who, Name: name, Outcome: e.Outcome.String(), Code: e.Reason, Was: scoreMark(e.Was),
+		Theirs: scoreMark(e.Theirs), Ours: scoreMark(e.Ours), Given: scoreMark(e.Given), Shortened: e.Shortened,
+		Again: e.Again, Elsewhere: e.Elsewhere,
+	}
+	if e.Lost != 0 {
+		out.Lost = e.Lost.Names()
+	}
+	if scores.Known(e.Who) {
+		out.PersonID = e.Who
+	}
+	return out
+}
+
+func (s *Server) runScores(ctx context.Context, in *withID[api.NewScoreRun]) (api.Run, error) {
+	r, err := s.Scores.Start(ctx, auth.Caller(ctx).Name, in.ID, in.Body.Approved, in.Body.Only...)
+	if err != nil {
+		return api.Run{}, err
+	}
+	return s.run(ctx, r)
+}
+
+func (s *Server) listScoreChanges(ctx context.Context, in *byID) (api.Page[api.ScoreChange], error) {
+	if _, err := s.Runs.FindRun(ctx, in.ID); err != nil {
+		return api.Page[api.ScoreChange]{}, err
+	}
+	all, err := s.Scores.Changes(ctx, in.ID)
+	return api.Page[api.ScoreChange]{Items: each(all, scoreChange)}, err
+}
+
+func scoreChange(c scorestore.Change) api.ScoreChange {
+	out := api.ScoreChange{
+		What: c.What, Title: c.Title, Name: c.Name, Outcome: c.Outcome, State: c.State, Code: finding.Code(c.Code),
+		Answer: c.Answer,
+	}
+	for into, from := range map[*string]*string{&out.ItemID: c.ItemID, &out.PersonID: c.PersonID} {
+		if from != nil {
+			*into = *from
+		}
+	}
+	for into, from := range map[*api.ScoreMark]*grade.Mark{&out.Before: c.Before, &out.Sent: c.Sent} {
+		if from != nil {
+			*into = scoreMark(*from)
+		}
+	}
+	if e, known := finding.Lookup(out.Code); known {
+		out.Why, out.Remedy = e.Title, e.Remedy
+	}
+	return out
+}
+
+func (s *Server) decideScores(ctx context.Context, in *withID[api.ScoreDecision]) (api.DecidedScores, error) {
+	var side grade.Side
+	if err := side.UnmarshalText([]byte(in.Body.Take)); err != nil {
+		return api.DecidedScores{}, refusal.Invalid("take", "%v", err)
+	}
+	n, err := s.Scores.Decide(ctx, auth.Caller(ctx).Name, in.ID, side, in.Body.Assignments, in.Body.People)
+	return api.DecidedScores{Scores: n}, err
+}
+
+func (s *Server) giveScores(ctx context.Context, in *withID[api.ScoreOwner]) error {
+	b, who := in.Body, auth.Caller(ctx).Name
+	if b.PersonID == "" {
+		return s.Scores.Ungive(ctx, who, in.ID, b.Student, b.SourceItem)
+	}
+	return s.Scores.Give(ctx, who, in.ID, b.Student, b.SourceItem, b.PersonID, b.SectionID)
+}
+
+func (s *Server) listScorePeriods(ctx context.Context, in *byID) (api.Page[api.ScorePeriod], error) {
+	all, final, err := s.Scores.Periods(ctx, in.ID)
+	return api.Page[api.ScorePeriod]{Items: each(all, func(p grade.Period) api.ScorePeriod {
+		by, is := final[p.ID]
+		out := api.ScorePeriod{ID: p.ID, Title: p.Title, Final: is, FinalBy: by}
+		if !p.Begins.IsZero() {
+			out.Begins = p.Begins.Format(time.DateOnly)
+		}
+		if !p.Ends.IsZero() {
+			out.Ends = p.Ends.Format(time.DateOnly)
+		}
+		return out
+	})}, err
+}
+
+func (s *Server) finalPeriod(ctx context.Context, in *periodInput) error {
+	return s.Scores.Close(ctx, auth.Caller(ctx).Name, in.ID, in.Period, in.Body.Final)
+}
+
+// scoreRun fills in what only a run of a score link has.
+func (s *Server) scoreRun(ctx context.Context, r runstore.Run, out *api.Run) error {
+	l, err := s.Scores.Find(ctx, *r.ScoreLinkID)
+	if err != nil {
+		return err
+	}
+	out.ScoreLinkID, out.About = l.ID, l.Title+": scores for "+l.Book
+	return nil
+}
