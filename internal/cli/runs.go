@@ -25,6 +25,9 @@ func follow(ctx context.Context, cmd *cli.Command, c *client.Client, runID strin
 
 // report prints what a run did and, with those, whose records a read changed.
 func report(ctx context.Context, cmd *cli.Command, c *client.Client, r api.Run, d *api.Differences) error {
+	if r.Kind == "scores" {
+		return reportScores(ctx, cmd, c, r)
+	}
 	changes, err := client.Get[api.Page[api.Change]](ctx, c, "/runs/"+r.ID+"/changes")
 	if err != nil {
 		return err
