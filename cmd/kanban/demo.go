@@ -56,7 +56,11 @@ whole story, and keeps running so that you can look around. Ctrl-C ends it.
 			}
 			defer own.Stop()
 			story := scenario.New(own.Address, outside.Addresses, os.Stdout)
-			if err := story.Play(ctx, own.SetupSecret); err != nil {
+			err = story.Play(ctx, own.SetupSecret)
+			if err == nil {
+				err = story.PlayScores(ctx)
+			}
+			if err != nil {
 				if ctx.Err() != nil {
 					return nil
 				}

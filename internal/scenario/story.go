@@ -77,6 +77,7 @@ type Story struct {
 	Award      api.Award
 	Offer      api.Offer
 	StagePlan  api.StagePlan
+	ScoreLink  api.ScoreLink
 	Buyer      api.Person
 	step       int
 }

@@ -763,6 +763,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/interfaces/{id}/gradebook-classes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the classes that a gradebook has assignments of */
+        get: operations["list-gradebook-classes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/interfaces/{id}/grant": {
         parameters: {
             query?: never;
@@ -2166,6 +2183,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{id}/revert-scores": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Show how a run's effect on the book would be undone */
+        post: operations["revert-scores"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/score-changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Everything that a run did to the book, with outcome and reason */
+        get: operations["list-score-changes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/safety-copies/{id}": {
         parameters: {
             query?: never;
@@ -2211,6 +2262,264 @@ export interface paths {
         put?: never;
         /** Put the results of a safety copy back that are no longer there */
         post: operations["put-back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/score-links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List score links */
+        get: operations["list-score-links"];
+        put?: never;
+        /** Make a score link; nothing is carried before it is run */
+        post: operations["make-score-link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/score-links/overlap": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What both sides of a score link would have in common */
+        post: operations["overlap-score-link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/score-links/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a score link */
+        get: operations["get-score-link"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Change a score link */
+        patch: operations["edit-score-link"];
+        trace?: never;
+    };
+    "/api/v1/score-links/{id}/assignments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the assignments of a score link, with every reason why one is not ready */
+        get: operations["list-assignments"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Change many assignments at once */
+        patch: operations["edit-assignments"];
+        trace?: never;
+    };
+    "/api/v1/score-links/{id}/assignments/{item}/counterparts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Rank the book's line items that may be the one of an assignment */
+        get: operations["list-score-counterparts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/score-links/{id}/assignments/{item}/link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Link an assignment to a line item of the book, or unlink it */
+        put: operations["link-assignment"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/score-links/{id}/categories": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How the source's categories match the book's */
+        get: operations["list-score-categories"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/score-links/{id}/decisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Decide about scores that differ; it holds until either side changes */
+        post: operations["decide-scores"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/score-links/{id}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End a score link; what is in the book stays there */
+        post: operations["end-score-link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/score-links/{id}/owners": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say whose results they are, or in which section a mover's go on */
+        post: operations["give-scores"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/score-links/{id}/periods": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the grading periods of a score link */
+        get: operations["list-score-periods"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/score-links/{id}/periods/{period}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Declare a grading period final, or open it again */
+        put: operations["declare-period-final"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/score-links/{id}/previews": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read both sides and show what a run would do, score by score */
+        post: operations["preview-scores"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/score-previews/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a preview again */
+        get: operations["get-score-preview"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/score-previews/{id}/run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Do exactly what a preview of scores shows */
+        post: operations["run-scores"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3226,6 +3535,70 @@ export interface components {
             role?: string;
             why: string;
         };
+        Assignment: {
+            /** @enum {string} */
+            basis: "due" | "assigned";
+            /** @description That it is linked to; absent while there is none */
+            book?: components["schemas"]["LineItem"];
+            /** @description The book's */
+            category?: string;
+            /** @description What says so */
+            categoryEvidence?: string;
+            /** @description It is left out, and changed at the source since then */
+            changedSince?: boolean;
+            /** @enum {string} */
+            content: "scores" | "completions" | "nothing";
+            /** @description Scores by outcome */
+            counts: {
+                [key: string]: number;
+            };
+            /** Format: int64 */
+            drafts: number;
+            /**
+             * Format: int64
+             * @description Scores at the source that are final
+             */
+            final: number;
+            /**
+             * Format: int64
+             * @description Scores with something said beside them
+             */
+            flagged: number;
+            id: string;
+            /** @description Why it is left out */
+            leftOut?: string;
+            leftOutBy?: string;
+            /** @description By Kanban */
+            made?: boolean;
+            /**
+             * @description made: it is made with the next run
+             * @enum {string}
+             */
+            outcome: "not-ready" | "gone" | "left-out" | "made" | "linked";
+            /** @description Something is set for it that differs from the score link */
+            own?: boolean;
+            /** @description Where it is marked */
+            page?: string;
+            /**
+             * Format: int64
+             * @description Scores that are partly marked
+             */
+            partly: number;
+            period?: string;
+            /** @description Every reason why it is not ready */
+            reasons: components["schemas"]["ItemReason"][];
+            section: string;
+            sectionId: string;
+            source: components["schemas"]["LineItem"];
+            sourceCategory?: string;
+            title: string;
+            /** Format: int64 */
+            unmarked: number;
+        };
+        AssignmentLink: {
+            /** @description The book's id of it; empty to unlink */
+            bookItem: string;
+        };
         Attempt: {
             answer: string;
             error: string;
@@ -3412,6 +3785,21 @@ export interface components {
             /** Format: date-time */
             since: string;
         };
+        CategoryMatch: {
+            /** @description Absent while none is settled */
+            book?: components["schemas"]["GradebookCategory"];
+            /** @description chosen, same-name or before */
+            evidence?: string;
+            /** @description Those that are called likewise */
+            guesses?: components["schemas"]["GradebookCategory"][];
+            /** @description It is made in the book */
+            makes?: boolean;
+            /** @description More than one is called the same: somebody chooses */
+            several?: boolean;
+            source: components["schemas"]["GradebookCategory"];
+            /** @description Their weights are known and differ */
+            weights?: boolean;
+        };
         CaughtUp: {
             /** Format: int64 */
             events: number;
@@ -3595,6 +3983,10 @@ export interface components {
             /** Format: int64 */
             count: number;
         };
+        DecidedScores: {
+            /** Format: int64 */
+            scores: number;
+        };
         Decision: {
             accountId: string;
             activate?: boolean;
@@ -3704,6 +4096,17 @@ export interface components {
             /** @description The new domain */
             to: string;
         };
+        EditAssignments: {
+            basis?: string;
+            /** @description Id of a category of the book */
+            category?: string;
+            content?: string;
+            ids: string[];
+            /** @description Why it is left out; empty to take it in again */
+            leftOut?: string;
+            /** @description Id of a session of the register */
+            period?: string;
+        };
         EditConnection: {
             address?: string;
             /** Format: int64 */
@@ -3739,6 +4142,13 @@ export interface components {
             /** @description Ids of people */
             drop?: string[];
             name?: string;
+        };
+        EditScoreLink: {
+            paused?: boolean;
+            policy?: components["schemas"]["ScorePolicy"];
+            /** @description Points it elsewhere; its history stays */
+            sourceClass?: string;
+            sourceInterfaceId?: string;
         };
         EditSet: {
             /** @description Ids of sections that come in */
@@ -3887,6 +4297,9 @@ export interface components {
             template?: boolean;
             title: string;
         };
+        FinalPeriod: {
+            final: boolean;
+        };
         Finding: {
             code: string;
             /**
@@ -3928,6 +4341,15 @@ export interface components {
             personId: string;
             where: string;
         };
+        FlagRule: {
+            /** @description The flag itself is not carried, although the book could hold it */
+            drop?: boolean;
+            /**
+             * @description What becomes of its value
+             * @enum {string}
+             */
+            value: "keep" | "zero" | "blank";
+        };
         Freshness: {
             /** Format: date-time */
             comparedAt?: string;
@@ -3965,6 +4387,25 @@ export interface components {
             stopped: number;
             /** Format: int64 */
             underWay: number;
+        };
+        GradebookCategory: {
+            id: string;
+            title: string;
+            /**
+             * Format: double
+             * @description In per cent
+             */
+            weight?: number;
+        };
+        GradebookClass: {
+            /** Format: int64 */
+            assignments: number;
+            /** @description As the gradebook calls it */
+            id: string;
+            /** Format: int64 */
+            scores: number;
+            /** @description Of the section with this id in a register */
+            title?: string;
         };
         Grant: {
             /** @description Whose it is, as the service says; empty when it does not */
@@ -4155,6 +4596,13 @@ export interface components {
             name: string;
             url?: string;
         };
+        ItemReason: {
+            code: string;
+            owner: string;
+            remedy: string;
+            severity: string;
+            title: string;
+        };
         Kind: {
             about: string;
             capabilities: string[];
@@ -4232,6 +4680,20 @@ export interface components {
             title: string;
             want?: components["schemas"]["Wanted"];
             was?: components["schemas"]["Wanted"];
+        };
+        LineItem: {
+            /** Format: date-time */
+            assigned?: string;
+            /** Format: date-time */
+            due?: string;
+            gone?: boolean;
+            id: string;
+            /**
+             * Format: double
+             * @description Points that can be given
+             */
+            maximum: number;
+            title: string;
         };
         Linkable: {
             code: string;
@@ -4597,6 +5059,31 @@ export interface components {
             only?: string[];
             previewId: string;
         };
+        NewScoreLink: {
+            /** @description Make it although both sides have few people in common */
+            anyway?: boolean;
+            /** @description The book's class of a section, by id of the section; the register's id of the section when absent */
+            bookClasses?: {
+                [key: string]: string;
+            };
+            /** @description The book of record */
+            bookInterfaceId: string;
+            /** @description The usual one when absent */
+            policy?: components["schemas"]["ScorePolicy"];
+            sectionId?: string;
+            /** @description A linked set instead of a section */
+            setId?: string;
+            /** @description The class there, as that gradebook calls it */
+            sourceClass: string;
+            /** @description The gradebook in which work is marked */
+            sourceInterfaceId: string;
+        };
+        NewScoreRun: {
+            /** @description The values of the book that it loses were looked at */
+            approved?: boolean;
+            /** @description Ids of assignments; all when absent */
+            only?: string[];
+        };
         NewSet: {
             leadId: string;
             /** @description The course's title when absent */
@@ -4858,6 +5345,16 @@ export interface components {
              */
             total?: number;
         };
+        PageAssignment: {
+            items: components["schemas"]["Assignment"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
+        };
         PageAward: {
             items: components["schemas"]["Award"][];
             /** @description Give it as cursor for the next page; absent at the end */
@@ -4940,6 +5437,16 @@ export interface components {
         };
         PageFinding: {
             items: components["schemas"]["Finding"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
+        };
+        PageGradebookClass: {
+            items: components["schemas"]["GradebookClass"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
             /**
@@ -5090,6 +5597,56 @@ export interface components {
         };
         PageRun: {
             items: components["schemas"]["Run"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
+        };
+        PageScoreChange: {
+            items: components["schemas"]["ScoreChange"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
+        };
+        PageScoreCounterpart: {
+            items: components["schemas"]["ScoreCounterpart"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
+        };
+        PageScoreLink: {
+            items: components["schemas"]["ScoreLink"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
+        };
+        PageScoreOverlap: {
+            items: components["schemas"]["ScoreOverlap"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
+        };
+        PageScorePeriod: {
+            items: components["schemas"]["ScorePeriod"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
             /**
@@ -5626,7 +6183,7 @@ export interface components {
             /** @description The register that was read */
             interfaceId?: string;
             /** @enum {string} */
-            kind: "read" | "sync";
+            kind: "read" | "sync" | "scores";
             /** @description For moved: what a run would do now */
             nextPreview?: string;
             pairingId?: string;
@@ -5641,6 +6198,7 @@ export interface components {
             revertedBy?: string;
             /** @description The run whose effect it undoes */
             reverts?: string;
+            scoreLinkId?: string;
             /**
              * Format: double
              * @description How long it has been at work, or was
@@ -5682,6 +6240,303 @@ export interface components {
             course?: string;
             module?: string;
             section?: string;
+        };
+        ScoreCategories: {
+            /** @description All that the book has, without those of term grades */
+            book: components["schemas"]["GradebookCategory"][];
+            matches: components["schemas"]["CategoryMatch"][];
+        };
+        ScoreChange: {
+            /** @description The book's words */
+            answer?: string;
+            /** @description In the book before */
+            before: components["schemas"]["ScoreMark"];
+            code?: string;
+            itemId?: string;
+            /** @description Of the person */
+            name?: string;
+            outcome: string;
+            personId?: string;
+            remedy?: string;
+            sent: components["schemas"]["ScoreMark"];
+            /** @enum {string} */
+            state: "pending" | "started" | "done" | "refused" | "not-arrived";
+            /** @description Of the assignment or the category */
+            title: string;
+            /** @enum {string} */
+            what: "category" | "assignment" | "score";
+            why?: string;
+        };
+        ScoreCounterpart: {
+            /**
+             * Format: int64
+             * @description People whose values do not
+             */
+            different: number;
+            /**
+             * Format: int64
+             * @description People whose values agree
+             */
+            equal: number;
+            item: components["schemas"]["LineItem"];
+            /** @description It is linked to another assignment already */
+            linked: boolean;
+            sameDay: boolean;
+            samePoints: boolean;
+            /**
+             * Format: int64
+             * @description 0 to 100, the likelier the higher
+             */
+            score: number;
+            /**
+             * Format: double
+             * @description How alike the titles are, 0 to 1
+             */
+            title: number;
+        };
+        ScoreDecision: {
+            /** @description Ids; all when absent */
+            assignments?: string[];
+            /** @description Ids of people; everybody when absent */
+            people?: string[];
+            /**
+             * @description The book's value stays, or the source's is carried
+             * @enum {string}
+             */
+            take: "theirs" | "ours";
+        };
+        ScoreEntry: {
+            /** @description Work was handed in after it was marked */
+            again?: boolean;
+            code: string;
+            /** @description The section in which they are now */
+            elsewhere?: string;
+            /** @description At the source, in its own terms */
+            given: components["schemas"]["ScoreMark"];
+            /** @description Flags that the book cannot hold */
+            lost?: string[];
+            name: string;
+            /** @description What would be carried, in the book's terms */
+            ours: components["schemas"]["ScoreMark"];
+            /** @enum {string} */
+            outcome: "conflict" | "refused" | "withdrawn" | "new" | "update" | "replace" | "held" | "kept" | "unchanged" | "book-only";
+            personId?: string;
+            /** @description The comment is cut */
+            shortened?: boolean;
+            /** @description In the book now */
+            theirs: components["schemas"]["ScoreMark"];
+            /** @description Carried last */
+            was: components["schemas"]["ScoreMark"];
+            /** @description The key of the entry: the person's id, or what a side calls somebody whom nobody knows */
+            who: string;
+        };
+        ScoreItemPlan: {
+            counts: {
+                [key: string]: number;
+            };
+            entries: components["schemas"]["ScoreEntry"][];
+            id: string;
+            /** @enum {string} */
+            outcome: "not-ready" | "gone" | "left-out" | "made" | "linked";
+            reasons: string[];
+            section: string;
+            title: string;
+        };
+        ScoreLink: {
+            book: string;
+            bookInterfaceId: string;
+            /** Format: date-time */
+            comparedAt?: string;
+            /** @description Scores by outcome, as compared last */
+            counts: {
+                [key: string]: number;
+            };
+            ended: boolean;
+            id: string;
+            lastRunId?: string;
+            madeBy: string;
+            /** Format: date-time */
+            nextRun?: string;
+            /**
+             * Format: int64
+             * @description Assignments that cannot be carried yet
+             */
+            notReady: number;
+            paused: boolean;
+            policy: components["schemas"]["ScorePolicy"];
+            /** Format: date-time */
+            ranAt?: string;
+            /** @description Why scores are not simply in step */
+            reasons: components["schemas"]["ScoreReason"][];
+            /** @description What to do about that */
+            remedy?: string;
+            sections: components["schemas"]["ScoreLinkSection"][];
+            setId?: string;
+            source: string;
+            sourceClass: string;
+            sourceInterfaceId: string;
+            /**
+             * @description By the latest comparison; unknown when that did not come about
+             * @enum {string}
+             */
+            state: "never-run" | "in-step" | "to-carry" | "needs-person" | "carrying" | "failed" | "paused" | "ended" | "unknown";
+            /** @description Of its section or linked set */
+            title: string;
+            /** @description Why the latest comparison did not come about */
+            trouble?: string;
+            troubleCode?: string;
+            /** Format: int64 */
+            version: number;
+        };
+        ScoreLinkSection: {
+            bookClass: string;
+            code: string;
+            id: string;
+            title: string;
+        };
+        ScoreMark: {
+            comment?: string;
+            /** @description As people read it, with its flags in brackets; – for none */
+            text: string;
+        };
+        ScoreOverlap: {
+            bookClass: string;
+            /**
+             * Format: int64
+             * @description Learners of the section without a score at the source
+             */
+            bookOnly: number;
+            /**
+             * Format: int64
+             * @description Learners in both
+             */
+            both: number;
+            /**
+             * Format: int64
+             * @description Assignments of the same title in both
+             */
+            items: number;
+            /**
+             * Format: int64
+             * @description Assignments that only the source has
+             */
+            otherItems: number;
+            /** @description So little in common that it is probably the wrong class */
+            poor: boolean;
+            section: string;
+            sectionId: string;
+            /**
+             * Format: int64
+             * @description People with scores at the source who are in none of the sections
+             */
+            sourceOnly: number;
+        };
+        ScoreOwner: {
+            /** @description Whose they are; empty takes it back */
+            personId?: string;
+            /** @description In which section they go on, for somebody who moved */
+            sectionId?: string;
+            /** @description Only of this assignment of the source; of every one when absent */
+            sourceItem?: string;
+            /** @description What the source calls them */
+            student: string;
+        };
+        ScorePeriod: {
+            begins?: string;
+            ends?: string;
+            /** @description Nothing is carried into it any more */
+            final: boolean;
+            finalBy?: string;
+            id: string;
+            title: string;
+        };
+        ScorePolicy: {
+            /**
+             * @description Which date says in which period an assignment is
+             * @enum {string}
+             */
+            basis: "due" | "assigned";
+            /** @description Ids of the book's categories, by that of the source's; matched by name when absent */
+            categories?: {
+                [key: string]: string;
+            };
+            /** @description Id of the book's category for assignments that have none there */
+            category?: string;
+            /** @description Comments that learners see at the source are carried too */
+            comments: boolean;
+            /**
+             * @description What is carried: scores, only that it was done, or only the assignments themselves
+             * @enum {string}
+             */
+            content: "scores" | "completions" | "nothing";
+            /** @description By flag: exempt, missing, late, incomplete, not submitted; the usual ones when absent */
+            flags?: {
+                [key: string]: components["schemas"]["FlagRule"];
+            };
+            /** @description Categories that the book lacks are made there, once */
+            makesCategories: boolean;
+            /**
+             * @description What happens with values that differ: blanks are filled and what was carried before is updated; only blanks are filled; the source's value replaces the book's
+             * @enum {string}
+             */
+            mode: "fill-and-update" | "blanks-only" | "replace";
+            /** @description Which kind of session of the register counts; gradingPeriod when absent */
+            periodKind?: string;
+            schedule?: components["schemas"]["Schedule"];
+            /** @description Assignments that are worth no points are carried */
+            withoutPoints: boolean;
+        };
+        ScorePreview: {
+            /** Format: date-time */
+            bookRead?: string;
+            /** @description Categories that it would make */
+            categories: string[];
+            /**
+             * Format: int64
+             * @description Scores that a run would write
+             */
+            changes: number;
+            /** @description What the codes mean */
+            codes: {
+                [key: string]: components["schemas"]["ItemReason"];
+            };
+            /** @description Scores by outcome; they add up to all of them */
+            counts: {
+                [key: string]: number;
+            };
+            id: string;
+            items: components["schemas"]["ScoreItemPlan"][];
+            linkId: string;
+            /**
+             * Format: int64
+             * @description Values of the book that would be lost
+             */
+            losses: number;
+            /**
+             * Format: int64
+             * @description Assignments that it would make
+             */
+            makes: number;
+            /** @description Why scores are not carried or not in step, the most first */
+            reasons: components["schemas"]["ScoreReason"][];
+            /** @description The run that it undoes */
+            reverts?: string;
+            /** Format: date-time */
+            sourceRead?: string;
+        };
+        ScoreReason: {
+            code: string;
+            /**
+             * Format: int64
+             * @description Assignments
+             */
+            items: number;
+            outcome: string;
+            owner: string;
+            remedy: string;
+            /** Format: int64 */
+            scores: number;
+            title: string;
         };
         Section: {
             /** @description Another section has the same title and code: show school, term and teachers */
@@ -9869,6 +10724,65 @@ export interface operations {
                 };
                 content: {
                     "application/json": string[];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-gradebook-classes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageGradebookClass"];
                 };
             };
             /** @description Unauthorized */
@@ -16736,6 +17650,8 @@ export interface operations {
                 pairing?: string;
                 /** @description Id of an interface */
                 interface?: string;
+                /** @description Id of a score link */
+                scoreLink?: string;
                 /** @description Only those that are queued or at work */
                 active?: boolean;
                 /** @description Only those that belong to no batch */
@@ -17229,6 +18145,133 @@ export interface operations {
             };
         };
     };
+    "revert-scores": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScorePreview"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-score-changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageScoreChange"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-safety-copy": {
         parameters: {
             query?: never;
@@ -17347,6 +18390,1256 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PutBack"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-score-links": {
+        parameters: {
+            query?: {
+                /** @description Id of a section; those that have ended are among its links */
+                section?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageScoreLink"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "make-score-link": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewScoreLink"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScoreLink"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "overlap-score-link": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewScoreLink"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageScoreOverlap"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-score-link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScoreLink"];
+                };
+            };
+            /** @description It is as it was (If-None-Match) */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-score-link": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused when the record has another one by now */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditScoreLink"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScoreLink"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-assignments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageAssignment"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-assignments": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditAssignments"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageAssignment"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-score-counterparts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The score link's id */
+                id: string;
+                /** @description The assignment's id */
+                item: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageScoreCounterpart"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "link-assignment": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The score link's id */
+                id: string;
+                /** @description The assignment's id */
+                item: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AssignmentLink"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-score-categories": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScoreCategories"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "decide-scores": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScoreDecision"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DecidedScores"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "end-score-link": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScoreLink"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "give-scores": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScoreOwner"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-score-periods": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageScorePeriod"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "declare-period-final": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The score link's id */
+                id: string;
+                /** @description The period's id in the register */
+                period: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FinalPeriod"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "preview-scores": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScorePreview"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-score-preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScorePreview"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "run-scores": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewScoreRun"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
                 };
             };
             /** @description Unauthorized */

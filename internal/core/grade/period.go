@@ -27,7 +27,7 @@ func (p Period) Has(at time.Time) bool {
 // first, or because it is today's.
 func FindPeriod(date time.Time, kind string, periods []Period) (*Period, finding.Code) {
 	if date.IsZero() {
-		return nil, finding.ItemNoPeriod
+		return nil, finding.ItemNotDue
 	}
 	var found *Period
 	some := false

@@ -1,6 +1,7 @@
 package grade
 
 import (
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -60,7 +61,7 @@ type Candidate struct {
 func Ready(c Candidate, needs Needs, now time.Time) []finding.Code {
 	var reasons []finding.Code
 	add := func(holds bool, code finding.Code) {
-		if holds {
+		if holds && !slices.Contains(reasons, code) {
 			reasons = append(reasons, code)
 		}
 	}

@@ -117,7 +117,7 @@ func TestPeriodsAreNeverGuessed(t *testing.T) {
 	last, _ := FindPeriod(day("2026-10-31").Add(23*time.Hour), "gradingPeriod", periods)
 	assert.Equal(t, "p1", last.ID, "the last day belongs to it to its end")
 	_, reason := FindPeriod(time.Time{}, "gradingPeriod", periods)
-	assert.Equal(t, finding.ItemNoPeriod, reason)
+	assert.Equal(t, finding.ItemNotDue, reason)
 	_, reason = FindPeriod(day("2026-09-05"), "semester", periods)
 	assert.Equal(t, finding.ItemNoPeriod, reason)
 }

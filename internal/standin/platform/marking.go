@@ -153,13 +153,15 @@ func (p *Platform) mark(w http.ResponseWriter, r *http.Request) {
 			x.TextScore = text
 		}
 	}
-	x.ScoreStatus = oneroster.ScorePartiallyGraded
+	x.ScoreStatus = oneroster.ScoreSubmitted // a score beside it is a draft
 	if r.FormValue("release") != "" {
 		x.ScoreStatus = oneroster.ScoreFullyGraded
 	}
 	switch r.FormValue("flag") {
 	case "exempt":
 		x.ScoreStatus = oneroster.ScoreExempt
+	case "partly marked":
+		x.ScoreStatus = oneroster.ScorePartiallyGraded
 	case "not submitted":
 		x.ScoreStatus = oneroster.ScoreNotSubmitted
 	}
@@ -173,7 +175,7 @@ func (p *Platform) mark(w http.ResponseWriter, r *http.Request) {
 func (p *Platform) release(w http.ResponseWriter, r *http.Request) {
 	item := r.FormValue("item")
 	for _, x := range gradebook.All[oneroster.Result](p.Marks, oneroster.FileResults) {
-		if x.LineItem.SourcedID == item && x.ScoreStatus == oneroster.ScorePartiallyGraded {
+		if x.LineItem.SourcedID == item && x.ScoreStatus == oneroster.ScoreSubmitted && x.Score != nil {
 			x.ScoreStatus = oneroster.ScoreFullyGraded
 			p.Marks.Enter(oneroster.FileResults, x.SourcedID, x)
 		}
@@ -236,7 +238,7 @@ func (p *Platform) markingPage(w http.ResponseWriter, r *http.Request) {
 	}
 	var body bytes.Buffer
 	_ = markingTable.Execute(&body, map[string]any{
-		"Items": items, "Item": item, "Rows": rows, "Flags": []string{"exempt", "missing", "late", "not submitted"},
+		"Items": items, "Item": item, "Rows": rows, "Flags": []string{"exempt", "missing", "late", "not submitted", "partly marked"},
 	})
 	page.Write(w, page.Page{
 		Title: "Course platform: marking", About: "Stand-in for the pages on which teachers mark. Drafts are not meant to be seen yet.",

@@ -47,7 +47,7 @@ func TestWhatTeachersMarkIsInTheGradebook(t *testing.T) {
 	}
 	ada := map[string]string{"learner": "stu-001", "score": "17,5", "comment": "well done"}
 	require.Equal(t, http.StatusOK, post("/marking", ada))
-	assert.Equal(t, "partially graded", result().Get("scoreStatus"))
+	assert.Equal(t, "submitted", result().Get("scoreStatus"))
 	assert.Equal(t, "17.5", result().Get("score"))
 	require.Equal(t, http.StatusOK, post("/marking/release", nil))
 	assert.Equal(t, "fully graded", result().Get("scoreStatus"))

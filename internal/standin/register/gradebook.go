@@ -1,12 +1,17 @@
 package register
 
 import (
+	"bytes"
+	"html/template"
 	"net/http"
+	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
 	"kanban/internal/standin/gradebook"
+	"kanban/internal/standin/page"
 	"kanban/internal/standin/school"
 	"kanban/internal/wire/oneroster"
 )
@@ -60,6 +65,8 @@ func rules(s *school.School) gradebook.Rules {
 func (r *Register) book() {
 	r.Book = gradebook.New(rules(r.school), r.granted, classes{r.school}, time.Now)
 	r.mux.Handle(oneroster.GradebookPath+"/", r.Book)
+	r.mux.HandleFunc("GET /book", r.bookShown)
+	r.mux.HandleFunc("POST /book", r.enterScore)
 	number := func(n float64) *oneroster.Number { v := oneroster.Number(n); return &v }
 	for _, c := range []oneroster.Category{
 		{Base: oneroster.Base{SourcedID: "cat-work"}, Title: "Course work", Weight: number(50)},
@@ -97,4 +104,78 @@ func (r *Register) granted(req *http.Request, scope string) bool {
 // gradebookScopes are those that the office gives out beside the one for rosters.
 var gradebookScopes = []string{
 	oneroster.ScopeGradebookRead, oneroster.ScopeGradebookPut, oneroster.ScopeGradebookDelete,
+}
+
+var bookPage = template.Must(template.New("book").Parse(`
+<form method="get"><select name="item" onchange="this.form.submit()">{{range .Items}}<option value="{{.SourcedID}}"{{if eq .SourcedID $.Item}} selected{{end}}>{{.Class.SourcedID}}: {{.Title}}</option>{{end}}</select> <button>Choose</button></form>
+<table><tr><th>Learner<th>Score<th>State<th>Change</tr>{{range .Rows}}<tr id="{{.ID}}"><td>{{.Name}}<td>{{.Score}}<td>{{.State}}
+<td><form method="post" action="/book"><input type="hidden" name="item" value="{{$.Item}}"><input type="hidden" name="learner" value="{{.ID}}">
+<input name="score" size="6" aria-label="Score of {{.Name}}" value="{{.Score}}"> <button>Save</button></form></tr>{{end}}</table>
+<p>An empty score takes it out of the book.</p>`))
+
+// resultOf is the score of a learner in the book, as it is or new.
+func (r *Register) resultOf(item, learner string) oneroster.Result {
+	for _, x := range gradebook.All[oneroster.Result](r.Book, oneroster.FileResults) {
+		if x.LineItem.SourcedID == item && x.Student.SourcedID == learner {
+			return x
+		}
+	}
+	return oneroster.Result{
+		Base:     oneroster.Base{SourcedID: "office-" + item + "-" + learner},
+		LineItem: oneroster.Ref{SourcedID: item, Type: "lineItem"}, Student: oneroster.Ref{SourcedID: learner, Type: "user"},
+		ScoreStatus: oneroster.ScoreFullyGraded,
+	}
+}
+
+// bookShown is the page on which the office looks at scores and changes them.
+func (r *Register) bookShown(w http.ResponseWriter, req *http.Request) {
+	items := gradebook.All[oneroster.LineItem](r.Book, oneroster.FileLineItems)
+	chosen := items[0]
+	for _, x := range items {
+		if x.SourcedID == req.URL.Query().Get("item") {
+			chosen = x
+		}
+	}
+	type row struct{ ID, Name, Score, State string }
+	var rows []row
+	for _, p := range r.school.People() {
+		if !(classes{r.school}).Has(chosen.Class.SourcedID, p.ID) {
+			continue
+		}
+		got := r.resultOf(chosen.SourcedID, p.ID)
+		shown := row{ID: p.ID, Name: p.Name(), Score: got.TextScore, State: "–"}
+		if got.Status != "" {
+			shown.State = got.ScoreStatus
+		}
+		if got.Score != nil {
+			shown.Score = strconv.FormatFloat(float64(*got.Score), 'f', -1, 64)
+		}
+		rows = append(rows, shown)
+	}
+	var body bytes.Buffer
+	_ = bookPage.Execute(&body, map[string]any{"Items": items, "Item": chosen.SourcedID, "Rows": rows})
+	page.Write(w, page.Page{
+		Title: "School office: the gradebook", About: "Stand-in for the book of record. It takes scores over OneRoster 1.2.",
+		Body: template.HTML(body.String()),
+	})
+}
+
+// enterScore changes a score as somebody in the office does.
+func (r *Register) enterScore(w http.ResponseWriter, req *http.Request) {
+	item, learner := req.FormValue("item"), req.FormValue("learner")
+	x := r.resultOf(item, learner)
+	text := strings.TrimSpace(req.FormValue("score"))
+	if text == "" {
+		r.Book.Erase(oneroster.FileResults, x.SourcedID)
+	} else {
+		n, err := oneroster.ParseNumber(text)
+		if err != nil {
+			http.Error(w, err.Error(), http.StatusUnprocessableEntity)
+			return
+		}
+		score := oneroster.Number(n)
+		x.Score, x.ScoreStatus = &score, oneroster.ScoreFullyGraded
+		r.Book.Enter(oneroster.FileResults, x.SourcedID, x)
+	}
+	http.Redirect(w, req, "/book?item="+url.QueryEscape(item), http.StatusSeeOther)
 }

@@ -296,6 +296,7 @@ var officePage = template.Must(template.New("office").Parse(`
 <form method="post" action="/office/enrolments"><select name="person">{{range .People}}<option value="{{.ID}}">{{.Name}}</option>{{end}}</select>
 <select name="section">{{range .Sections}}<option value="{{.ID}}">{{.Title}}</option>{{end}}</select>
 <button>Enrol</button> <button formaction="/office/withdrawals">Withdraw</button></form>
+<p><a href="/book">The gradebook</a></p>
 <p><a href="/export.zip">The whole register as OneRoster CSV</a></p>
 <h2>People</h2><table><tr><th>Id<th>Name<th>Role<th>E-mail address</tr>
 {{range .People}}<tr id="{{.ID}}"><td>{{.ID}}<td>{{.Name}}{{if .Disabled}} (disabled){{end}}<td>{{.Role}}
