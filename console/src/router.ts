@@ -220,6 +220,17 @@ export const router = createRouter({
       meta: { title: $t('shell.stages') },
     },
     {
+      path: '/scores',
+      component: () => import('./pages/scores/ScoreLinks.vue'),
+      meta: { title: $t('shell.scores') },
+    },
+    {
+      path: '/scores/:id',
+      component: () => import('./pages/scores/ScoreLink.vue'),
+      props: true,
+      meta: { title: $t('shell.scores') },
+    },
+    {
       path: '/awards',
       component: () => import('./pages/badges/Badges.vue'),
       meta: { title: $t('common.badges') },

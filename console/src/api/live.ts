@@ -16,6 +16,7 @@ const about: Record<string, string[]> = {
   section: ['sections', 'board', 'courses', 'sets', 'maintenance', 'templates', 'proposals', 'linkable'],
   pairing: ['unpaired', 'pairing', 'sections', 'board', 'today', 'findings', 'sets'],
   run: ['run', 'runs', 'at-work', 'pairing', 'batch', 'connections', 'interfaces', 'today', 'findings'],
+  scoreLink: ['score-links', 'today', 'findings'],
   batch: ['batch', 'at-work', 'sets'],
   event: ['events', 'sides', 'unmapped', 'offers'],
   delivery: ['events', 'deliveries', 'rules', 'today', 'findings', 'sides', 'offers', 'sheets', 'look-back'],

@@ -3542,7 +3542,7 @@ export interface components {
             book?: components["schemas"]["LineItem"];
             /** @description The book's */
             category?: string;
-            /** @description What says so */
+            /** @description What says so: own (set for this assignment), chosen, same-name, before (as people did until now), made (it is made), default (of the score link), in-book (the line item is in it) */
             categoryEvidence?: string;
             /** @description It is left out, and changed at the source since then */
             changedSince?: boolean;

@@ -17,6 +17,7 @@ const urgent = computed(() =>
     'unreachable',
     'refused',
     'not-arrived',
+    'unknown',
   ].includes(props.state),
 )
 const shape = computed(() => {
@@ -24,6 +25,7 @@ const shape = computed(() => {
     case 'needs-person':
       return 'M7 1.5 13 12.5H1Z'
     case 'out-of-step':
+    case 'to-carry':
       return 'M7 1.5a5.5 5.5 0 0 0 0 11Z'
     case 'held':
       return 'M1.5 1.5H7v11H1.5Z'

@@ -51,6 +51,10 @@ export const areas: Area[] = [
     ],
   },
   {
+    title: $t('shell.scores'),
+    pages: [{ to: '/scores', title: $t('shell.scores'), also: $t('shell.gradebooksAssignmentsMarks') }],
+  },
+  {
     title: $t('common.people'),
     pages: [{ to: '/people', title: $t('common.people'), also: $t('shell.learnersTeachersPersons') }],
   },

@@ -90,7 +90,7 @@ func (c *compared) assignment(x scorestore.Item, plan *grade.ItemPlan) Assignmen
 	case makes != nil:
 		a.Category = makes.Title
 	case item.Book != nil && item.Book.Category != "":
-		a.Category, evidence = c.book.titles[item.Book.Category], "in the book"
+		a.Category, evidence = c.book.titles[item.Book.Category], "in-book"
 	default:
 		a.Category = c.book.titles[id]
 	}
@@ -141,7 +141,7 @@ func (s *Service) EditItems(ctx context.Context, who, linkID string, ids []strin
 		}
 		edited = append(edited, x)
 	}
-	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
 		for _, x := range edited {
 			if err := scorestore.UpdateItem(tx, &x); err != nil {
 				return err
@@ -153,6 +153,23 @@ func (s *Service) EditItems(ctx context.Context, who, linkID string, ids []strin
 		}
 		return tx.Announce(ctx, "scoreLink", linkID)
 	})
+	return s.changed(ctx, linkID, err)
+}
+
+// changed compares a link anew by what was read last, after somebody changed something about it without an error.
+func (s *Service) changed(ctx context.Context, linkID string, err error) error {
+	if err != nil {
+		return err
+	}
+	l, err := scorestore.FindLink(ctx, s.Store, linkID)
+	if err != nil || l.ComparedAt == nil {
+		return err
+	}
+	c, err := s.compare(ctx, l)
+	if err != nil {
+		return err
+	}
+	return s.keepCompared(ctx, &l, c, nil)
 }
 
 // edit changes one assignment, and refuses what cannot be.
@@ -286,7 +303,7 @@ func (s *Service) LinkItem(ctx context.Context, who, linkID, itemID, bookItem st
 	if errors.Is(err, db.ErrTaken) {
 		return refusal.Conflict(finding.ScoreLinkTwice, "another assignment is carried into that one already; unlink it first")
 	}
-	return err
+	return s.changed(ctx, linkID, err)
 }
 
 // Decide keeps what somebody decides about scores that differ: of people of an assignment, of all of it, or of all of
@@ -319,7 +336,7 @@ func (s *Service) Decide(ctx context.Context, who, linkID string, take grade.Sid
 	if len(list) == 0 {
 		return 0, refusal.Conflict("", "none of these scores differs, so there is nothing to decide; look at a new preview")
 	}
-	return len(list), s.Store.InTx(ctx, func(tx *db.Tx) error {
+	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
 		for _, d := range list {
 			if err := scorestore.KeepDecision(ctx, tx, d); err != nil {
 				return err
@@ -331,6 +348,7 @@ func (s *Service) Decide(ctx context.Context, who, linkID string, take grade.Sid
 		}
 		return tx.Announce(ctx, "scoreLink", linkID)
 	})
+	return len(list), s.changed(ctx, linkID, err)
 }
 
 // Give says whose results they are that the source has of somebody whom nobody knows or, with a section, in which one

@@ -404,7 +404,7 @@ func (w *world) bookCategories() (list []grade.Category) {
 // categoryOf gives the book's category for an assignment, with what says so; makes is set when it is to be made.
 func (w *world) categoryOf(x scorestore.Item) (id, evidence string, makes *grade.Category) {
 	if x.Category != "" {
-		return x.Category, "set for this assignment", nil
+		return x.Category, "own", nil
 	}
 	m := w.matches[w.source.items[x.SourceItem].Category]
 	switch {
@@ -416,9 +416,9 @@ func (w *world) categoryOf(x scorestore.Item) (id, evidence string, makes *grade
 			Title:  m.Source.Title,
 			Weight: m.Source.Weight,
 		}
-		return c.ID, "is made", &c
+		return c.ID, "made", &c
 	case w.link.Policy.Category != "":
-		return w.link.Policy.Category, "the link's default", nil
+		return w.link.Policy.Category, "default", nil
 	}
 	return "", "", nil
 }

@@ -155,7 +155,7 @@ type Assignment struct {
 	Flagged          int            `json:"flagged" doc:"Scores with something said beside them"`
 	SourceCategory   string         `json:"sourceCategory,omitempty"`
 	Category         string         `json:"category,omitempty" doc:"The book's"`
-	CategoryEvidence string         `json:"categoryEvidence,omitempty" doc:"What says so"`
+	CategoryEvidence string         `json:"categoryEvidence,omitempty" doc:"What says so: own (set for this assignment), chosen, same-name, before (as people did until now), made (it is made), default (of the score link), in-book (the line item is in it)"`
 	Period           string         `json:"period,omitempty"`
 	Content          string         `json:"content" enum:"scores,completions,nothing"`
 	Basis            string         `json:"basis" enum:"due,assigned"`

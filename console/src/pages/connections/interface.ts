@@ -78,4 +78,6 @@ export const capabilities: Record<string, string> = {
   'learning-events-in': $t('connections.learningEventsIn'),
   'events-in': $t('connections.eventsIn'),
   'messages-out': $t('connections.messagesOut'),
+  'scores-in': $t('connections.scoresIn'),
+  'scores-out': $t('connections.scoresOut'),
 }

@@ -17,6 +17,8 @@ import { exactly } from '../../parts/when'
 import { word } from '../../parts/words'
 import { $t } from '../../texts'
 import { uploadPackage } from '../connections/interface'
+import RevertScores from '../scores/RevertScores.vue'
+import ScoreReport from '../scores/ScoreReport.vue'
 import People from './People.vue'
 import Revert from './Revert.vue'
 import { lasted, remaining, titleOf } from './run'
@@ -86,7 +88,9 @@ async function approved() {
 }
 const undoing = ref(false)
 const r = computed(() => run.data.value)
-const changed = computed(() => ['added', 'updated', 'removed'].some((k) => (r.value?.counts[k] ?? 0) > 0))
+const changed = computed(() =>
+  ['added', 'updated', 'removed', 'scored', 'replaced'].some((k) => (r.value?.counts[k] ?? 0) > 0),
+)
 const pace = computed(() => {
   const rate = r.value && r.value.rate >= 1 ? $t('pairings.second', { rate: Math.round(r.value.rate) }) : ''
   return `${lasted(r.value?.seconds ?? 0)}${rate}`
@@ -176,7 +180,7 @@ const people = computed(() =>
         >
       </template>
       <Button
-        v-if="(r.state === 'failed' || r.state === 'cancelled') && r.kind === 'sync'"
+        v-if="(r.state === 'failed' || r.state === 'cancelled') && r.kind !== 'read'"
         size="small"
         :label="$t('pairings.goOnFromWhereIt')"
         :loading="resume.isPending.value"
@@ -191,7 +195,7 @@ const people = computed(() =>
         @click="cancel.mutate()"
       />
       <Button
-        v-if="r.kind === 'sync' && r.finishedAt && changed && !r.reverts && !r.revertedBy"
+        v-if="r.kind !== 'read' && r.finishedAt && changed && !r.reverts && !r.revertedBy"
         size="small"
         variant="outlined"
         :label="$t('pairings.revertDialog')"
@@ -203,6 +207,9 @@ const people = computed(() =>
       <RouterLink v-if="r.reverts" :to="`/runs/${r.reverts}`">{{ $t('pairings.runItReverts') }}</RouterLink>
       <RouterLink v-if="r.pairingId" :to="`/pairings/${r.pairingId}`">{{
         $t('pairings.toPairing')
+      }}</RouterLink>
+      <RouterLink v-if="r.scoreLinkId" :to="`/scores/${r.scoreLinkId}`">{{
+        $t('pairings.toScoreLink')
       }}</RouterLink>
     </PageHead>
     <div v-if="active" class="progress" role="status">
@@ -220,9 +227,11 @@ const people = computed(() =>
     </div>
     <div v-if="r.error" class="stopped sheet" role="alert">
       <b>{{ r.error }}</b> {{ r.remedy }}
-      <RouterLink v-if="r.nextPreview" :to="`/pairings/${r.pairingId}`">{{
-        $t('pairings.lookAtNewPreview')
-      }}</RouterLink>
+      <RouterLink
+        v-if="r.nextPreview"
+        :to="r.scoreLinkId ? `/scores/${r.scoreLinkId}?tab=scores` : `/pairings/${r.pairingId}`"
+        >{{ $t('pairings.lookAtNewPreview') }}</RouterLink
+      >
       <div v-if="register.data.value" class="actions approve">
         <FileField
           v-if="fromFiles"
@@ -243,8 +252,10 @@ const people = computed(() =>
     <Oops
       :error="resume.error.value ?? cancel.error.value ?? approve.error.value ?? approveFile.error.value"
     />
-    <Revert v-if="undoing" :run-id="id" @close="undoing = false" />
-    <div v-if="r.finishedAt" class="report">
+    <RevertScores v-if="undoing && r.kind === 'scores'" :run-id="id" @close="undoing = false" />
+    <Revert v-else-if="undoing" :run-id="id" @close="undoing = false" />
+    <ScoreReport v-if="r.kind === 'scores'" :run="r" />
+    <div v-else-if="r.finishedAt" class="report">
       <div v-for="g in groups" v-show="g.names.length" :key="g.title">
         <h2>{{ g.title }}</h2>
         <ul class="numbers">

@@ -5,6 +5,7 @@ import { $t } from '../../texts'
 export function titleOf(r: Schemas['Run']): string {
   if (r.kind === 'read') return $t('pairings.reading', { about: r.about })
   const { about } = r
+  if (r.kind === 'scores') return r.reverts ? $t('pairings.reverting', { about }) : about
   if (r.ends) return $t('pairings.ending', { about })
   return r.reverts ? $t('pairings.reverting', { about }) : $t('pairings.runOf', { about })
 }

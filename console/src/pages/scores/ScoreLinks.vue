@@ -1,0 +1,76 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import Column from 'primevue/column'
+import { ref } from 'vue'
+import { useRouter } from 'vue-router'
+
+import { api, ok, type Schemas } from '../../api/client'
+import Listing from '../../parts/Listing.vue'
+import PageHead from '../../parts/PageHead.vue'
+import Signal from '../../parts/Signal.vue'
+import { when } from '../../parts/when'
+import NewScoreLink from './NewScoreLink.vue'
+import ScoreCounts from './ScoreCounts.vue'
+
+/** The score links, and how each is. */
+const router = useRouter()
+const list = useQuery({ queryKey: ['score-links'], queryFn: () => ok(api.GET('/api/v1/score-links')) })
+const form = ref(false)
+const show = (l: Schemas['ScoreLink']) => router.push(`/scores/${l.id}`)
+</script>
+
+<template>
+  <PageHead :title="$t('scores.scores')" :about="$t('scores.aboutScores')">
+    <Button size="small" :label="$t('scores.makeDialog')" @click="form = true" />
+  </PageHead>
+  <Listing
+    sorts
+    :rows="list.data.value?.items"
+    :loading="list.isLoading.value"
+    :error="list.error.value"
+    :again="list.refetch"
+    :choose="(l) => show(l as Schemas['ScoreLink'])"
+    :empty="$t('scores.noLinkYet')"
+    :next="{ to: '/connections', text: $t('scores.connectGradebooks') }"
+  >
+    <Column :header="$t('common.state')">
+      <template #body="{ data }"><Signal :state="data.state" /></template>
+    </Column>
+    <Column :header="$t('scores.scoreLink')" field="title" sortable>
+      <template #body="{ data }"
+        ><RouterLink :to="`/scores/${data.id}`" @click.stop>{{ data.title }}</RouterLink>
+        <small class="faint below">{{
+          $t('scores.sectionCount', { n: data.sections.length }, data.sections.length)
+        }}</small></template
+      >
+    </Column>
+    <Column :header="$t('scores.fromTo')">
+      <template #body="{ data }"
+        >{{ data.source }} → {{ data.book }}
+        <small class="faint below">{{
+          $t('scores.classCalled', { name: data.sourceClass })
+        }}</small></template
+      >
+    </Column>
+    <Column :header="$t('scores.scores')">
+      <template #body="{ data }"><ScoreCounts :counts="data.counts" /></template>
+    </Column>
+    <Column :header="$t('scores.notReady')" field="notReady" sortable />
+    <Column :header="$t('scores.compared')">
+      <template #body="{ data }"
+        ><span class="faint">{{
+          data.comparedAt ? when(data.comparedAt) : $t('common.never')
+        }}</span></template
+      >
+    </Column>
+  </Listing>
+  <NewScoreLink v-if="form" @close="form = false" @made="show" />
+</template>
+
+<style scoped>
+.below {
+  display: block;
+  margin-inline-start: 0;
+}
+</style>

@@ -1,0 +1,292 @@
+<script setup lang="ts">
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import Column from 'primevue/column'
+import { computed, ref, watch } from 'vue'
+
+import { api, ifMatch, ok, type Schemas } from '../../api/client'
+import { refresh } from '../../api/live'
+import ChoiceField from '../../parts/form/ChoiceField.vue'
+import { provideForm } from '../../parts/form/form'
+import TextField from '../../parts/form/TextField.vue'
+import TickField from '../../parts/form/TickField.vue'
+import Listing from '../../parts/Listing.vue'
+import Oops from '../../parts/Oops.vue'
+import ScheduleField from '../../parts/ScheduleField.vue'
+import { word } from '../../parts/words'
+import { $t } from '../../texts'
+
+/** What is set once for a score link, for all its sections. */
+const props = defineProps<{ link: Schemas['ScoreLink'] }>()
+const queries = useQueryClient()
+const copy = () => JSON.parse(JSON.stringify(props.link.policy)) as Schemas['ScorePolicy']
+const policy = ref(copy())
+const changed = computed(() => JSON.stringify(policy.value) !== JSON.stringify(props.link.policy))
+const version = ref(props.link.version)
+watch(
+  () => props.link.version,
+  (now) => {
+    if (!changed.value) {
+      policy.value = copy()
+      version.value = now
+    }
+  },
+)
+const path = computed(() => ({ path: { id: props.link.id } }))
+const categories = useQuery({
+  queryKey: ['score-links', () => props.link.id, 'categories'],
+  queryFn: () => ok(api.GET('/api/v1/score-links/{id}/categories', { params: path.value })),
+})
+const periods = useQuery({
+  queryKey: ['score-links', () => props.link.id, 'periods'],
+  queryFn: () => ok(api.GET('/api/v1/score-links/{id}/periods', { params: path.value })),
+})
+const save = useMutation({
+  mutationFn: (tag?: string) =>
+    ok(
+      api.PATCH('/api/v1/score-links/{id}', {
+        params: { ...path.value, header: ifMatch(tag || version.value) },
+        body: { policy: policy.value },
+      }),
+    ),
+  onSuccess: async (l) => {
+    policy.value = JSON.parse(JSON.stringify(l.policy)) as Schemas['ScorePolicy']
+    version.value = l.version
+    await refresh(queries, 'scoreLink')
+  },
+})
+provideForm(
+  () => save.error.value,
+  () => save.isPending.value,
+)
+const close = useMutation({
+  mutationFn: (x: { id: string; final: boolean }) =>
+    ok(
+      api.PUT('/api/v1/score-links/{id}/periods/{period}', {
+        params: { path: { id: props.link.id, period: x.id } },
+        body: { final: x.final },
+      }),
+    ),
+  onSettled: () => refresh(queries, 'scoreLink'),
+})
+const flags = computed(() => Object.keys(props.link.policy.flags ?? {}).sort())
+const flagOptions = [
+  { value: 'keep', label: $t('scores.flagKeep') },
+  { value: 'zero', label: $t('scores.flagZero') },
+  { value: 'blank', label: $t('scores.flagBlank') },
+  { value: 'drop', label: $t('scores.flagDrop') },
+]
+const flagOf = (f: string) => {
+  const rule = policy.value.flags?.[f]
+  return rule?.drop ? 'drop' : (rule?.value ?? 'keep')
+}
+function setFlag(f: string, v?: string) {
+  if (!v) return
+  policy.value.flags = {
+    ...policy.value.flags,
+    [f]: v === 'drop' ? { value: 'keep', drop: true } : { value: v as 'keep' | 'zero' | 'blank' },
+  }
+}
+function choose(source: string, book?: string) {
+  const all = { ...policy.value.categories }
+  if (book) all[source] = book
+  else delete all[source]
+  policy.value.categories = all
+}
+const weight = (c?: Schemas['GradebookCategory']) => (c?.weight === undefined ? '–' : `${c.weight} %`)
+</script>
+
+<template>
+  <form class="two" @submit.prevent="save.mutate('')">
+    <div>
+      <h2>{{ $t('scores.whatIsCarried') }}</h2>
+      <ChoiceField
+        v-model="policy.content"
+        name="policy.content"
+        :label="$t('scores.content')"
+        :options="[
+          { value: 'scores', label: $t('scores.contentScores') },
+          { value: 'completions', label: $t('scores.contentCompletions') },
+          { value: 'nothing', label: $t('scores.contentNothing') },
+        ]"
+      />
+      <ChoiceField
+        v-model="policy.mode"
+        name="policy.mode"
+        :label="$t('scores.mode')"
+        :options="[
+          { value: 'fill-and-update', label: $t('scores.modeFill') },
+          { value: 'blanks-only', label: $t('scores.modeBlanks') },
+          { value: 'replace', label: $t('scores.modeReplace') },
+        ]"
+      />
+      <TickField v-model="policy.comments" :label="$t('scores.carryComments')" />
+      <TickField v-model="policy.withoutPoints" :label="$t('scores.withoutPoints')" />
+      <h2>{{ $t('scores.flags') }}</h2>
+      <div class="flags">
+        <ChoiceField
+          v-for="f in flags"
+          :key="f"
+          :model-value="flagOf(f)"
+          :label="word(`flag-${f.replaceAll(' ', '-')}`)"
+          :options="flagOptions"
+          @update:model-value="(v) => setFlag(f, v)"
+        />
+      </div>
+    </div>
+    <div>
+      <h2>{{ $t('scores.datesAndPeriods') }}</h2>
+      <ChoiceField
+        v-model="policy.basis"
+        name="policy.basis"
+        :label="$t('scores.basis')"
+        :options="[
+          { value: 'due', label: $t('scores.dueDate') },
+          { value: 'assigned', label: $t('scores.assignedDate') },
+        ]"
+      />
+      <TextField
+        v-model="policy.periodKind"
+        name="policy.periodKind"
+        code
+        :label="$t('scores.periodKind')"
+        :help="$t('scores.periodKindHelp')"
+      />
+      <h2>{{ $t('common.runsByItself') }}</h2>
+      <ScheduleField id="score-schedule" v-model="policy.schedule" :kinds="['by-hand', 'every', 'daily']" />
+    </div>
+    <div class="whole">
+      <h2>{{ $t('scores.categories') }}</h2>
+      <TickField v-model="policy.makesCategories" :label="$t('scores.makeCategories')" />
+      <Listing
+        :rows="categories.data.value?.matches.map((m) => ({ id: m.source.id, ...m }))"
+        :loading="categories.isLoading.value"
+        :error="categories.error.value"
+        :again="categories.refetch"
+        :empty="$t('scores.noCategories')"
+      >
+        <Column :header="$t('scores.atSource')">
+          <template #body="{ data }"
+            >{{ data.source.title }} <span class="faint">{{ weight(data.source) }}</span></template
+          >
+        </Column>
+        <Column :header="$t('scores.inBook')">
+          <template #body="{ data }"
+            ><ChoiceField
+              hidden
+              clear
+              :label="$t('scores.categoryFor', { title: data.source.title })"
+              :model-value="policy.categories?.[data.source.id] ?? data.book?.id"
+              :placeholder="data.makes ? $t('scores.isMade') : undefined"
+              :options="
+                (categories.data.value?.book ?? []).map((c) => ({
+                  value: c.id,
+                  label: c.title,
+                  apart: weight(c),
+                }))
+              "
+              @update:model-value="(v) => choose(data.source.id, v)"
+          /></template>
+        </Column>
+        <Column :header="$t('common.why')">
+          <template #body="{ data }"
+            ><template v-if="data.evidence">{{ word(`evidence-${data.evidence}`) }}</template>
+            <b v-if="data.several" class="urgent below">{{ $t('scores.severalCategories') }}</b>
+            <b v-if="data.weights" class="urgent below">{{
+              $t('scores.weightsDiffer', { source: weight(data.source), book: weight(data.book) })
+            }}</b></template
+          >
+        </Column>
+      </Listing>
+    </div>
+    <div class="whole">
+      <Oops :error="save.error.value" :over="(tag) => save.mutate(tag)" />
+      <div class="actions">
+        <Button
+          type="submit"
+          :label="$t('common.save')"
+          :disabled="!changed"
+          :loading="save.isPending.value"
+        />
+        <Button
+          v-if="changed"
+          type="button"
+          variant="text"
+          :label="$t('scores.asItWas')"
+          @click="policy = copy()"
+        />
+      </div>
+    </div>
+  </form>
+  <h2>{{ $t('scores.periods') }}</h2>
+  <Oops :error="close.error.value" />
+  <Listing
+    :rows="periods.data.value?.items"
+    :loading="periods.isLoading.value"
+    :error="periods.error.value"
+    :again="periods.refetch"
+    :empty="$t('scores.noPeriods')"
+  >
+    <Column :header="$t('scores.period')" field="title" />
+    <Column :header="$t('scores.from')" field="begins" />
+    <Column :header="$t('scores.to')" field="ends" />
+    <Column>
+      <template #body="{ data }"
+        ><span v-if="data.final" class="faint">{{
+          $t('scores.finalBy', { who: data.finalBy })
+        }}</span></template
+      >
+    </Column>
+    <Column>
+      <template #body="{ data }"
+        ><Button
+          size="small"
+          variant="outlined"
+          :label="data.final ? $t('scores.openAgain') : $t('scores.declareFinal')"
+          :aria-label="
+            data.final
+              ? $t('scores.openAgainOf', { title: data.title })
+              : $t('scores.declareFinalOf', { title: data.title })
+          "
+          :loading="close.isPending.value"
+          @click="close.mutate({ id: data.id, final: !data.final })"
+      /></template>
+    </Column>
+  </Listing>
+</template>
+
+<style scoped>
+.two {
+  display: grid;
+  grid-template-columns: 1fr 1fr;
+  gap: 0 2rem;
+}
+
+.whole {
+  grid-column: 1 / -1;
+}
+
+.flags {
+  display: grid;
+  grid-template-columns: 1fr 1fr;
+  gap: 0 1rem;
+}
+
+.urgent {
+  color: var(--signal);
+}
+
+.below {
+  display: block;
+}
+
+.actions {
+  margin-top: 0.8rem;
+}
+
+@media (max-width: 760px) {
+  .two {
+    grid-template-columns: 1fr;
+  }
+}
+</style>

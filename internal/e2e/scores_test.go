@@ -1,0 +1,166 @@
+package e2e_test
+
+import (
+	"io"
+	"net/http"
+	"net/url"
+	"regexp"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kanban/internal/client"
+	"kanban/internal/scenario"
+	"kanban/internal/wire/api"
+)
+
+// marked is a world in which teachers have marked work, and both gradebooks are connected.
+func marked(t *testing.T) *world {
+	t.Helper()
+	w := newWorld(t)
+	w.to(w.Connect, w.ReadRegister, w.Gradebooks, w.Marking)
+	return w
+}
+
+// inBook changes a score in the book, as the office does.
+func (w *world) inBook(item, learner, score string) {
+	w.t.Helper()
+	resp, err := http.PostForm(w.At.Register+"/book", url.Values{
+		"item": {item}, "learner": {learner}, "score": {score},
+	})
+	require.NoError(w.t, err)
+	require.NoError(w.t, resp.Body.Close())
+	require.Equal(w.t, http.StatusOK, resp.StatusCode)
+}
+
+// bookItem is the id in the book of an assignment of a section.
+func (w *world) bookItem(title, section string) string {
+	w.t.Helper()
+	links, err := client.Get[api.Page[api.ScoreLink]](w.t.Context(), w.Client, "/score-links")
+	require.NoError(w.t, err)
+	require.Len(w.t, links.Items, 1)
+	all, err := client.Get[api.Page[api.Assignment]](w.t.Context(), w.Client,
+		"/score-links/"+links.Items[0].ID+"/assignments")
+	require.NoError(w.t, err)
+	for _, a := range all.Items {
+		if a.Title == title && a.Section == section && a.Book != nil {
+			return a.Book.ID
+		}
+	}
+	w.t.Fatalf("%s is not in the book of %s", title, section)
+	return ""
+}
+
+// Scores of a linked set are carried from the console: set up once, one left out, previewed, run, decided, reverted.
+func TestConsoleScores(t *testing.T) {
+	w := marked(t)
+	env := []string{"KANBAN_ADDRESS=" + w.service.Address, "XDG_CONFIG_HOME=" + t.TempDir()}
+	w.signIn(env)
+	w.expecting(env)(0, "are one now", "sections", "link", "PROP-A", "PROP-B", "PROP-C", "--apply")
+	b := w.browse("/scores")
+	b.sees("There is no score link yet.")
+	b.click("Make a score link…")
+	b.set("#score-link-section", "PROP-B")
+	b.press(`//*[contains(@class,"p-autocomplete-overlay")]//li[@role="option"][contains(., "Propagation")]`)
+	b.sees("It is in the linked set Propagation")
+	b.choose("score-source", scenario.MarksName)
+	b.choose("score-class", "propagation")
+	b.choose("score-book", scenario.BookName)
+	b.sees("Learners in both")
+	b.click("Make it")
+
+	b.sees("It says which score somebody has")
+	b.sees("no due date")
+	b.sees("outside the grading periods")
+	b.press(`//tr[contains(., "Walk through the garden") and contains(., "Propagation A")]//input[@type="checkbox"]`)
+	b.sees("1 chosen")
+	b.click("Leave out…")
+	b.fill("leave-out-why", "a walk is no work")
+	b.press(`//div[@role="dialog"]//button[normalize-space(.)="Leave out"]`)
+	b.sees("left out: a walk is no work")
+
+	b.click("See what is carried")
+	b.sees("Assignments that are carried: 6 of 6")
+	b.sees("Made in the book first: Tests.")
+	b.picture("scores")
+	b.press(`//button[starts-with(normalize-space(.), "Carry 9 scores, make 6 assignments")]`)
+	b.sees("6 assignments made")
+	b.sees("9 scored")
+	b.click("to the score link")
+	b.press(`//button[starts-with(normalize-space(.), "Carry scores")]`)
+	b.sees("Nothing new to carry.")
+	b.sees("3 scores in 3 assignments: still a draft.")
+
+	w.inBook(w.bookItem("Report on cuttings", "Propagation A"), "stu-001", "20")
+	b.click("Look anew")
+	b.sees("1 score differs and stays as it is in the book.")
+	b.press(`//button[normalize-space(.)="Carry 18"]`)
+	b.sees("to replace")
+	b.press(`//button[starts-with(normalize-space(.), "Carry 1 score")]`)
+	b.sees("Replace 1 value of the book?")
+	b.click("Replace")
+	b.sees("1 replaced")
+	b.click("Revert…")
+	b.sees("Revert 1 score")
+	b.click("Revert 1 score")
+	b.sees("1 reverted")
+	assert.Contains(t, w.text(w.At.Register+"/book?item="+w.bookItem("Report on cuttings", "Propagation A")), `value="20"`)
+}
+
+// text is what a page of a stand-in says.
+func (w *world) text(address string) string {
+	w.t.Helper()
+	resp, err := http.Get(address)
+	require.NoError(w.t, err)
+	defer func() { _ = resp.Body.Close() }()
+	text, err := io.ReadAll(resp.Body)
+	require.NoError(w.t, err)
+	return string(text)
+}
+
+// The same from the command line.
+func TestCommandLineScores(t *testing.T) {
+	w := marked(t)
+	env := []string{"KANBAN_ADDRESS=" + w.service.Address, "XDG_CONFIG_HOME=" + t.TempDir()}
+	w.signIn(env)
+	expect := w.expecting(env)
+	expect(0, "There is no score link yet", "scores", "list")
+	expect(0, "are one now", "sections", "link", "PROP-A", "PROP-B", "PROP-C", "--apply")
+	expect(0, "propagation", "scores", "classes", scenario.MarksName)
+	link := []string{"scores", "add", "PROP-A", "--from", scenario.MarksName, "--class", "propagation", "--to", scenario.BookName}
+	expect(0, "Nothing was done", append(link, "--make-categories")...)
+	expect(0, "Made the score link", append(link, "--make-categories", "--apply")...)
+	expect(1, "carries the scores of propagation into", append(link, "--apply")...)
+	expect(0, "never run", "scores", "list")
+	expect(0, "60 %", "scores", "categories", "Propagation")
+	expect(0, "no due date", "scores", "assignments", "Propagation", "--not-ready")
+	expect(0, "Changed 3 assignments", "scores", "set", "Propagation", "Herbarium", "--leave-out", "next term")
+	expect(0, "next term", "scores", "assignments", "Propagation")
+	expect(0, "Changed 3 assignments", "scores", "set", "Propagation", "Herbarium", "--take-in")
+	expect(2, "there is no assignment", "scores", "set", "Propagation", "Nothing", "--take-in")
+	expect(0, "above the maximum", "scores", "preview", "Propagation")
+	expect(0, "Ada Alder", "scores", "preview", "Propagation", "--outcome", "new", "-o", "csv")
+	expect(2, "the preview has no assignment", "scores", "run", "Propagation", "--only", "Nothing")
+	expect(0, "2 scored", "scores", "run", "Propagation", "--only", "Cuttings: what do you know?")
+	out := expect(0, "7 scored", "scores", "run", "Propagation")
+	run := regexp.MustCompile(`Run ([0-9a-f-]{36}) of`).FindStringSubmatch(out)
+	require.Len(t, run, 2, out)
+	expect(0, "Nothing new to carry", "scores", "run", "Propagation")
+	w.inBook(w.bookItem("Report on cuttings", "Propagation A"), "stu-001", "20")
+	expect(0, "changed in the book", "scores", "preview", "Propagation")
+	expect(0, "needs a person", "scores", "list")
+	expect(0, "Decided about 1 score", "scores", "decide", "Propagation", "theirs", "--person", "stu-001")
+	expect(0, "decided", "scores", "preview", "Propagation", "--outcome", "kept")
+	expect(0, "Nothing was done", "scores", "revert", run[1])
+	expect(0, "6 reverted", "scores", "revert", run[1], "--apply")
+	expect(0, "scores for School register", "runs", "list")
+	expect(0, "true", "scores", "periods", "Propagation", "--final", "First term, first half")
+	expect(0, "the period is final", "scores", "preview", "Propagation")
+	expect(0, "paused", "scores", "pause", "Propagation")
+	expect(1, "is paused; resume it first", "scores", "run", "Propagation")
+	expect(0, "to carry", "scores", "resume", "Propagation")
+	expect(0, "runs daily", "scores", "edit", "Propagation", "--schedule", "daily 18:00", "--flag", "missing=zero")
+	expect(0, "work is marked there", "scores", "show", "Propagation")
+	expect(0, "stays there", "scores", "end", "Propagation")
+}
