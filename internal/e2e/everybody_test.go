@@ -89,6 +89,10 @@ func everyPage(t *testing.T, w *world) []string {
 	plans, err := client.Get[api.Page[api.StagePlan]](t.Context(), w.Client, "/stage-plans")
 	require.NoError(t, err)
 	add("/stage-plans/" + plans.Items[0].ID)
+	add("/scores")
+	for _, tab := range []string{"assignments", "scores", "set-up", "runs"} {
+		add("/scores/" + w.ScoreLink.ID + "?tab=" + tab)
+	}
 	events, err := client.Get[api.Page[api.Event]](t.Context(), w.Client, "/events")
 	require.NoError(t, err)
 	add("/events/" + events.Items[0].ID)
@@ -120,6 +124,7 @@ const maxShift = 0.05
 func TestConsoleForEverybody(t *testing.T) {
 	w := newWorld(t)
 	require.NoError(t, w.Play(t.Context(), w.service.SetupSecret))
+	require.NoError(t, w.PlayScores(t.Context()))
 	axe := axeScript(t)
 	pagesForEverybody(t, w, axe)
 	dialogsForEverybody(t, w, axe)

@@ -157,6 +157,7 @@ func TestCommandLineScores(t *testing.T) {
 	expect(0, "scores for School register", "runs", "list")
 	expect(0, "true", "scores", "periods", "Propagation", "--final", "First term, first half")
 	expect(0, "the period is final", "scores", "preview", "Propagation")
+	expect(0, "false", "scores", "periods", "Propagation", "--open", "First term, first half")
 	expect(0, "paused", "scores", "pause", "Propagation")
 	expect(1, "is paused; resume it first", "scores", "run", "Propagation")
 	expect(0, "to carry", "scores", "resume", "Propagation")

@@ -44,7 +44,7 @@ func (s *Service) Remove(ctx context.Context, who, id, confirmed string) error {
 // Describe says what hangs on an interface in a few words.
 func Describe(all []connectionstore.Dependent) string {
 	var parts []string
-	for _, kind := range []string{"pairing", "rule", "offer", "section", "person"} {
+	for _, kind := range []string{"pairing", "score link", "rule", "offer", "section", "person"} {
 		n, first := 0, ""
 		for _, d := range all {
 			if d.Kind == kind {

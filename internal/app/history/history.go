@@ -14,6 +14,7 @@ import (
 	"kanban/internal/store/eventstore"
 	"kanban/internal/store/pairingstore"
 	"kanban/internal/store/rulestore"
+	"kanban/internal/store/scorestore"
 	"kanban/internal/store/settingstore"
 )
 
@@ -132,6 +133,7 @@ const previewsFor = 30 * 24 * time.Hour
 func (s *Service) Tend(ctx context.Context) error {
 	err := errors.Join(s.Store.EnsurePartitions(ctx, s.Clock.Now()), rulestore.SumUpFirings(ctx, s.Store),
 		pairingstore.ForgetPreviews(ctx, s.Store, s.Clock.Now().Add(-previewsFor)),
+		scorestore.DropPreviews(ctx, s.Store, s.Clock.Now().Add(-previewsFor)),
 		eventstore.ForgetRefused(ctx, s.Store, s.Clock.Now().AddDate(0, 0, -countsFor)))
 	_, deleted := connectionstore.DeleteInterfaces(ctx, s.Store, s.Clock.Now().Add(-connectionstore.RemovedFor))
 	_, emptied := connectionstore.DeleteConnections(ctx, s.Store, s.Clock.Now().Add(-connectionstore.RemovedFor))

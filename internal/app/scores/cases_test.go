@@ -2,7 +2,9 @@ package scores_test
 
 import (
 	"fmt"
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -428,4 +430,73 @@ func TestRandomMarksAreCarriedOnce(t *testing.T) {
 			r.Fatalf("%d left to carry", n)
 		}
 	})
+}
+
+// A gradebook that a score link needs is not removed by mistake; once it is, nothing is carried until it is restored.
+func TestRemovedGradebooks(t *testing.T) {
+	x, l, _ := carried(t)
+	err := x.Connections.Remove(t.Context(), "test", x.source.ID, "")
+	require.ErrorContains(t, err, "the score link propagation")
+	require.NoError(t, x.Connections.Remove(t.Context(), "test", x.source.ID, "Platform scores"))
+	_, err = x.Scores.Preview(t.Context(), l.ID, 0)
+	r, is := refusal.As(err)
+	require.True(t, is, "%v", err)
+	assert.Contains(t, r.Detail, "was removed")
+	all, err := x.Scores.List(t.Context(), "")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"Platform scores (removed)", "unknown"}, []string{all[0].Source, all[0].State()})
+	_, err = x.Connections.Restore(t.Context(), "test", x.source.ID, "")
+	require.NoError(t, err)
+	assert.Equal(t, grade.Unchanged, x.entry(x.preview(l), report, "stu-002").Outcome)
+}
+
+// By its schedule a score link carries what is final; the book's own values wait for a person.
+func TestScoreLinksRunByThemselves(t *testing.T) {
+	x, l, _ := carried(t)
+	policy := l.Policy
+	policy.Mode, policy.Schedule.Kind, policy.Schedule.Minutes = grade.Replace, "every", 15
+	l, err := x.Scores.Change(t.Context(), "test", l.ID, 0, scores.Edit{Policy: &policy})
+	require.NoError(t, err)
+	require.NotNil(t, l.NextAt)
+	x.mark("cuttings-report", "stu-002", oneroster.ScoreFullyGraded, 16, nil)
+	x.mark("cuttings-report", "stu-003", oneroster.ScoreFullyGraded, 12, nil)
+	two := 2.0
+	x.setInBook(report, "stu-003", &two)
+	later := func() time.Time { return l.NextAt.Add(time.Minute) }
+	x.Scores.Clock = later
+	require.NoError(t, x.Scores.Tick(t.Context(), later()))
+	var jobs int
+	require.NoError(t, db.Into(t.Context(), x.Store, &jobs, `SELECT count(*) FROM river_job WHERE kind = 'look-for-scores'`))
+	assert.Equal(t, 1, jobs)
+	require.NoError(t, x.Scores.Look(t.Context(), []string{l.ID}))
+	runs, err := runstore.Runs(t.Context(), x.Store, runstore.Wanted{ScoreLinkID: l.ID, Active: true, Limit: 5})
+	require.NoError(t, err)
+	require.Len(t, runs, 1)
+	require.NoError(t, x.Scores.Work(t.Context(), runs[0].ID, true))
+	assert.InDelta(t, 16, x.score(report, "stu-002"), 0.001)
+	assert.InDelta(t, 2, x.score(report, "stu-003"), 0.001)
+	found, err := scorestore.FindLink(t.Context(), x.Store, l.ID)
+	require.NoError(t, err)
+	assert.True(t, found.NextAt.After(later()))
+	paused := true
+	_, err = x.Scores.Change(t.Context(), "test", l.ID, 0, scores.Edit{Paused: &paused})
+	require.NoError(t, err)
+	require.NoError(t, x.Scores.Look(t.Context(), []string{l.ID}), "a paused one is passed over")
+}
+
+// What was made in the gradebook with values that cannot be understood holds only itself.
+func TestDamagedRecordsHoldOnlyThemselves(t *testing.T) {
+	x, l, _ := carried(t)
+	x.mark("cuttings-report", "stu-004", oneroster.ScoreFullyGraded, 5, func(r *oneroster.Result) {
+		r.Comment = strings.Repeat("x", 70<<10)
+	})
+	x.mark("cuttings-report", "stu-005", oneroster.ScoreFullyGraded, 6, func(r *oneroster.Result) { r.Comment = "a\x00b" })
+	x.mark("cuttings-report", "stu-006", oneroster.ScoreFullyGraded, 7, nil)
+	p := x.preview(l)
+	assert.Equal(t, grade.New, x.entry(p, report, "stu-006").Outcome)
+	assert.Equal(t, grade.Unchanged, x.entry(p, report, "stu-002").Outcome)
+	read, err := scorestore.FindRead(t.Context(), x.Store, x.source.ID)
+	require.NoError(t, err)
+	assert.Equal(t, 2, read.UnreadCount)
+	assert.Len(t, read.Unread, 2)
 }

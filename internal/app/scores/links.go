@@ -406,6 +406,13 @@ func (s *Service) listed(ctx context.Context, links []scorestore.Link) ([]Listed
 	if err != nil {
 		return nil, err
 	}
+	removed, err := connectionstore.RemovedInterfaces(ctx, s.Store)
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range removed {
+		names[c.ID] = c.Name + " (removed)"
+	}
 	for _, c := range interfaces {
 		names[c.ID] = c.Name
 	}

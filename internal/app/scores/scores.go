@@ -4,6 +4,7 @@ package scores
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"kanban/internal/adapter"
@@ -32,6 +33,10 @@ type Service struct {
 // open gives the gradebook of an interface.
 func (s *Service) open(ctx context.Context, interfaceID string) (*gradebooks.Gradebook, gradebooks.Declared, error) {
 	c, err := s.Connections.Open(ctx, interfaceID)
+	if errors.Is(err, db.ErrNotFound) {
+		return nil, gradebooks.Declared{}, refusal.Conflict("",
+			"a gradebook of this score link was removed; restore it first: kanban interfaces restore")
+	}
 	if err != nil {
 		return nil, gradebooks.Declared{}, err
 	}

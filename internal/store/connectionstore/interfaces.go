@@ -108,19 +108,21 @@ func Paused(alias string) string {
 
 // Dependent is something that hangs on an interface.
 type Dependent struct {
-	Kind string // pairing, rule, offer, section, person
+	Kind string // pairing, score link, rule, offer, section, person
 	Name string // empty for what is only counted
 	N    int
 }
 
 // Dependents lists what hangs on an interface: pairings that have not ended, of it or of
-// its sections; rules and offers that name it; and how many sections and people were read
+// its sections; score links from it or to it; rules and offers that name it; and how many sections and people were read
 // through it.
 func Dependents(ctx context.Context, from db.From, id string) ([]Dependent, error) {
 	return db.Rows[Dependent](ctx, from, "looking what depends on the interface", `
 		SELECT 'pairing' AS kind, p.target_name || coalesce(' ↔ ' || f.title, '') AS name, 1 AS n FROM pairings p LEFT
 			JOIN section_facts f ON f.section_id = p.section_id
 			WHERE p.ended_at IS NULL AND (p.interface_id = $1 OR f.interface_id = $1)
+		UNION ALL SELECT 'score link', l.source_class, 1 FROM score_links l
+			WHERE l.ended_at IS NULL AND $1 IN (l.source_interface_id, l.book_interface_id)
 		UNION ALL SELECT 'rule', r.name, 1 FROM rules r WHERE r.actions @>
 			jsonb_build_array(jsonb_build_object('interfaceId', $1::text))
 		UNION ALL SELECT 'offer', o.name, 1 FROM offers o WHERE o.interface_id = $1 OR o.platform_id = $1

@@ -111,7 +111,7 @@ func EndRead(ctx context.Context, tx *db.Tx, r Read, whole bool) error {
 	}
 	_, err = db.Exec(ctx, tx, `INSERT INTO gradebook_reads AS had (interface_id, read_no, read_at, whole_at, unread,
 			unread_count)
-		VALUES ($1, $2, $3::timestamptz, CASE WHEN $4 THEN $3::timestamptz END, $5, $6) ON CONFLICT (interface_id) DO UPDATE SET
+		VALUES ($1, $2, $3::timestamptz, $3::timestamptz, $5, $6) ON CONFLICT (interface_id) DO UPDATE SET
 			read_no = excluded.read_no, read_at = excluded.read_at, whole_at = CASE WHEN $4 THEN excluded.read_at
 			ELSE had.whole_at END, unread = CASE WHEN $4 OR had.unread_count = 0 THEN excluded.unread
 			ELSE had.unread END, unread_count = CASE WHEN $4 THEN excluded.unread_count

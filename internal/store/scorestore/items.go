@@ -148,12 +148,6 @@ func KeepDecision(ctx context.Context, tx *db.Tx, d Decision) error {
 	return db.Known(err, "keeping the decision")
 }
 
-// DropDecision forgets one.
-func DropDecision(ctx context.Context, tx *db.Tx, itemID, personID string) error {
-	_, err := db.Exec(ctx, tx, `DELETE FROM score_decisions WHERE item_id = $1 AND person_id = $2`, itemID, personID)
-	return db.Known(err, "forgetting the decision")
-}
-
 // Owner says to whom a result belongs whose student the source calls so, or in which section a mover's goes on.
 type Owner struct {
 	LinkID     string

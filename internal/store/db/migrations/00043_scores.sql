@@ -27,7 +27,7 @@ CREATE TABLE gradebook_reads (
 -- Scores are carried from a class of one interface to those of another.
 CREATE TABLE score_links (
     id                  uuid PRIMARY KEY,
-    set_id              uuid REFERENCES linked_sets,
+    set_id              uuid REFERENCES linked_sets ON DELETE SET NULL,
     source_interface_id uuid NOT NULL REFERENCES interfaces ON DELETE CASCADE,
     source_class        text NOT NULL,
     book_interface_id   uuid NOT NULL REFERENCES interfaces ON DELETE CASCADE,
