@@ -108,6 +108,12 @@ func showScores(cmd *cli.Command, p api.ScorePreview) error {
 	if p.Losses > 0 {
 		say(cmd, "%s of the book would be lost.", numbered(p.Losses, "value", "values"))
 	}
+	for _, u := range p.Unread {
+		say(cmd, "%s of %s could not be understood; nothing is changed because of that:", count(u.Count, "record"), u.Gradebook)
+		for _, x := range u.First {
+			say(cmd, "  %s %d: %s", x.Collection, x.Position, x.Problem)
+		}
+	}
 	say(cmd, "The source was read %s, the book %s.", moment(p.SourceRead), moment(p.BookRead))
 	return nil
 }

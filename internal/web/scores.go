@@ -409,6 +409,16 @@ func (s *Server) scorePreview(ctx context.Context, p scorestore.Preview, err err
 		Changes: p.Plan.Counts().Changes(), Losses: len(p.Plan.Losses()), Reasons: each(p.Plan.Summary(), scoreReason),
 		Codes: map[finding.Code]api.ItemReason{}, SourceRead: p.SourceRead, BookRead: p.BookRead, Categories: []string{},
 	}
+	unread, err := s.Scores.UnreadOf(ctx, p.LinkID)
+	if err != nil {
+		return api.ScorePreview{}, err
+	}
+	out.Unread = each(unread, func(u scores.Unread) api.UnreadRecords {
+		return api.UnreadRecords{
+			Gradebook: u.Gradebook, Count: u.Count,
+			First: each(u.First, func(x scorestore.Unread) api.UnreadRecord { return api.UnreadRecord(x) }),
+		}
+	})
 	if p.Reverts != nil {
 		out.Reverts, out.Losses = *p.Reverts, 0
 	}

@@ -5048,7 +5048,7 @@ export interface components {
             /** @description A CEL expression looked at before each action; true ends what is still to come */
             stop?: string;
             /** @enum {string} */
-            trigger: "section.joined" | "section.left" | "section.moved" | "access.granted" | "access.ended" | "activity.completed" | "assessment.passed" | "assessment.failed" | "score.reported" | "work.submitted" | "module.completed" | "course.completed" | "progress.crossed" | "activity.reopened" | "module.reopened" | "course.reopened" | "person.inactive" | "person.not-begun" | "badge.awarded" | "badge.revoked" | "stage.reached" | "stage.reopened" | "run.needs-person" | "service.reported";
+            trigger: "section.joined" | "section.left" | "section.moved" | "access.granted" | "access.ended" | "activity.completed" | "assessment.passed" | "assessment.failed" | "score.reported" | "work.submitted" | "module.completed" | "course.completed" | "progress.crossed" | "activity.reopened" | "module.reopened" | "course.reopened" | "person.inactive" | "person.not-begun" | "badge.awarded" | "badge.revoked" | "stage.reached" | "stage.reopened" | "score.final" | "score.carried" | "score.conflict" | "run.needs-person" | "service.reported";
             /** @description Triggers that, for the same person and place, revert what the rule did */
             undoneBy?: string[];
         };
@@ -6134,7 +6134,7 @@ export interface components {
             /** @description A CEL expression looked at before each action; true ends what is still to come */
             stop?: string;
             /** @enum {string} */
-            trigger: "section.joined" | "section.left" | "section.moved" | "access.granted" | "access.ended" | "activity.completed" | "assessment.passed" | "assessment.failed" | "score.reported" | "work.submitted" | "module.completed" | "course.completed" | "progress.crossed" | "activity.reopened" | "module.reopened" | "course.reopened" | "person.inactive" | "person.not-begun" | "badge.awarded" | "badge.revoked" | "stage.reached" | "stage.reopened" | "run.needs-person" | "service.reported";
+            trigger: "section.joined" | "section.left" | "section.moved" | "access.granted" | "access.ended" | "activity.completed" | "assessment.passed" | "assessment.failed" | "score.reported" | "work.submitted" | "module.completed" | "course.completed" | "progress.crossed" | "activity.reopened" | "module.reopened" | "course.reopened" | "person.inactive" | "person.not-begun" | "badge.awarded" | "badge.revoked" | "stage.reached" | "stage.reopened" | "score.final" | "score.carried" | "score.conflict" | "run.needs-person" | "service.reported";
             /** @description Triggers that, for the same person and place, revert what the rule did */
             undoneBy?: string[];
             /**
@@ -6523,6 +6523,8 @@ export interface components {
             reverts?: string;
             /** Format: date-time */
             sourceRead?: string;
+            /** @description What could not be understood of either side; nothing is changed because of it */
+            unread: components["schemas"]["UnreadRecords"][];
         };
         ScoreReason: {
             code: string;
@@ -7116,6 +7118,22 @@ export interface components {
             ref: string;
             /** @description As much speaks for the second as for the first */
             tied: boolean;
+        };
+        UnreadRecord: {
+            collection: string;
+            /**
+             * Format: int64
+             * @description Its place in what was read
+             */
+            position: number;
+            problem: string;
+        };
+        UnreadRecords: {
+            /** Format: int64 */
+            count: number;
+            /** @description The first of them */
+            first: components["schemas"]["UnreadRecord"][];
+            gradebook: string;
         };
         Unsubscribed: {
             address: string;

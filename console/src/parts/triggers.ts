@@ -27,6 +27,9 @@ export const happenings: Record<Trigger, string> = {
   'badge.revoked': $t('parts.badgeRevoked'),
   'stage.reached': $t('parts.stageReached'),
   'stage.reopened': $t('parts.stageNoLongerReached'),
+  'score.final': $t('parts.scoreFinal'),
+  'score.carried': $t('parts.scoreCarried'),
+  'score.conflict': $t('parts.scoresDiffer'),
   'run.needs-person': $t('parts.runNeedsPerson'),
   'service.reported': $t('parts.reportedByService'),
 }

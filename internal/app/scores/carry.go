@@ -15,6 +15,7 @@ import (
 	"kanban/internal/core/finding"
 	"kanban/internal/core/grade"
 	"kanban/internal/store/db"
+	"kanban/internal/store/eventstore"
 	"kanban/internal/store/runstore"
 	"kanban/internal/store/scorestore"
 	"kanban/internal/wire/call"
@@ -744,7 +745,29 @@ func (x *carrying) finish(ctx context.Context) error {
 	if err := x.keepCompared(ctx, &x.link, x.c, nil); err != nil {
 		return err
 	}
-	return x.Store.InTx(ctx, func(tx *db.Tx) error { return runstore.FinishRun(ctx, tx, &x.run) })
+	return x.Store.InTx(ctx, func(tx *db.Tx) error {
+		if x.run.Reverts == nil {
+			if _, err := eventstore.RecordEvents(ctx, tx, x.events()); err != nil {
+				return err
+			}
+		} else if err := x.pause(ctx, tx); err != nil {
+			return err
+		}
+		return runstore.FinishRun(ctx, tx, &x.run)
+	})
+}
+
+// pause keeps a link that runs by itself from carrying what was just taken back.
+func (x *carrying) pause(ctx context.Context, tx *db.Tx) error {
+	if x.link.NextAt == nil || x.link.PausedAt != nil {
+		return nil
+	}
+	now := x.Clock.Now()
+	x.link.PausedAt = &now
+	if err := scorestore.UpdateLink(tx, &x.link); err != nil {
+		return err
+	}
+	return tx.Audit(ctx, x.run.RequestedBy, "paused a score link whose scores were taken back", "score-link/"+x.link.ID, nil)
 }
 
 // counted says how many there are of something.

@@ -500,3 +500,26 @@ func TestDamagedRecordsHoldOnlyThemselves(t *testing.T) {
 	assert.Equal(t, 2, read.UnreadCount)
 	assert.Len(t, read.Unread, 2)
 }
+
+// A score that is final, carried or disputed is an event of its own, each once, to which rules can react.
+func TestEventsAboutScores(t *testing.T) {
+	x, l, _ := carried(t)
+	twenty := 20.0
+	x.setInBook(report, "stu-002", &twenty)
+	x.mark("cuttings-report", "stu-002", oneroster.ScoreFullyGraded, 16, nil)
+	x.preview(l)
+	x.preview(l)
+	counts, err := db.Map[string, int](t.Context(), x.Store, "counting", `SELECT type AS key, count(*)::int AS value
+		FROM events WHERE type LIKE 'score.%' GROUP BY 1`)
+	require.NoError(t, err)
+	assert.Equal(t, map[string]int{"score.final": 3, "score.carried": 2, "score.conflict": 1}, counts)
+	type row struct {
+		PersonID string
+		Data     map[string]any
+	}
+	one, err := db.Row[row](t.Context(), x.Store, "finding", `SELECT person_id::text, data FROM events
+		WHERE type = 'score.conflict'`)
+	require.NoError(t, err)
+	assert.Equal(t, x.Person("stu-002").ID, one.PersonID)
+	assert.Equal(t, []any{report, "16", "20"}, []any{one.Data["assignment"], one.Data["score"], one.Data["inBook"]})
+}

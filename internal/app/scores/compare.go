@@ -12,6 +12,7 @@ import (
 	"kanban/internal/core/grade"
 	"kanban/internal/core/refusal"
 	"kanban/internal/store/db"
+	"kanban/internal/store/eventstore"
 	"kanban/internal/store/rosterstore"
 	"kanban/internal/store/scorestore"
 )
@@ -310,6 +311,11 @@ func (s *Service) keepCompared(ctx context.Context, l *scorestore.Link, c *compa
 		if err := scorestore.KeepCompared(ctx, tx, l); err != nil {
 			return err
 		}
+		if c != nil && trouble == nil {
+			if _, err := eventstore.RecordEvents(ctx, tx, c.events(now)); err != nil {
+				return err
+			}
+		}
 		return tx.Announce(ctx, "scoreLink", l.ID)
 	})
 }
@@ -388,3 +394,29 @@ func (s *Service) SectionTitles(ctx context.Context, linkID string) (map[string]
 
 // Known reports whether the key of an entry is a person's id.
 func Known(who string) bool { return !strings.HasPrefix(who, unknown) }
+
+// Unread is what could not be understood of a gradebook when it was read.
+type Unread struct {
+	Gradebook string
+	Count     int
+	First     []scorestore.Unread
+}
+
+// UnreadOf gives what could not be understood of both sides of a link.
+func (s *Service) UnreadOf(ctx context.Context, linkID string) (list []Unread, err error) {
+	l, err := s.Find(ctx, linkID)
+	if err != nil {
+		return nil, err
+	}
+	for id, name := range map[string]string{l.SourceInterfaceID: l.Source, l.BookInterfaceID: l.Book} {
+		r, err := scorestore.FindRead(ctx, s.Store, id)
+		if err != nil {
+			return nil, err
+		}
+		if r.UnreadCount > 0 {
+			list = append(list, Unread{name, r.UnreadCount, r.Unread})
+		}
+	}
+	slices.SortFunc(list, func(a, b Unread) int { return strings.Compare(a.Gradebook, b.Gradebook) })
+	return list, nil
+}

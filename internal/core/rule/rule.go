@@ -41,6 +41,9 @@ const (
 	BadgeRevoked      Trigger = "badge.revoked"
 	StageReached      Trigger = "stage.reached"
 	StageReopened     Trigger = "stage.reopened"
+	ScoreFinal        Trigger = "score.final"
+	ScoreCarried      Trigger = "score.carried"
+	ScoreConflict     Trigger = "score.conflict"
 	RunNeedsPerson    Trigger = "run.needs-person"
 	ServiceReported   Trigger = "service.reported"
 )
@@ -50,8 +53,8 @@ var Triggers = []Trigger{
 	SectionJoined, SectionLeft, SectionMoved, AccessGranted, AccessEnded, ActivityCompleted, AssessmentPassed,
 	AssessmentFailed, ScoreReported, WorkSubmitted,
 	ModuleCompleted, CourseCompleted, ProgressCrossed, ActivityReopened, ModuleReopened, CourseReopened,
-	PersonInactive, PersonNotBegun, BadgeAwarded, BadgeRevoked, StageReached, StageReopened, RunNeedsPerson,
-	ServiceReported,
+	PersonInactive, PersonNotBegun, BadgeAwarded, BadgeRevoked, StageReached, StageReopened, ScoreFinal,
+	ScoreCarried, ScoreConflict, RunNeedsPerson, ServiceReported,
 }
 
 var triggerNames = map[Trigger]string{
@@ -77,6 +80,9 @@ var triggerNames = map[Trigger]string{
 	BadgeRevoked:      "badge revoked",
 	StageReached:      "stage reached",
 	StageReopened:     "stage no longer reached",
+	ScoreFinal:        "score final",
+	ScoreCarried:      "score carried",
+	ScoreConflict:     "scores differ",
 	RunNeedsPerson:    "run needs a person",
 	ServiceReported:   "reported by a service",
 }

@@ -121,6 +121,16 @@ var aboutStage = []Attribute{
 	{"event.finished", "yes-no", "Whether every required stage is reached", false},
 }
 
+// aboutScore may lack event.points: a score can be a word, or only be said to be there.
+var aboutScore = []Attribute{
+	{"event.assignment", "text", "Title of the assignment", "Report on cuttings"},
+	{"event.assignmentId", "text", "Its id where work is marked", "cuttings-report"},
+	{"event.score", "text", "The score as people read it, with what is said beside it", "17.5 (late)"},
+	{"event.points", "number", "The same as points; there only when it is a number", 17.5},
+	{"event.maximum", "number", "How many points can be given", 20},
+	{"event.scoreLinkId", "text", "Kanban's id of the score link", "2f0b8f4e-5d1a-7c3e-9a55-0e5a6a2c2f11"},
+}
+
 // own are the fields of each trigger beside the common ones.
 var own = map[Trigger][]Attribute{
 	SectionJoined: {{"event.role", "text", "student, teacher, …", "student"}, moved},
@@ -147,6 +157,13 @@ var own = map[Trigger][]Attribute{
 	}),
 	StageReached:  aboutStage,
 	StageReopened: aboutStage,
+	ScoreFinal:    aboutScore,
+	ScoreCarried: append(slices.Clip(aboutScore), Attribute{
+		"event.runId", "text", "Kanban's id of the run", "6b7e1c7e-93c1-5a86-b0cf-4a42a1f11a60",
+	}),
+	ScoreConflict: append(slices.Clip(aboutScore), Attribute{
+		"event.inBook", "text", "What the book has", "20",
+	}),
 	RunNeedsPerson: {
 		{"event.people", "number", "How many people need a person", 3},
 		{"event.runId", "text", "Kanban's id of the run", "6b7e1c7e-93c1-5a86-b0cf-4a42a1f11a60"},

@@ -85,7 +85,9 @@ type Change struct {
 func (Change) TableName() string { return "score_changes" }
 
 // Open reports whether it is still to do.
-func (c Change) Open() bool { return c.State == runstore.ChangePending || c.State == runstore.ChangeStarted }
+func (c Change) Open() bool {
+	return c.State == runstore.ChangePending || c.State == runstore.ChangeStarted
+}
 
 // Changes lists those of a run in their order.
 func Changes(ctx context.Context, from db.From, runID string) (all []Change, err error) {

@@ -12,7 +12,7 @@ type Action = rule.Action
 // NewRule is a rule as it is written.
 type NewRule struct {
 	Name          string          `json:"name"`
-	Trigger       string          `json:"trigger" enum:"section.joined,section.left,section.moved,access.granted,access.ended,activity.completed,assessment.passed,assessment.failed,score.reported,work.submitted,module.completed,course.completed,progress.crossed,activity.reopened,module.reopened,course.reopened,person.inactive,person.not-begun,badge.awarded,badge.revoked,stage.reached,stage.reopened,run.needs-person,service.reported"`
+	Trigger       string          `json:"trigger" enum:"section.joined,section.left,section.moved,access.granted,access.ended,activity.completed,assessment.passed,assessment.failed,score.reported,work.submitted,module.completed,course.completed,progress.crossed,activity.reopened,module.reopened,course.reopened,person.inactive,person.not-begun,badge.awarded,badge.revoked,stage.reached,stage.reopened,score.final,score.carried,score.conflict,run.needs-person,service.reported"`
 	Scope         rule.Scope      `json:"scope,omitzero"`
 	Condition     string          `json:"condition,omitempty" doc:"A CEL expression; always true when absent"`
 	Stop          string          `json:"stop,omitempty" doc:"A CEL expression looked at before each action; true ends what is still to come"`

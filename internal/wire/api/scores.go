@@ -242,6 +242,21 @@ type ScorePreview struct {
 	Reverts    string                      `json:"reverts,omitempty" doc:"The run that it undoes"`
 	SourceRead *time.Time                  `json:"sourceRead,omitempty"`
 	BookRead   *time.Time                  `json:"bookRead,omitempty"`
+	Unread     []UnreadRecords             `json:"unread" doc:"What could not be understood of either side; nothing is changed because of it"`
+}
+
+// UnreadRecords are records of a gradebook that could not be understood.
+type UnreadRecords struct {
+	Gradebook string         `json:"gradebook"`
+	Count     int            `json:"count"`
+	First     []UnreadRecord `json:"first" doc:"The first of them"`
+}
+
+// UnreadRecord is one of them.
+type UnreadRecord struct {
+	Collection string `json:"collection"`
+	Position   int    `json:"position" doc:"Its place in what was read"`
+	Problem    string `json:"problem"`
 }
 
 // NewScoreRun does what a preview shows.

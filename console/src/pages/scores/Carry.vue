@@ -178,6 +178,14 @@ const quiet = computed(() => p.value && !p.value.changes && !p.value.makes)
         </li>
       </ul>
     </div>
+    <details v-for="u in p.unread" :key="u.gradebook" class="sheet which unread">
+      <summary>{{ $t('scores.notUnderstood', { n: u.count, name: u.gradebook }, u.count) }}</summary>
+      <ul>
+        <li v-for="x in u.first" :key="`${x.collection} ${x.position}`">
+          {{ x.collection }} {{ x.position }}: {{ x.problem }}
+        </li>
+      </ul>
+    </details>
     <p v-if="p.categories.length" class="faint">
       {{ $t('scores.categoriesMade', { names: p.categories.join(', ') }) }}
     </p>
@@ -237,6 +245,10 @@ const quiet = computed(() => p.value && !p.value.changes && !p.value.makes)
 .which {
   padding: 0.7rem 1rem;
   margin: 0.5rem 0;
+}
+
+.unread {
+  border-inline-start: 3px solid var(--signal);
 }
 
 .head {
