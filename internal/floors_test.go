@@ -208,6 +208,7 @@ var direct = map[string]string{
 	"pairingstore.sides":         "every person of thousands of pairings, compared after each read",
 	"pairingstore.Listed":        "what changed of thousands of pairings, behind every list",
 	"pairingstore.relist":        "thousands of pairings, behind the board",
+	"scorestore.Records":         "thousands of scores of a gradebook, behind every comparison of a score link",
 	"rosterstore.Sections":       "thousands of sections, behind the board",
 }
 

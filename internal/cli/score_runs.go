@@ -40,58 +40,76 @@ func scoresPreview() *cli.Command {
 	}
 }
 
-// showScores prints a preview.
-func showScores(cmd *cli.Command, p api.ScorePreview) error {
-	type line struct {
-		Assignment string `json:"assignment"`
-		Section    string `json:"section"`
-		api.ScoreEntry
-	}
+// scoreLine is a score of a preview with where it belongs.
+type scoreLine struct {
+	Assignment string `json:"assignment"`
+	Section    string `json:"section"`
+	api.ScoreEntry
+}
+
+// scoreLines are the scores that are asked for.
+func scoreLines(cmd *cli.Command, p api.ScorePreview) (lines []scoreLine) {
 	quiet := map[string]bool{"unchanged": !cmd.Bool("all"), "book-only": !cmd.Bool("all")}
-	var lines []line
+	only, assignment := cmd.String("outcome"), cmd.String("assignment")
 	for _, item := range p.Items {
-		if only := cmd.String("assignment"); only != "" && item.ID != only && !strings.EqualFold(item.Title, only) {
+		if assignment != "" && item.ID != assignment && !strings.EqualFold(item.Title, assignment) {
 			continue
 		}
 		for _, e := range item.Entries {
-			only := cmd.String("outcome")
 			if only == "" && quiet[e.Outcome] || only != "" && e.Outcome != only {
 				continue
 			}
-			lines = append(lines, line{item.Title, item.Section, e})
+			lines = append(lines, scoreLine{item.Title, item.Section, e})
 		}
 	}
-	t := tableOf(lines, "No score to show.",
+	return lines
+}
+
+// showScores prints a preview.
+func showScores(cmd *cli.Command, p api.ScorePreview) error {
+	t := tableOf(scoreLines(cmd, p), "No score to show.",
 		[]string{"assignment", "section", "person", "outcome", "was", "in the book", "at the source", "why"},
-		func(x line) []string {
-			why := p.Codes[x.Code].Title
-			if x.Elsewhere != "" {
-				why += ": " + x.Elsewhere
+		func(x scoreLine) []string {
+			return []string{
+				x.Assignment, x.Section, x.Name, words(x.Outcome, 1), x.Was.Text, x.Theirs.Text,
+				atSource(x.ScoreEntry),
+				whyScore(p, x.ScoreEntry),
 			}
-			if len(x.Lost) > 0 {
-				why += "; the book cannot hold: " + strings.Join(x.Lost, ", ")
-			}
-			if x.Again {
-				why += "; handed in again since it was marked"
-			}
-			ours := x.Ours.Text
-			if x.Given.Text != x.Ours.Text {
-				ours = x.Given.Text
-				if x.Ours.Text != "–" {
-					ours += " → " + x.Ours.Text
-				}
-			}
-			return []string{x.Assignment, x.Section, x.Name, words(x.Outcome, 1), x.Was.Text, x.Theirs.Text, ours, why}
 		})
 	if cmd.String("output") == "json" {
 		t.value = p
 	}
-	if cmd.String("output") != "table" {
-		return t.print(cmd)
-	}
-	if err := t.print(cmd); err != nil {
+	if err := t.print(cmd); err != nil || cmd.String("output") != "table" {
 		return err
 	}
+	sumUp(cmd, p)
+	return nil
+}
+
+// atSource is what the source has and, where that is something else, what would be carried of it.
+func atSource(x api.ScoreEntry) string {
+	if x.Given.Text == x.Ours.Text || x.Ours.Text == "–" {
+		return x.Given.Text
+	}
+	return x.Given.Text + " → " + x.Ours.Text
+}
+
+func whyScore(p api.ScorePreview, x api.ScoreEntry) string {
+	why := p.Codes[x.Code].Title
+	if x.Elsewhere != "" {
+		why += ": " + x.Elsewhere
+	}
+	if len(x.Lost) > 0 {
+		why += "; the book cannot hold: " + strings.Join(x.Lost, ", ")
+	}
+	if x.Again {
+		why += "; handed in again since it was marked"
+	}
+	return why
+}
+
+// sumUp says what a preview comes to and, where there is nothing to carry, why.
+func sumUp(cmd *cli.Command, p api.ScorePreview) {
 	say(cmd, "\n%s.", scoreCounts(p.Counts))
 	if p.Makes > 0 {
 		say(cmd, "%s made in the book.", numbered(p.Makes, "assignment is", "assignments are"))
@@ -109,13 +127,13 @@ func showScores(cmd *cli.Command, p api.ScorePreview) error {
 		say(cmd, "%s of the book would be lost.", numbered(p.Losses, "value", "values"))
 	}
 	for _, u := range p.Unread {
-		say(cmd, "%s of %s could not be understood; nothing is changed because of that:", count(u.Count, "record"), u.Gradebook)
+		say(cmd, "%s of %s could not be understood; nothing is changed because of that:", count(u.Count, "record"),
+			u.Gradebook)
 		for _, x := range u.First {
 			say(cmd, "  %s %d: %s", x.Collection, x.Position, x.Problem)
 		}
 	}
 	say(cmd, "The source was read %s, the book %s.", moment(p.SourceRead), moment(p.BookRead))
-	return nil
 }
 
 func scoresRun() *cli.Command {
@@ -247,7 +265,10 @@ func reportScores(ctx context.Context, cmd *cli.Command, c *client.Client, r api
 func changesTable(all []api.ScoreChange) table {
 	return tableOf(all, "", []string{"what", "title", "person", "before", "sent", "state", "why", "answer", "remedy"},
 		func(x api.ScoreChange) []string {
-			return []string{x.What, x.Title, x.Name, x.Before.Text, x.Sent.Text, words(x.State, 1), x.Why, x.Answer, x.Remedy}
+			return []string{
+				x.What, x.Title, x.Name, x.Before.Text, x.Sent.Text, words(x.State, 1), x.Why, x.Answer,
+				x.Remedy,
+			}
 		})
 }
 
@@ -416,7 +437,8 @@ func scoresPeriods() *cli.Command {
 				if i < 0 {
 					return fmt.Errorf("%w: there is no period %q", errUsage, name)
 				}
-				if _, err := client.Send[client.Empty](ctx, c, http.MethodPut, path+"/"+url.PathEscape(page.Items[i].ID),
+				if _, err := client.Send[client.Empty](ctx, c, http.MethodPut,
+					path+"/"+url.PathEscape(page.Items[i].ID),
 					api.FinalPeriod{Final: final}); err != nil {
 					return err
 				}

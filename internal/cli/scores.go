@@ -21,7 +21,8 @@ func scoresOf() *cli.Command {
 		Commands: []*cli.Command{
 			scoresList(), scoresClasses(), scoresAdd(), scoresShow(), scoresEdit(), scoresCategories(),
 			scoresAssignments(), scoresSet(), scoresCounterparts(), scoresLink(), scoresUnlink(),
-			scoresPreview(), scoresRun(), scoresReport(), scoresRevert(), scoresDecide(), scoresGive(), scoresPeriods(),
+			scoresPreview(), scoresRun(), scoresReport(), scoresRevert(), scoresDecide(), scoresGive(),
+			scoresPeriods(),
 			pauseScores("pause", true), pauseScores("resume", false), scoresEnd(),
 		},
 	}
@@ -68,8 +69,10 @@ func scoresList() *cli.Command {
 				[]string{"score link", "from", "to", "sections", "state", "to carry", "conflicts", "held", "compared"},
 				func(l api.ScoreLink) []string {
 					return []string{
-						l.Title, l.Source + ": " + l.SourceClass, l.Book, strconv.Itoa(len(l.Sections)), words(l.State, 1),
-						strconv.Itoa(toCarry(l.Counts)), strconv.Itoa(l.Counts["conflict"]), strconv.Itoa(l.Counts["held"]),
+						l.Title, l.Source + ": " + l.SourceClass, l.Book, strconv.Itoa(len(l.Sections)),
+						words(l.State, 1),
+						strconv.Itoa(toCarry(l.Counts)), strconv.Itoa(l.Counts["conflict"]),
+						strconv.Itoa(l.Counts["held"]),
 						moment(l.ComparedAt),
 					}
 				}).print(cmd)
@@ -127,7 +130,8 @@ func scorePolicyFlags(more ...cli.Flag) []cli.Flag {
 // changeScorePolicy changes what was given; the rest stays.
 func changeScorePolicy(cmd *cli.Command, p *api.ScorePolicy) (err error) {
 	for name, into := range map[string]*string{
-		"mode": &p.Mode, "content": &p.Content, "category": &p.Category, "period-kind": &p.PeriodKind, "basis": &p.Basis,
+		"mode": &p.Mode, "content": &p.Content, "category": &p.Category, "period-kind": &p.PeriodKind,
+		"basis": &p.Basis,
 	} {
 		if cmd.IsSet(name) {
 			*into = cmd.String(name)
@@ -212,19 +216,8 @@ func addScoreLink(ctx context.Context, cmd *cli.Command) error {
 		}
 		*into = x.ID
 	}
-	for _, pair := range cmd.StringSlice("book-class") {
-		name, class, ok := strings.Cut(pair, "=")
-		if !ok {
-			return usage(cmd, fmt.Sprintf("--book-class %q is not SECTION=CLASS", pair))
-		}
-		part, err := findPart(ctx, c, name)
-		if err != nil {
-			return err
-		}
-		if n.BookClasses == nil {
-			n.BookClasses = map[string]string{}
-		}
-		n.BookClasses[part.ID] = class
+	if n.BookClasses, err = bookClasses(ctx, cmd, c); err != nil {
+		return err
 	}
 	n.Policy = &api.ScorePolicy{Mode: "fill-and-update", Content: "scores", Basis: "due"}
 	if err := changeScorePolicy(cmd, n.Policy); err != nil {
@@ -252,6 +245,23 @@ func addScoreLink(ctx context.Context, cmd *cli.Command) error {
 	}
 	say(cmd, "\nMade the score link %q. See what it would carry: kanban scores preview %q", l.Title, l.Title)
 	return nil
+}
+
+// bookClasses reads which class of the book is which section's.
+func bookClasses(ctx context.Context, cmd *cli.Command, c *client.Client) (map[string]string, error) {
+	out := map[string]string{}
+	for _, pair := range cmd.StringSlice("book-class") {
+		name, class, ok := strings.Cut(pair, "=")
+		if !ok {
+			return nil, usage(cmd, fmt.Sprintf("--book-class %q is not SECTION=CLASS", pair))
+		}
+		part, err := findPart(ctx, c, name)
+		if err != nil {
+			return nil, err
+		}
+		out[part.ID] = class
+	}
+	return out, nil
 }
 
 func showOverlap(cmd *cli.Command, all []api.ScoreOverlap) error {
@@ -290,7 +300,8 @@ func scoresShow() *cli.Command {
 			}
 			say(cmd, "  %s, %s; categories that are missing are %s; periods of kind %s by the %s date",
 				words(l.Policy.Mode, 1), words(l.Policy.Content, 1),
-				map[bool]string{true: "made", false: "not made"}[l.Policy.MakesCategories], l.Policy.PeriodKind, l.Policy.Basis)
+				map[bool]string{true: "made", false: "not made"}[l.Policy.MakesCategories], l.Policy.PeriodKind,
+				l.Policy.Basis)
 			say(cmd, "  runs %s", l.Policy.Schedule.String())
 			if l.Trouble != "" {
 				say(cmd, "  The latest comparison did not come about: %s\n  %s", l.Trouble, l.Remedy)
@@ -424,10 +435,14 @@ func scoresAssignments() *cli.Command {
 				return err
 			}
 			if cmd.Bool("not-ready") {
-				rows = slices.DeleteFunc(rows, func(a api.Assignment) bool { return a.Outcome == "made" || a.Outcome == "linked" })
+				rows = slices.DeleteFunc(rows, func(a api.Assignment) bool {
+					return a.Outcome == "made" ||
+						a.Outcome == "linked"
+				})
 			}
 			return tableOf(rows, "There are no assignments.", []string{
-				"assignment", "section", "due", "points", "category", "period", "state", "final", "drafts", "partly", "to carry",
+				"assignment", "section", "due", "points", "category", "period", "state", "final", "drafts", "partly",
+				"to carry",
 				"why not",
 			}, func(a api.Assignment) []string {
 				var why []string
@@ -438,7 +453,8 @@ func scoresAssignments() *cli.Command {
 					why = []string{a.LeftOut}
 				}
 				return []string{
-					a.Title, a.Section, day(a.Source.Due), strconv.FormatFloat(a.Source.Maximum, 'f', -1, 64), a.Category, a.Period,
+					a.Title, a.Section, day(a.Source.Due), strconv.FormatFloat(a.Source.Maximum, 'f', -1, 64),
+					a.Category, a.Period,
 					assignmentState(a), strconv.Itoa(a.Final), strconv.Itoa(a.Drafts), strconv.Itoa(a.Partly),
 					strconv.Itoa(toCarry(a.Counts)), strings.Join(why, "; "),
 				}
@@ -465,7 +481,9 @@ func assignmentState(a api.Assignment) string {
 }
 
 // assignmentsOf lists those of a score link, of one section when it is named.
-func assignmentsOf(ctx context.Context, c *client.Client, l api.ScoreLink, sectionName string) ([]api.Assignment, error) {
+func assignmentsOf(ctx context.Context, c *client.Client, l api.ScoreLink, sectionName string) ([]api.Assignment,
+	error,
+) {
 	page, err := client.Get[api.Page[api.Assignment]](ctx, c, "/score-links/"+l.ID+"/assignments")
 	if err != nil || sectionName == "" {
 		return page.Items, err
@@ -530,7 +548,8 @@ func scoresSet() *cli.Command {
 				}
 			}
 			for flag, into := range map[string]**string{
-				"content": &e.Content, "basis": &e.Basis, "category": &e.Category, "period": &e.Period, "leave-out": &e.LeftOut,
+				"content": &e.Content, "basis": &e.Basis, "category": &e.Category, "period": &e.Period,
+				"leave-out": &e.LeftOut,
 			} {
 				if cmd.IsSet(flag) {
 					text := cmd.String(flag)
@@ -551,7 +570,8 @@ func scoresSet() *cli.Command {
 }
 
 // oneAssignment gives the one assignment of a section with a name.
-func oneAssignment(ctx context.Context, cmd *cli.Command, n int) (*client.Client, api.ScoreLink, api.Assignment, []string,
+func oneAssignment(ctx context.Context, cmd *cli.Command, n int) (*client.Client, api.ScoreLink, api.Assignment,
+	[]string,
 	error,
 ) {
 	c, l, rest, err := scoreLinkNamed(ctx, cmd, n)
@@ -600,7 +620,8 @@ func scoresCounterparts() *cli.Command {
 				func(x api.ScoreCounterpart) []string {
 					return []string{
 						x.Item.Title, x.Item.ID, strconv.Itoa(x.Score), day(x.Item.Due),
-						strconv.FormatFloat(x.Item.Maximum, 'f', -1, 64), strconv.Itoa(x.Equal), strconv.Itoa(x.Different),
+						strconv.FormatFloat(x.Item.Maximum, 'f', -1, 64), strconv.Itoa(x.Equal),
+						strconv.Itoa(x.Different),
 						map[bool]string{true: "linked already"}[x.Linked],
 					}
 				}).print(cmd)

@@ -105,7 +105,8 @@ func TestConsoleScores(t *testing.T) {
 	b.sees("Revert 1 score")
 	b.click("Revert 1 score")
 	b.sees("1 reverted")
-	assert.Contains(t, w.text(w.At.Register+"/book?item="+w.bookItem("Report on cuttings", "Propagation A")), `value="20"`)
+	assert.Contains(t, w.text(w.At.Register+"/book?item="+w.bookItem("Report on cuttings", "Propagation A")),
+		`value="20"`)
 }
 
 // text is what a page of a stand-in says.
@@ -128,7 +129,10 @@ func TestCommandLineScores(t *testing.T) {
 	expect(0, "There is no score link yet", "scores", "list")
 	expect(0, "are one now", "sections", "link", "PROP-A", "PROP-B", "PROP-C", "--apply")
 	expect(0, "propagation", "scores", "classes", scenario.MarksName)
-	link := []string{"scores", "add", "PROP-A", "--from", scenario.MarksName, "--class", "propagation", "--to", scenario.BookName}
+	link := []string{
+		"scores", "add", "PROP-A", "--from", scenario.MarksName, "--class", "propagation", "--to",
+		scenario.BookName,
+	}
 	expect(0, "Nothing was done", append(link, "--make-categories")...)
 	expect(0, "Made the score link", append(link, "--make-categories", "--apply")...)
 	expect(1, "carries the scores of propagation into", append(link, "--apply")...)

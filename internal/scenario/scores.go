@@ -39,15 +39,19 @@ func (s *Story) Gradebooks(ctx context.Context) error {
 		name, beside, address, secret string
 		more                          map[string]string
 	}{
-		{MarksName, PlatformName, s.At.Platform, marksSecret, map[string]string{"itemPage": s.At.Platform + "/marking?item={id}"}},
+		{
+			MarksName, PlatformName, s.At.Platform, marksSecret,
+			map[string]string{"itemPage": s.At.Platform + "/marking?item={id}"},
+		},
 		{BookName, RegisterName, s.At.Register, registerSecret, map[string]string{
 			"needsDue": "yes", "needsPeriod": "yes", "needsPoints": "yes", "needsCategory": "yes", "decimals": "1",
 			"longestComment": "200", "locks": "yes", "termCategories": "Term grades",
 		}},
 	} {
 		values := map[string]string{
-			"address": x.address, "tokenAddress": x.address + "/oauth/token", "clientId": "kanban", "clientSecret": x.secret,
-			"late": "2",
+			"address": x.address, "tokenAddress": x.address + "/oauth/token", "clientId": "kanban",
+			"clientSecret": x.secret,
+			"late":         "2",
 		}
 		for k, v := range x.more {
 			values[k] = v
@@ -93,7 +97,10 @@ func (s *Story) Marking(ctx context.Context) error {
 		{"cuttings-report", "stu-002", "15.25", released},
 		{"cuttings-report", "stu-003", "11", draft},
 		{"cuttings-report", "stu-004", "", url.Values{"flag": {"exempt"}}},
-		{"cuttings-report", "stu-006", "9", url.Values{"release": {"1"}, "flag": {"late"}, "comment": {"Good, but late."}}},
+		{"cuttings-report", "stu-006", "9", url.Values{
+			"release": {"1"}, "flag": {"late"},
+			"comment": {"Good, but late."},
+		}},
 		{"cuttings-report", "stu-007", "24", released}, // above the maximum
 		{"cuttings-report", "stu-012", "13", released}, // moved from B to A
 		{"cuttings-report", "stu-020", "16", released},

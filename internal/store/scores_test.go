@@ -39,7 +39,8 @@ func TestGradebookRecords(t *testing.T) {
 	assert.Equal(t, "B again", list[1].Values["title"])
 	keep(2, false, 0, record("a", "A new", 4))
 	read := must[scorestore.Read](t)(scorestore.FindRead(ctx, s, id))
-	assert.Equal(t, []any{int64(2), 1, time.UnixMicro(1).UTC()}, []any{read.ReadNo, read.UnreadCount, read.WholeAt.UTC()},
+	assert.Equal(t, []any{int64(2), 1, time.UnixMicro(1).UTC()},
+		[]any{read.ReadNo, read.UnreadCount, read.WholeAt.UTC()},
 		"what a whole read could not understand counts until the next one")
 	list = must[[]scorestore.Record](t)(scorestore.Records(ctx, s, id, "lineItems", []string{"c"}, nil))
 	assert.Equal(t, "A new", list[0].Values["title"])
@@ -126,7 +127,10 @@ func TestScoreLinks(t *testing.T) {
 	assert.True(t, must[map[string]bool](t)(scorestore.Written(ctx, s, book))["theirs"])
 
 	mark := grade.Mark{Kind: grade.Points, Points: 3.5, Flags: grade.Late}
-	carried := scorestore.Carried{ItemID: x.ID, PersonID: person.ID, Mark: mark, CarriedAt: time.Now(), RunID: db.NewID()}
+	carried := scorestore.Carried{
+		ItemID: x.ID, PersonID: person.ID, Mark: mark, CarriedAt: time.Now(),
+		RunID: db.NewID(),
+	}
 	tx(t, s, func(tx *db.Tx) error { return scorestore.KeepCarried(ctx, tx, carried) })
 	assert.Equal(t, mark, must[[]scorestore.Carried](t)(scorestore.CarriedOf(ctx, s, l.ID))[0].Mark)
 	carried.Mark = grade.Mark{}
@@ -140,7 +144,8 @@ func TestScoreLinks(t *testing.T) {
 	assert.Empty(t, must[[]scorestore.Carried](t)(scorestore.CarriedOf(ctx, s, l.ID)))
 
 	d := scorestore.Decision{
-		ItemID: x.ID, PersonID: person.ID, Take: grade.Ours, Ours: mark, Theirs: grade.Mark{Kind: grade.Points, Points: math.NaN()},
+		ItemID: x.ID, PersonID: person.ID, Take: grade.Ours, Ours: mark,
+		Theirs:    grade.Mark{Kind: grade.Points, Points: math.NaN()},
 		DecidedBy: "Maud", DecidedAt: time.Now(),
 	}
 	tx(t, s, func(tx *db.Tx) error { return scorestore.KeepDecision(ctx, tx, d) })

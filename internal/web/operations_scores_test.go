@@ -58,7 +58,8 @@ func walkScores(x *talk, _ *story) {
 	classes := get[api.Page[api.GradebookClass]](x, "/interfaces/"+source.ID+"/gradebook-classes").Items
 	require.Len(t, classes, 1)
 	n := api.NewScoreLink{
-		SectionID: x.Section("ORCH-A").ID, SourceInterfaceID: source.ID, SourceClass: classes[0].ID, BookInterfaceID: book.ID,
+		SectionID: x.Section("ORCH-A").ID, SourceInterfaceID: source.ID, SourceClass: classes[0].ID,
+		BookInterfaceID: book.ID,
 	}
 	x.do(422, "POST", "/score-links", api.NewScoreLink{SourceInterfaceID: source.ID})
 	overlap := post[api.Page[api.ScoreOverlap]](x, "/score-links/overlap", n).Items
@@ -166,7 +167,8 @@ func TestStoppedRunOfScoresGoesOn(t *testing.T) {
 	})
 	book := x.Connect(adapter.KindGradebook, "Book", map[string]string{
 		"address": at.Register, "tokenAddress": at.Register + "/oauth/token", "clientId": register.ClientID,
-		"clientSecret": register.ClientSecret, "late": "0", "needsDue": "yes", "needsPeriod": "yes", "needsPoints": "yes",
+		"clientSecret": register.ClientSecret, "late": "0", "needsDue": "yes", "needsPeriod": "yes",
+		"needsPoints": "yes",
 	})
 	policy := api.ScorePolicy{Mode: "fill-and-update", Content: "scores", Basis: "due", MakesCategories: true}
 	x.marked("cuttings-report", x.learnerOf("sec-prop-a"), 12)

@@ -75,7 +75,8 @@ func (s *Server) runs(a huma.API) {
 
 func (s *Server) listRuns(ctx context.Context, in *runsInput) (api.Page[api.Run], error) {
 	all, err := s.Runs.Runs(ctx, runstore.Wanted{
-		PairingID: in.Pairing, InterfaceID: in.Interface, ScoreLinkID: in.ScoreLink, Active: in.Active, Single: in.Single,
+		PairingID: in.Pairing, InterfaceID: in.Interface, ScoreLinkID: in.ScoreLink, Active: in.Active,
+		Single: in.Single,
 		Before: in.Cursor, Limit: in.Limit,
 	})
 	if err != nil {
@@ -211,13 +212,18 @@ func (s *Server) run(ctx context.Context, r runstore.Run) (api.Run, error) {
 	if r.NextPreview != nil {
 		out.NextPreview = *r.NextPreview
 	}
+	return out, s.about(ctx, r, &out)
+}
+
+// about says what a run is about.
+func (s *Server) about(ctx context.Context, r runstore.Run, out *api.Run) error {
 	if r.InterfaceID != nil {
 		c, err := s.Connections.AnyInterface(ctx, *r.InterfaceID)
 		switch {
 		case errors.Is(err, db.ErrNotFound): // removed for good
 			out.About = "a register that was removed"
 		case err != nil:
-			return out, err
+			return err
 		case c.RemovedAt != nil:
 			out.Interface, out.About = c.Name, c.Name+" (removed)"
 		default:
@@ -225,7 +231,7 @@ func (s *Server) run(ctx context.Context, r runstore.Run) (api.Run, error) {
 		}
 	}
 	if r.ScoreLinkID != nil {
-		return out, s.scoreRun(ctx, r, &out)
+		return s.scoreRun(ctx, r, out)
 	}
 	if r.PairingID != nil {
 		p, err := s.Pairings.FindPairing(ctx, *r.PairingID)
@@ -233,10 +239,10 @@ func (s *Server) run(ctx context.Context, r runstore.Run) (api.Run, error) {
 		case errors.Is(err, db.ErrNotFound): // with a service that was removed
 			out.About = "a class of a service that was removed"
 		case err != nil:
-			return out, err
+			return err
 		default:
 			out.PairingID, out.About = p.ID, p.TargetName
 		}
 	}
-	return out, nil
+	return nil
 }

@@ -140,7 +140,8 @@ func newScoreLink(n api.NewScoreLink) (scores.NewLink, error) {
 func scorePolicyOf(p api.ScorePolicy) (out scorestore.Policy, err error) {
 	out = scorestore.Policy{
 		Comments: p.Comments, Category: p.Category, Categories: p.Categories, Makes: p.MakesCategories,
-		PeriodKind: p.PeriodKind, WithoutPoints: p.WithoutPoints, Schedule: p.Schedule, Flags: map[string]scorestore.Flag{},
+		PeriodKind: p.PeriodKind, WithoutPoints: p.WithoutPoints, Schedule: p.Schedule,
+		Flags: map[string]scorestore.Flag{},
 	}
 	for field, read := range map[string]func() error{
 		"policy.mode":    func() error { return out.Mode.UnmarshalText([]byte(p.Mode)) },
@@ -173,7 +174,9 @@ func scorePolicy(p scorestore.Policy) api.ScorePolicy {
 	return out
 }
 
-func (s *Server) overlapScoreLink(ctx context.Context, in *with[api.NewScoreLink]) (api.Page[api.ScoreOverlap], error) {
+func (s *Server) overlapScoreLink(ctx context.Context, in *with[api.NewScoreLink]) (api.Page[api.ScoreOverlap],
+	error,
+) {
 	n, err := newScoreLink(in.Body)
 	if err != nil {
 		return api.Page[api.ScoreOverlap]{}, err
@@ -308,7 +311,8 @@ func outcomeCounts(c grade.Counts) map[string]int {
 func assignment(a scores.Assignment) api.Assignment {
 	out := api.Assignment{
 		ID: a.ID, Title: a.Title, SectionID: a.SectionID, Section: a.Section, Source: lineItem(a.Source), Made: a.Made,
-		Outcome: a.Outcome.String(), Reasons: each(a.Reasons, itemReason), Counts: outcomeCounts(a.Counts), Final: a.Final,
+		Outcome: a.Outcome.String(), Reasons: each(a.Reasons, itemReason), Counts: outcomeCounts(a.Counts),
+		Final:  a.Final,
 		Drafts: a.Draft, Partly: a.Partly, Unmarked: a.Unmarked, Flagged: a.Flagged, SourceCategory: a.SourceCategory,
 		Category: a.Category, CategoryEvidence: a.CategoryEvidence, Period: a.Period, Content: a.Carries.String(),
 		Basis: a.By.String(), Own: a.Item.Content+a.Item.Basis+a.Item.Category+a.Item.Period != "", LeftOut: a.LeftOut,
@@ -321,7 +325,9 @@ func assignment(a scores.Assignment) api.Assignment {
 	return out
 }
 
-func (s *Server) editAssignments(ctx context.Context, in *withID[api.EditAssignments]) (api.Page[api.Assignment], error) {
+func (s *Server) editAssignments(ctx context.Context, in *withID[api.EditAssignments]) (api.Page[api.Assignment],
+	error,
+) {
 	b := in.Body
 	if err := s.Scores.EditItems(ctx, auth.Caller(ctx).Name, in.ID, b.IDs, scores.EditItem{
 		Content: b.Content, Basis: b.Basis, Category: b.Category, Period: b.Period, LeftOut: b.LeftOut,
@@ -331,7 +337,9 @@ func (s *Server) editAssignments(ctx context.Context, in *withID[api.EditAssignm
 	return s.listAssignments(ctx, &byID{ID: in.ID})
 }
 
-func (s *Server) listScoreCounterparts(ctx context.Context, in *assignmentInput) (api.Page[api.ScoreCounterpart], error) {
+func (s *Server) listScoreCounterparts(ctx context.Context, in *assignmentInput) (api.Page[api.ScoreCounterpart],
+	error,
+) {
 	all, err := s.Scores.Counterparts(ctx, in.ID, in.Item)
 	return api.Page[api.ScoreCounterpart]{Items: each(all, func(c grade.Counterpart) api.ScoreCounterpart {
 		return api.ScoreCounterpart{
@@ -407,7 +415,8 @@ func (s *Server) scorePreview(ctx context.Context, p scorestore.Preview, err err
 	out := api.ScorePreview{
 		ID: p.ID, LinkID: p.LinkID, Items: []api.ScoreItemPlan{}, Counts: outcomeCounts(p.Plan.Counts()),
 		Changes: p.Plan.Counts().Changes(), Losses: len(p.Plan.Losses()), Reasons: each(p.Plan.Summary(), scoreReason),
-		Codes: map[finding.Code]api.ItemReason{}, SourceRead: p.SourceRead, BookRead: p.BookRead, Categories: []string{},
+		Codes: map[finding.Code]api.ItemReason{}, SourceRead: p.SourceRead, BookRead: p.BookRead,
+		Categories: []string{},
 	}
 	unread, err := s.Scores.UnreadOf(ctx, p.LinkID)
 	if err != nil {
@@ -432,7 +441,10 @@ func (s *Server) scorePreview(ctx context.Context, p scorestore.Preview, err err
 		shown := api.ScoreItemPlan{
 			ID: item.ID, Title: p.Plan.Titles[item.ID], Section: sections[item.ID], Outcome: item.Outcome.String(),
 			Reasons: append([]finding.Code{}, item.Reasons...), Counts: outcomeCounts(item.Counts()),
-			Entries: each(item.Entries, func(e grade.Entry) api.ScoreEntry { return scoreEntry(e, p.Plan.Names[e.Who]) }),
+			Entries: each(item.Entries, func(e grade.Entry) api.ScoreEntry {
+				return scoreEntry(e,
+					p.Plan.Names[e.Who])
+			}),
 		}
 		for _, r := range item.Reasons {
 			out.Codes[r] = itemReason(r)

@@ -66,7 +66,8 @@ func (c *compared) assignment(x scorestore.Item, plan *grade.ItemPlan) Assignmen
 	item := c.gradeItem(x, c.book.read.ReadAt)
 	a := Assignment{
 		Item: x, Section: in.Title, Title: c.titleOf(x), Source: item.Source, Book: item.Book, Outcome: plan.Outcome,
-		Reasons: plan.Reasons, Counts: plan.Counts(), Carries: c.content(x), By: c.basis(x), PeriodFinal: item.PeriodFinal,
+		Reasons: plan.Reasons, Counts: plan.Counts(), Carries: c.content(x), By: c.basis(x),
+		PeriodFinal:    item.PeriodFinal,
 		SourceCategory: c.source.titles[item.Source.Category],
 	}
 	for _, r := range item.Results {
@@ -308,7 +309,9 @@ func (s *Service) LinkItem(ctx context.Context, who, linkID, itemID, bookItem st
 
 // Decide keeps what somebody decides about scores that differ: of people of an assignment, of all of it, or of all of
 // a link. It holds until either side changes. It gives how many scores it is about.
-func (s *Service) Decide(ctx context.Context, who, linkID string, take grade.Side, items, people []string) (int, error) {
+func (s *Service) Decide(ctx context.Context, who, linkID string, take grade.Side, items, people []string) (int,
+	error,
+) {
 	l, err := scorestore.FindLink(ctx, s.Store, linkID)
 	if err != nil {
 		return 0, err
@@ -416,7 +419,9 @@ func (s *Service) Ungive(ctx context.Context, who, linkID, student, item string)
 }
 
 // Periods lists the grading periods of a link, with who declared which of them final.
-func (s *Service) Periods(ctx context.Context, linkID string) (list []grade.Period, final map[string]string, err error) {
+func (s *Service) Periods(ctx context.Context, linkID string) (list []grade.Period, final map[string]string,
+	err error,
+) {
 	l, err := scorestore.FindLink(ctx, s.Store, linkID)
 	if err != nil {
 		return nil, nil, err
@@ -427,7 +432,11 @@ func (s *Service) Periods(ctx context.Context, linkID string) (list []grade.Peri
 	}
 	for _, x := range w.sections {
 		for _, p := range w.periods(x) {
-			if p.Kind == l.Policy.PeriodKind && !slices.ContainsFunc(list, func(h grade.Period) bool { return h.ID == p.ID }) {
+			if p.Kind == l.Policy.PeriodKind && !slices.ContainsFunc(list, func(
+				h grade.Period,
+			) bool {
+				return h.ID == p.ID
+			}) {
 				list = append(list, p)
 			}
 		}

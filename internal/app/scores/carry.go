@@ -201,7 +201,11 @@ func (x *carrying) promise(ctx context.Context) (stop bool, err error) {
 func (x *carrying) moved(had scorestore.Plan) (list []runstore.Noticed) {
 	for i := range had.Items {
 		var now *grade.ItemPlan
-		if at := slices.IndexFunc(x.plan.Items, func(p grade.ItemPlan) bool { return p.ID == had.Items[i].ID }); at >= 0 {
+		if at := slices.IndexFunc(x.plan.Items, func(
+			p grade.ItemPlan,
+		) bool {
+			return p.ID == had.Items[i].ID
+		}); at >= 0 {
 			now = &x.plan.Items[at]
 		}
 		for _, e := range had.Items[i].Entries {
@@ -248,7 +252,11 @@ func (x *carrying) refused(err error) bool {
 	case call.Refused, call.NotFound:
 		return true
 	case call.NotAllowed: // one is locked; if nothing at all may be written, the run fails
-		return x.run.Reverts != nil || slices.ContainsFunc(x.changes, func(c scorestore.Change) bool { return c.State == runstore.ChangeDone })
+		return x.run.Reverts != nil || slices.ContainsFunc(x.changes, func(
+			c scorestore.Change,
+		) bool {
+			return c.State == runstore.ChangeDone
+		})
 	}
 	return false
 }
@@ -286,7 +294,8 @@ func (x *carrying) assignments(ctx context.Context) error {
 		if c.What != scorestore.AboutAssignment || !c.Open() {
 			continue
 		}
-		if err := runstore.KeepRunProgress(ctx, x.Store, x.run.ID, "making "+c.Title, x.done(), x.run.Total); err != nil {
+		if err := runstore.KeepRunProgress(ctx, x.Store, x.run.ID, "making "+c.Title, x.done(),
+			x.run.Total); err != nil {
 			return err
 		}
 		if err := x.assignment(ctx, c); err != nil {

@@ -56,7 +56,8 @@ func (x *school) score(title, student string) float64 {
 	return float64(*r.Score)
 }
 
-// What somebody changed in the book stays, until somebody decides otherwise; a decision holds until either side changes.
+// What somebody changed in the book stays, until somebody decides otherwise; a decision holds until either side
+// changes.
 func TestWhatChangedInTheBookStays(t *testing.T) {
 	x, l, _ := carried(t)
 	fourteen := 14.0
@@ -341,8 +342,9 @@ func TestLinksThatCollideAreRefused(t *testing.T) {
 	require.True(t, is, "%v", err)
 	assert.Equal(t, finding.ScoreLinkTwice, r.Code)
 	back := scores.NewLink{
-		SectionID: x.Section("ORCH-A").ID, SourceInterfaceID: x.book.ID, SourceClass: "sec-prop-a", BookInterfaceID: x.source.ID,
-		BookClasses: map[string]string{x.Section("ORCH-A").ID: "propagation"}, Policy: scores.UsualPolicy(),
+		SectionID: x.Section("ORCH-A").ID, SourceInterfaceID: x.book.ID, SourceClass: "sec-prop-a",
+		BookInterfaceID: x.source.ID,
+		BookClasses:     map[string]string{x.Section("ORCH-A").ID: "propagation"}, Policy: scores.UsualPolicy(),
 	}
 	_, err = x.Scores.Make(t.Context(), "test", back)
 	r, is = refusal.As(err)
@@ -376,7 +378,8 @@ func TestReadsThatFailTakeNothingAway(t *testing.T) {
 	e := x.entry(x.preview(l), report, "stu-002")
 	assert.Equal(t, finding.ScoreVanished, e.Reason)
 	assert.InDelta(t, 15, x.score(report, "stu-002"), 0.001)
-	x.mark("cuttings-report", "stu-003", oneroster.ScoreFullyGraded, 1, func(r *oneroster.Result) { r.Status = oneroster.ToBeDeleted })
+	x.mark("cuttings-report", "stu-003", oneroster.ScoreFullyGraded, 1,
+		func(r *oneroster.Result) { r.Status = oneroster.ToBeDeleted })
 	assert.Equal(t, grade.Withdrawn, x.entry(x.preview(l), report, "stu-003").Outcome)
 	assert.InDelta(t, 11, x.score(report, "stu-003"), 0.001)
 }
@@ -490,7 +493,8 @@ func TestDamagedRecordsHoldOnlyThemselves(t *testing.T) {
 	x.mark("cuttings-report", "stu-004", oneroster.ScoreFullyGraded, 5, func(r *oneroster.Result) {
 		r.Comment = strings.Repeat("x", 70<<10)
 	})
-	x.mark("cuttings-report", "stu-005", oneroster.ScoreFullyGraded, 6, func(r *oneroster.Result) { r.Comment = "a\x00b" })
+	x.mark("cuttings-report", "stu-005", oneroster.ScoreFullyGraded, 6,
+		func(r *oneroster.Result) { r.Comment = "a\x00b" })
 	x.mark("cuttings-report", "stu-006", oneroster.ScoreFullyGraded, 7, nil)
 	p := x.preview(l)
 	assert.Equal(t, grade.New, x.entry(p, report, "stu-006").Outcome)

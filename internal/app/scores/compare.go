@@ -111,7 +111,8 @@ func sameTitle(a, b string) bool {
 	return strings.EqualFold(strings.Join(strings.Fields(a), " "), strings.Join(strings.Fields(b), " "))
 }
 
-// results gives those of an assignment that belong to one section. Each is in exactly one of them, but for somebody who
+// results gives those of an assignment that belong to one section. Each is in exactly one of them, but for somebody
+// who
 // learns in several, and for a mover whose results were let go on in the new section: they stay in the old one too.
 func (w *world) results(x scorestore.Item, in section) (list []grade.Result) {
 	for _, r := range w.source.results[x.SourceItem] {

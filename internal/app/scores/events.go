@@ -27,12 +27,14 @@ func (c *compared) event(t rule.Trigger, row scorestore.Item, person string, mar
 		data["points"] = mark.Points
 	}
 	return eventstore.Event{
-		Type: string(t), NaturalKey: fmt.Sprintf("%s/%s/%s/%s", t, row.ID, person, gradebooks.ID(last)), PersonID: &person,
+		Type: string(t), NaturalKey: fmt.Sprintf("%s/%s/%s/%s", t, row.ID, person, gradebooks.ID(last)),
+		PersonID:  &person,
 		SectionID: &row.SectionID, CourseID: &in.CourseID, Data: data, OccurredAt: at,
 	}
 }
 
-// events are the facts that a comparison shows: scores that have become final, and scores that differ. Each is recorded
+// events are the facts that a comparison shows: scores that have become final, and scores that differ. Each is
+// recorded
 // once for the values that it is about.
 func (c *compared) events(now time.Time) (list []eventstore.Event) {
 	for _, item := range c.plan.Items {

@@ -42,6 +42,9 @@ type Overlap struct {
 
 // Classes lists the classes that a gradebook has assignments of, after reading it.
 func (s *Service) Classes(ctx context.Context, interfaceID string) ([]scorestore.Class, error) {
+	if _, err := connectionstore.FindInterface(ctx, s.Store, interfaceID); err != nil {
+		return nil, err
+	}
 	if _, err := s.Read(ctx, interfaceID, fresh, false); err != nil {
 		return nil, err
 	}
@@ -55,41 +58,18 @@ func (s *Service) prepare(ctx context.Context, n NewLink) (l scorestore.Link, ro
 		BookInterfaceID: n.BookInterfaceID, Policy: n.Policy, Version: 1, CreatedAt: s.Clock.Now(),
 		Counts: map[string]int{}, Reasons: []grade.Reasons{},
 	}
-	var sections []rosterstore.Section
-	switch {
-	case (n.SetID == "") == (n.SectionID == ""):
-		return l, nil, refusal.Invalid("sectionId", "give a section or a linked set, one of both")
-	case n.SetID != "":
-		set, err := linkstore.FindLinkedSet(ctx, s.Store, n.SetID)
-		if err != nil {
-			return l, nil, err
-		}
-		if set.UnlinkedAt != nil {
-			return l, nil, refusal.Invalid("setId", "this set was unlinked; choose one of its sections")
-		}
-		l.SetID, sections = &set.ID, set.Sections
-	default:
-		x, err := rosterstore.FindSection(ctx, s.Store, n.SectionID)
-		if err != nil {
-			return l, nil, err
-		}
-		if x.SetID != nil {
-			return l, nil, refusal.Invalid("sectionId", "this section is in a linked set; make the score link for the set")
-		}
-		sections = []rosterstore.Section{x}
+	sections, err := s.sectionsFor(ctx, n)
+	if err != nil {
+		return l, nil, err
+	}
+	if n.SetID != "" {
+		l.SetID = &n.SetID
 	}
 	if l.SourceClass == "" {
 		return l, nil, refusal.Invalid("sourceClass", "is missing: choose the class in which work is marked")
 	}
-	for field, id := range map[string]string{"sourceInterfaceId": l.SourceInterfaceID, "bookInterfaceId": l.BookInterfaceID} {
-		c, err := connectionstore.FindInterface(ctx, s.Store, id)
-		if errors.Is(err, db.ErrNotFound) || err == nil && c.Kind != adapter.KindGradebook {
-			return l, nil, refusal.Invalid(field, "is no gradebook; connect one first: kanban connections add --kind %s",
-				adapter.KindGradebook)
-		}
-		if err != nil {
-			return l, nil, err
-		}
+	if err := s.areGradebooks(ctx, l); err != nil {
+		return l, nil, err
 	}
 	var ids []string
 	for _, x := range sections {
@@ -109,6 +89,42 @@ func (s *Service) prepare(ctx context.Context, n NewLink) (l scorestore.Link, ro
 	return l, rows, s.checkPolicy(&l.Policy)
 }
 
+// sectionsFor gives the sections of a link that is to be made.
+func (s *Service) sectionsFor(ctx context.Context, n NewLink) ([]rosterstore.Section, error) {
+	if (n.SetID == "") == (n.SectionID == "") {
+		return nil, refusal.Invalid("sectionId", "give a section or a linked set, one of both")
+	}
+	if n.SetID != "" {
+		set, err := linkstore.FindLinkedSet(ctx, s.Store, n.SetID)
+		if err == nil && set.UnlinkedAt != nil {
+			err = refusal.Invalid("setId", "this set was unlinked; choose one of its sections")
+		}
+		return set.Sections, err
+	}
+	x, err := rosterstore.FindSection(ctx, s.Store, n.SectionID)
+	if err == nil && x.SetID != nil {
+		err = refusal.Invalid("sectionId", "this section is in a linked set; make the score link for the set")
+	}
+	return []rosterstore.Section{x}, err
+}
+
+// areGradebooks refuses a link whose sides are not gradebooks.
+func (s *Service) areGradebooks(ctx context.Context, l scorestore.Link) error {
+	for field, id := range map[string]string{
+		"sourceInterfaceId": l.SourceInterfaceID, "bookInterfaceId": l.BookInterfaceID,
+	} {
+		c, err := connectionstore.FindInterface(ctx, s.Store, id)
+		if errors.Is(err, db.ErrNotFound) || err == nil && c.Kind != adapter.KindGradebook {
+			return refusal.Invalid(field, "is no gradebook; connect one first: kanban connections add --kind %s",
+				adapter.KindGradebook)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // checkPolicy refuses what cannot be, and fills in what was not said.
 func (s *Service) checkPolicy(p *scorestore.Policy) error {
 	usual := UsualPolicy()
@@ -121,7 +137,8 @@ func (s *Service) checkPolicy(p *scorestore.Policy) error {
 	for name := range p.Flags {
 		if grade.FlagNamed(name) == 0 {
 			return refusal.Invalid("policy.flags", "%q is no flag; there are %s", name,
-				strings.Join((grade.Exempt|grade.Missing|grade.Late|grade.Incomplete|grade.NotSubmitted).Names(), ", "))
+				strings.Join((grade.Exempt|grade.Missing|grade.Late|grade.Incomplete|grade.NotSubmitted).Names(),
+					", "))
 		}
 	}
 	for name, f := range usual.Flags {
@@ -172,7 +189,10 @@ func (s *Service) collides(ctx context.Context, l scorestore.Link, rows []scores
 		}
 	}
 	for _, r := range rows {
-		more := grade.Link{ID: l.ID, Source: source, Book: grade.Class{Interface: l.BookInterfaceID, Class: r.BookClass}}
+		more := grade.Link{ID: l.ID, Source: source, Book: grade.Class{
+			Interface: l.BookInterfaceID,
+			Class:     r.BookClass,
+		}}
 		if round := grade.Circle(links, more); len(round) > 0 {
 			return refusal.Conflict(finding.ScoreCircle,
 				"scores carried into %s would come back to %s, where they were marked", r.BookClass, l.SourceClass)
@@ -206,8 +226,8 @@ func (s *Service) overlaps(ctx context.Context, l scorestore.Link, rows []scores
 	if err != nil {
 		return nil, err
 	}
-	for i, x := range found {
-		w.sections = append(w.sections, section{x, rows[i].BookClass})
+	for _, x := range found {
+		w.sections = append(w.sections, section{x, rows[slices.Index(ids, x.ID)].BookClass})
 	}
 	if err := s.loadSides(ctx, w); err != nil {
 		return nil, err
@@ -216,43 +236,42 @@ func (s *Service) overlaps(ctx context.Context, l scorestore.Link, rows []scores
 		return nil, err
 	}
 	people := map[string]bool{}
-	for _, student := range w.person {
-		people[student] = true
+	for _, person := range w.person {
+		people[person] = true
 	}
-	items := func(all map[string]grade.LineItem) (list []grade.LineItem) {
-		for _, x := range all {
-			list = append(list, x)
-		}
-		return list
-	}
-	mine := map[string]grade.LineItem{}
-	for id, x := range w.source.items {
-		if !x.Gone {
-			mine[id] = x.LineItem
-		}
-	}
-	var out []Overlap
-	for _, x := range w.sections {
-		theirs := map[string]grade.LineItem{}
-		for id, b := range w.book.items {
-			if b.Class == x.class && !b.Gone {
-				theirs[id] = b.LineItem
-			}
-		}
-		var here, both []string
-		for person, in := range w.learns {
-			if in[x.ID] {
-				here = append(here, person)
-			}
-		}
-		for person := range people {
-			if w.learns[person][x.ID] || len(w.learns[person]) == 0 {
-				both = append(both, person)
-			}
-		}
-		out = append(out, Overlap{x.ID, x.Title, x.class, grade.OverlapOf(both, here, items(mine), items(theirs))})
+	out := make([]Overlap, len(w.sections))
+	for i, x := range w.sections {
+		out[i] = w.overlap(x, people)
 	}
 	return out, nil
+}
+
+// overlap says what a section has in common with the source, in which these people have scores. Whom no section has
+// counts in each.
+func (w *world) overlap(x section, people map[string]bool) Overlap {
+	var here, there []string
+	for person, in := range w.learns {
+		if in[x.ID] {
+			here = append(here, person)
+		}
+	}
+	for person := range people {
+		if w.learns[person][x.ID] || len(w.learns[person]) == 0 {
+			there = append(there, person)
+		}
+	}
+	var mine, theirs []grade.LineItem
+	for _, item := range w.source.items {
+		if !item.Gone {
+			mine = append(mine, item.LineItem)
+		}
+	}
+	for _, item := range w.book.items {
+		if item.Class == x.class && !item.Gone {
+			theirs = append(theirs, item.LineItem)
+		}
+	}
+	return Overlap{x.ID, x.Title, x.class, grade.OverlapOf(there, here, mine, theirs)}
 }
 
 // Make makes a score link. Nothing is carried until somebody runs it.
@@ -401,21 +420,7 @@ func (s *Service) Find(ctx context.Context, id string) (Listed, error) {
 }
 
 func (s *Service) listed(ctx context.Context, links []scorestore.Link) ([]Listed, error) {
-	names, ids, wanted := map[string]string{}, []string{}, []string{}
-	interfaces, err := connectionstore.Interfaces(ctx, s.Store)
-	if err != nil {
-		return nil, err
-	}
-	removed, err := connectionstore.RemovedInterfaces(ctx, s.Store)
-	if err != nil {
-		return nil, err
-	}
-	for _, c := range removed {
-		names[c.ID] = c.Name + " (removed)"
-	}
-	for _, c := range interfaces {
-		names[c.ID] = c.Name
-	}
+	var ids, wanted []string
 	for _, l := range links {
 		ids = append(ids, l.ID)
 	}
@@ -436,12 +441,16 @@ func (s *Service) listed(ctx context.Context, links []scorestore.Link) ([]Listed
 	for _, x := range found {
 		by[x.ID] = x
 	}
+	names, err := s.names(ctx)
+	if err != nil {
+		return nil, err
+	}
 	active, err := scorestore.Active(ctx, s.Store)
 	out := make([]Listed, len(links))
 	for i, l := range links {
 		out[i] = Listed{
-			Link: l, Source: names[l.SourceInterfaceID], Book: names[l.BookInterfaceID], BookClasses: map[string]string{},
-			Active: active[l.ID], Sections: []rosterstore.Section{},
+			Link: l, Source: names[l.SourceInterfaceID], Book: names[l.BookInterfaceID],
+			BookClasses: map[string]string{}, Active: active[l.ID], Sections: []rosterstore.Section{},
 		}
 		for _, r := range rows[l.ID] {
 			if x, there := by[r.SectionID]; there {
@@ -453,14 +462,41 @@ func (s *Service) listed(ctx context.Context, links []scorestore.Link) ([]Listed
 			out[i].Title = out[i].Sections[0].Title
 		}
 		if l.SetID != nil {
-			set, err := linkstore.FindLinkedSet(ctx, s.Store, *l.SetID)
-			if err != nil {
-				return nil, err
-			}
-			out[i].Title = set.Name
+			out[i].Title = names[*l.SetID]
 		}
 	}
 	return out, err
+}
+
+// names are those of interfaces and linked sets, by id.
+func (s *Service) names(ctx context.Context) (map[string]string, error) {
+	names := map[string]string{}
+	removed, err := connectionstore.RemovedInterfaces(ctx, s.Store)
+	for _, c := range removed {
+		names[c.ID] = c.Name + " (removed)"
+	}
+	if err != nil {
+		return nil, err
+	}
+	interfaces, err := connectionstore.Interfaces(ctx, s.Store)
+	for _, c := range interfaces {
+		names[c.ID] = c.Name
+	}
+	if err != nil {
+		return nil, err
+	}
+	for _, list := range []func(context.Context, db.From) ([]linkstore.LinkedSet, error){
+		linkstore.LinkedSets, linkstore.UnlinkedSets,
+	} {
+		sets, err := list(ctx, s.Store)
+		if err != nil {
+			return nil, err
+		}
+		for _, x := range sets {
+			names[x.ID] = x.Name
+		}
+	}
+	return names, nil
 }
 
 // State is how a link is, in a word.

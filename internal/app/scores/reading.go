@@ -14,7 +14,8 @@ import (
 )
 
 const (
-	// fresh is for how long a read answers for links that run by themselves: many links with one gradebook read it once.
+	// fresh is for how long a read answers for links that run by themselves: many links with one gradebook read it
+	// once.
 	fresh = 2 * time.Minute
 	// wholeEvery is how often a gradebook is read whole; the reads in between ask only for what changed.
 	wholeEvery = 24 * time.Hour
@@ -32,7 +33,8 @@ const (
 )
 
 // Read brings what is kept of a gradebook up to date. A read that is younger than within answers instead; whole asks
-// for everything, which also shows what is not there any more. A read that does not come to its end takes nothing away.
+// for everything, which also shows what is not there any more. A read that does not come to its end takes nothing
+// away.
 func (s *Service) Read(ctx context.Context, interfaceID string, within time.Duration, whole bool) (r scorestore.Read,
 	err error,
 ) {
@@ -58,7 +60,8 @@ func (s *Service) Read(ctx context.Context, interfaceID string, within time.Dura
 			since = time.Time{}
 		}
 		r = scorestore.Read{
-			InterfaceID: interfaceID, ReadNo: now.UnixMicro(), ReadAt: now, WholeAt: r.WholeAt, Unread: []scorestore.Unread{},
+			InterfaceID: interfaceID, ReadNo: now.UnixMicro(), ReadAt: now, WholeAt: r.WholeAt,
+			Unread: []scorestore.Unread{},
 		}
 		for _, collection := range gradebooks.Collections {
 			if err = s.readCollection(ctx, book, collection, since, &r); err != nil {

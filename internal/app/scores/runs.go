@@ -18,7 +18,9 @@ import (
 
 // Start queues a run that does exactly what a preview shows. only narrows it to these assignments; approved says that
 // the values of the book which it would lose were looked at.
-func (s *Service) Start(ctx context.Context, who, previewID string, approved bool, only ...string) (runstore.Run, error) {
+func (s *Service) Start(ctx context.Context, who, previewID string, approved bool, only ...string) (runstore.Run,
+	error,
+) {
 	p, err := scorestore.FindPreview(ctx, s.Store, previewID)
 	if errors.Is(err, db.ErrNotFound) {
 		return runstore.Run{}, refusal.Invalid("previewId", "there is no preview %q; make one first", previewID)
@@ -133,7 +135,10 @@ func (s *Service) changesOf(ctx context.Context, r runstore.Run, l scorestore.Li
 	}
 	for _, c := range plan.Makes {
 		if makes {
-			add(scorestore.Change{What: scorestore.AboutCategory, Title: c.Title, BookID: c.ID, Outcome: grade.New.String()})
+			add(scorestore.Change{
+				What: scorestore.AboutCategory, Title: c.Title, BookID: c.ID,
+				Outcome: grade.New.String(),
+			})
 		}
 	}
 	for _, item := range plan.Items {
@@ -240,7 +245,10 @@ func (s *Service) Revert(ctx context.Context, runID string) (scorestore.Preview,
 // revertPlan works out how the scores of a run are put back. Assignments and categories that it made stay: others may
 // use them by now.
 func (s *Service) revertPlan(ctx context.Context, c *compared, runID string) (scorestore.Plan, error) {
-	out := scorestore.Plan{Titles: map[string]string{}, Names: map[string]string{}, Deletes: map[string]bool{}, Carried: map[string]grade.Mark{}}
+	out := scorestore.Plan{
+		Titles: map[string]string{}, Names: map[string]string{}, Deletes: map[string]bool{},
+		Carried: map[string]grade.Mark{},
+	}
 	done, err := scorestore.Changes(ctx, s.Store, runID)
 	if err != nil {
 		return out, err
@@ -253,7 +261,10 @@ func (s *Service) revertPlan(ctx context.Context, c *compared, runID string) (sc
 	by := map[string]scorestore.Change{}
 	for _, x := range done {
 		if x.What == scorestore.AboutScore && x.State == runstore.ChangeDone {
-			changes = append(changes, grade.Change{Item: *x.ItemID, Who: *x.PersonID, Before: *x.Before, Sent: *x.Sent})
+			changes = append(changes, grade.Change{
+				Item: *x.ItemID, Who: *x.PersonID, Before: *x.Before,
+				Sent: *x.Sent,
+			})
 			by[*x.ItemID+"/"+*x.PersonID] = x
 			out.Carried[*x.ItemID+"/"+*x.PersonID] = *x.Was
 		}
@@ -265,6 +276,12 @@ func (s *Service) revertPlan(ctx context.Context, c *compared, runID string) (sc
 	if err != nil {
 		return out, err
 	}
+	c.undo(&out, changes, by, deletes)
+	return out, nil
+}
+
+// undo adds to a plan how changes are put back, where the book deletes or not.
+func (c *compared) undo(out *scorestore.Plan, changes []grade.Change, by map[string]scorestore.Change, deletes bool) {
 	held := c.held()
 	at := map[string]int{}
 	for _, r := range grade.RevertOf(changes, func(item, who string) (grade.Mark, bool) {
@@ -273,7 +290,8 @@ func (s *Service) revertPlan(ctx context.Context, c *compared, runID string) (sc
 	}, c.policy) {
 		key := r.Item + "/" + r.Who
 		e := grade.Entry{
-			Who: r.Who, Outcome: r.Outcome, Reason: r.Reason, Was: r.Sent, Theirs: r.Now, Ours: r.Before, Given: r.Before,
+			Who: r.Who, Outcome: r.Outcome, Reason: r.Reason, Was: r.Sent, Theirs: r.Now, Ours: r.Before,
+			Given: r.Before,
 		}
 		switch {
 		case r.Outcome == grade.Update && r.Deletes && !deletes:
@@ -294,7 +312,6 @@ func (s *Service) revertPlan(ctx context.Context, c *compared, runID string) (sc
 	for i := range out.Items {
 		slices.SortFunc(out.Items[i].Entries, func(a, b grade.Entry) int { return strings.Compare(a.Who, b.Who) })
 	}
-	return out, nil
 }
 
 // held gives what the book has now, by item and person.

@@ -47,7 +47,8 @@ func open(t *testing.T) *school {
 	})
 	x.book = w.Connect(adapter.KindGradebook, "Office scores", map[string]string{
 		"address": a.Register, "tokenAddress": a.Register + "/oauth/token", "clientId": register.ClientID,
-		"clientSecret": register.ClientSecret, "late": "0", "needsDue": "yes", "needsPeriod": "yes", "needsPoints": "yes",
+		"clientSecret": register.ClientSecret, "late": "0", "needsDue": "yes", "needsPeriod": "yes",
+		"needsPoints":   "yes",
 		"needsCategory": "yes", "decimals": "1", "longestComment": "200", "termCategories": register.TermGrades,
 	})
 	set, err := w.Linking.Link(t.Context(), "test", linking.Wish{
@@ -63,7 +64,8 @@ func (x *school) wish() scores.NewLink {
 	p := scores.UsualPolicy()
 	p.Makes = true
 	return scores.NewLink{
-		SetID: x.setID, SourceInterfaceID: x.source.ID, SourceClass: platform.MarksClass, BookInterfaceID: x.book.ID, Policy: p,
+		SetID: x.setID, SourceInterfaceID: x.source.ID, SourceClass: platform.MarksClass, BookInterfaceID: x.book.ID,
+		Policy: p,
 	}
 }
 
@@ -217,5 +219,9 @@ func TestScoresOfALinkedSetGoWhereTheirLearnersAre(t *testing.T) {
 			assert.Equal(t, 1, x.Standins.Register.Book.Writes(oneroster.FileResults, c.BookID), "%s once", c.Name)
 		}
 	}
-	assert.False(t, slices.ContainsFunc(p.Plan.Items, func(i grade.ItemPlan) bool { return i.Outcome == grade.ItemMade }))
+	assert.False(t, slices.ContainsFunc(p.Plan.Items, func(
+		i grade.ItemPlan,
+	) bool {
+		return i.Outcome == grade.ItemMade
+	}))
 }

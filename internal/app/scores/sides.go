@@ -65,34 +65,43 @@ func load(ctx context.Context, from db.From, c connectionstore.Interface, classe
 	}
 	var ids []string
 	for _, r := range records(oneroster.FileLineItems, classes, nil) {
-		item, problem := gradebooks.ItemOf(kept{r})
-		if problem != nil { // nothing is carried of what could not be understood
-			item = gradebooks.Item{LineItem: grade.LineItem{ID: r.RemoteID, Title: r.Values["title"]}, Class: r.Class}
-			item.Unread = true
-		}
-		item.Gone = item.Gone || r.GoneAt != nil
-		item.Term = x.declared.IsTerm(x.titles[item.Category])
-		item.Created = time.Time{}
+		item := x.item(r)
 		x.items[item.ID], ids = item, append(ids, item.ID)
 	}
 	for _, r := range records(oneroster.FileResults, nil, append([]string{}, ids...)) {
-		if r.GoneAt != nil {
-			continue
+		if r.GoneAt == nil {
+			x.result(r, book, now)
 		}
-		result, problem := gradebooks.ResultOf(kept{r}, x.declared.Declaration, now)
-		if book {
-			result, problem = gradebooks.HeldOf(kept{r})
-		}
-		if problem != nil {
-			x.unread[r.Item] = true
-			if result.Student == "" {
-				continue
-			}
-			result.Unread = true
-		}
-		x.results[r.Item] = append(x.results[r.Item], result)
 	}
 	return x, err
+}
+
+// item reads an assignment.
+func (x *side) item(r scorestore.Record) gradebooks.Item {
+	item, problem := gradebooks.ItemOf(kept{r})
+	if problem != nil { // nothing is carried of what could not be understood
+		item = gradebooks.Item{LineItem: grade.LineItem{ID: r.RemoteID, Title: r.Values["title"]}, Class: r.Class}
+		item.Unread = true
+	}
+	item.Gone = item.Gone || r.GoneAt != nil
+	item.Term = x.declared.IsTerm(x.titles[item.Category])
+	return item
+}
+
+// result reads a score, of a book as what it holds.
+func (x *side) result(r scorestore.Record, book bool, now time.Time) {
+	result, problem := gradebooks.ResultOf(kept{r}, x.declared.Declaration, now)
+	if book {
+		result, problem = gradebooks.HeldOf(kept{r})
+	}
+	if problem != nil {
+		x.unread[r.Item] = true
+		if result.Student == "" {
+			return
+		}
+		result.Unread = true
+	}
+	x.results[r.Item] = append(x.results[r.Item], result)
 }
 
 // section is a section of a link.
@@ -171,7 +180,10 @@ func (s *Service) newSections(ctx context.Context, l scorestore.Link, had []scor
 		return nil, err
 	}
 	for i, id := range ids {
-		more = append(more, scorestore.Section{LinkID: l.ID, SectionID: id, Position: len(had) + i, BookClass: classes[id]})
+		more = append(more, scorestore.Section{
+			LinkID: l.ID, SectionID: id, Position: len(had) + i,
+			BookClass: classes[id],
+		})
 	}
 	return more, s.Store.InTx(ctx, func(tx *db.Tx) error { return scorestore.AddSections(tx, more) })
 }
@@ -272,7 +284,8 @@ func (s *Service) addItems(ctx context.Context, w *world) (err error) {
 		for _, x := range w.sections {
 			if !item.Gone && !known[x.ID+"/"+id] {
 				more = append(more, scorestore.Item{
-					ID: db.NewID(), LinkID: w.link.ID, SectionID: x.ID, SourceItem: id, BookInterface: w.link.BookInterfaceID,
+					ID: db.NewID(), LinkID: w.link.ID, SectionID: x.ID, SourceItem: id,
+					BookInterface: w.link.BookInterfaceID,
 				})
 			}
 		}
@@ -412,7 +425,8 @@ func (w *world) categoryOf(x scorestore.Item) (id, evidence string, makes *grade
 		return m.Book.ID, string(m.Evidence), nil
 	case m.Source.ID != "" && w.link.Policy.Makes && m.Makes():
 		c := grade.Category{
-			ID:     gradebooks.ID("category", w.link.BookInterfaceID, strings.ToLower(strings.Join(strings.Fields(m.Source.Title), " "))),
+			ID: gradebooks.ID("category", w.link.BookInterfaceID,
+				strings.ToLower(strings.Join(strings.Fields(m.Source.Title), " "))),
 			Title:  m.Source.Title,
 			Weight: m.Source.Weight,
 		}

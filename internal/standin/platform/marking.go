@@ -238,7 +238,10 @@ func (p *Platform) markingPage(w http.ResponseWriter, r *http.Request) {
 	}
 	var body bytes.Buffer
 	_ = markingTable.Execute(&body, map[string]any{
-		"Items": items, "Item": item, "Rows": rows, "Flags": []string{"exempt", "missing", "late", "not submitted", "partly marked"},
+		"Items": items, "Item": item, "Rows": rows, "Flags": []string{
+			"exempt", "missing", "late", "not submitted",
+			"partly marked",
+		},
 	})
 	page.Write(w, page.Page{
 		Title: "Course platform: marking", About: "Stand-in for the pages on which teachers mark. Drafts are not meant to be seen yet.",

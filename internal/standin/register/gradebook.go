@@ -46,8 +46,14 @@ func periods(s *school.School) (list []gradebook.Period) {
 	for _, t := range s.Terms {
 		middle := t.Start.Add(t.End.Sub(t.Start) / 2).Truncate(24 * time.Hour)
 		list = append(list,
-			gradebook.Period{ID: t.ID + "-p1", Title: t.Title + ", first half", Start: t.Start, End: middle.AddDate(0, 0, -1)},
-			gradebook.Period{ID: t.ID + "-p2", Title: t.Title + ", second half", Start: middle, End: t.End.AddDate(0, 0, -1)})
+			gradebook.Period{
+				ID: t.ID + "-p1", Title: t.Title + ", first half", Start: t.Start,
+				End: middle.AddDate(0, 0, -1),
+			},
+			gradebook.Period{
+				ID: t.ID + "-p2", Title: t.Title + ", second half", Start: middle,
+				End: t.End.AddDate(0, 0, -1),
+			})
 	}
 	return list
 }
@@ -61,7 +67,8 @@ func rules(s *school.School) gradebook.Rules {
 	}
 }
 
-// book puts the office's gradebook in place: two categories, one of term grades, and one assignment of an earlier time.
+// book puts the office's gradebook in place: two categories, one of term grades, and one assignment of an earlier
+// time.
 func (r *Register) book() {
 	r.Book = gradebook.New(rules(r.school), r.granted, classes{r.school}, time.Now)
 	r.mux.Handle(oneroster.GradebookPath+"/", r.Book)
@@ -121,8 +128,9 @@ func (r *Register) resultOf(item, learner string) oneroster.Result {
 		}
 	}
 	return oneroster.Result{
-		Base:     oneroster.Base{SourcedID: "office-" + item + "-" + learner},
-		LineItem: oneroster.Ref{SourcedID: item, Type: "lineItem"}, Student: oneroster.Ref{SourcedID: learner, Type: "user"},
+		Base:        oneroster.Base{SourcedID: "office-" + item + "-" + learner},
+		LineItem:    oneroster.Ref{SourcedID: item, Type: "lineItem"},
+		Student:     oneroster.Ref{SourcedID: learner, Type: "user"},
 		ScoreStatus: oneroster.ScoreFullyGraded,
 	}
 }

@@ -227,7 +227,10 @@ func (r *Register) sessions(b string) (out []oneroster.AcademicSession) {
 		out = append(out, oneroster.AcademicSession{
 			Base: base(p.ID, p.Start), Title: p.Title, Type: "gradingPeriod",
 			StartDate: oneroster.NewDate(p.Start), EndDate: oneroster.NewDate(p.End.AddDate(0, 0, 1)),
-			Parent:     &oneroster.Ref{Href: b + "/academicSessions/" + term, SourcedID: term, Type: "academicSession"},
+			Parent: &oneroster.Ref{
+				Href: b + "/academicSessions/" + term, SourcedID: term,
+				Type: "academicSession",
+			},
 			SchoolYear: strconv.Itoa(r.school.Terms[1].End.Year()),
 		})
 	}

@@ -114,7 +114,8 @@ type Dependent struct {
 }
 
 // Dependents lists what hangs on an interface: pairings that have not ended, of it or of
-// its sections; score links from it or to it; rules and offers that name it; and how many sections and people were read
+// its sections; score links from it or to it; rules and offers that name it; and how many sections and people were
+// read
 // through it.
 func Dependents(ctx context.Context, from db.From, id string) ([]Dependent, error) {
 	return db.Rows[Dependent](ctx, from, "looking what depends on the interface", `

@@ -140,7 +140,10 @@ func Records(ctx context.Context, from db.From, interfaceID, collection string, 
 	var list []Record
 	err := db.EachFast(ctx, from, "reading the gradebook", `SELECT remote_id, class, item, record, gone_at
 		FROM gradebook_records WHERE `+strings.Join(where, " AND ")+` ORDER BY remote_id`, args, func(r row) error {
-		list = append(list, Record{RemoteID: r.RemoteID, Class: r.Class, Item: r.Item, Values: r.Record, GoneAt: r.GoneAt})
+		list = append(list, Record{
+			RemoteID: r.RemoteID, Class: r.Class, Item: r.Item, Values: r.Record,
+			GoneAt: r.GoneAt,
+		})
 		return nil
 	})
 	return list, err
