@@ -30,17 +30,24 @@ func TestMain(m *testing.M) { storetest.Main(m) }
 // school is the demo school with both gradebooks connected and the three sections of Propagation linked.
 type school struct {
 	*apptest.World
-	t            *testing.T
+	t            testing.TB
+	register     connectionstore.Interface
 	source, book connectionstore.Interface
 	setID        string
 }
 
 func open(t *testing.T) *school {
 	t.Helper()
+	return openSchool(t)
+}
+
+func openSchool(t testing.TB) *school {
+	t.Helper()
 	w := apptest.New(t)
-	w.Read(w.Register(), false)
+	office := w.Register()
+	w.Read(office, false)
 	a := w.Standins.Addresses
-	x := &school{World: w, t: t}
+	x := &school{World: w, t: t, register: office}
 	x.source = w.Connect(adapter.KindGradebook, "Platform scores", map[string]string{
 		"address": a.Platform, "tokenAddress": a.Platform + "/oauth/token", "clientId": platform.MarksID,
 		"clientSecret": platform.MarksSecret, "late": "0", "itemPage": a.Platform + "/marking?item={id}",
