@@ -225,3 +225,16 @@ func TestScoreRuns(t *testing.T) {
 	must[scorestore.Preview](t)(scorestore.FindPreview(ctx, s, p.ID))
 	assert.Len(t, must[[]runstore.Run](t)(runstore.Runs(ctx, s, runstore.Wanted{ScoreLinkID: l.ID, Limit: 5})), 1)
 }
+
+// Links about which there is something to say are listed with their titles.
+func TestNoteworthyScoreLinks(t *testing.T) {
+	w, _ := school(t)
+	s, ctx := w.Store, t.Context()
+	l := scoreLink(t, s, w.Contacts().ID, w.Workspace().ID, w.Section("PROP-A").ID)
+	assert.Empty(t, must[[]scorestore.Noted](t)(scorestore.Noteworthy(ctx, s)))
+	l.Reasons, l.Trouble = []grade.Reasons{{Reason: "score-draft", Outcome: grade.Waiting, Results: 2, Items: 1}}, "x"
+	tx(t, s, func(tx *db.Tx) error { return scorestore.KeepCompared(ctx, tx, &l) })
+	noted := must[[]scorestore.Noted](t)(scorestore.Noteworthy(ctx, s))
+	assert.Equal(t, []any{"Propagation A", "Workspace", l.Reasons},
+		[]any{noted[0].Title, noted[0].Book, noted[0].Reasons})
+}

@@ -144,6 +144,7 @@ func (s *Service) all(ctx context.Context) ([]Finding, error) {
 	for _, gather := range []func(context.Context) ([]Finding, error){
 		s.interfaces, s.resting, s.statements, s.refused,
 		s.registers, s.pairings, s.leftGroups, s.terms, s.deliveries, s.lacking, s.reversals, s.accesses, s.tasks,
+		s.scores,
 	} {
 		some, err := gather(ctx)
 		if err != nil {

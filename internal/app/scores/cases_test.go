@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"kanban/internal/app/reports"
 	"kanban/internal/app/scores"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/grade"
@@ -526,4 +527,38 @@ func TestEventsAboutScores(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, x.Person("stu-002").ID, one.PersonID)
 	assert.Equal(t, []any{report, "16", "20"}, []any{one.Data["assignment"], one.Data["score"], one.Data["inBook"]})
+}
+
+// What keeps scores from being carried is among the findings, with where to look at it.
+func TestFindingsAboutScores(t *testing.T) {
+	x, l, _ := carried(t)
+	twenty := 20.0
+	x.setInBook(report, "stu-002", &twenty)
+	x.mark("cuttings-report", "stu-004", oneroster.ScorePartiallyGraded, 5, func(r *oneroster.Result) {
+		r.ScoreDate = oneroster.Moment{Time: time.Now().AddDate(0, 0, -20)}
+	})
+	x.preview(l)
+	found := func() map[finding.Code]reports.Finding {
+		all, err := x.Reports.Findings(t.Context(), reports.Filter{Text: "scores for"})
+		require.NoError(t, err)
+		by := map[finding.Code]reports.Finding{}
+		for _, f := range all {
+			by[f.Code] = f
+		}
+		return by
+	}
+	by := found()
+	assert.Equal(t, []any{reports.Mend, "Propagation", "1 score in 1 assignment"},
+		[]any{
+			by[finding.ScoreChangedInBook].Group, by[finding.ScoreChangedInBook].Subject,
+			by[finding.ScoreChangedInBook].Detail,
+		})
+	assert.Equal(t, "/scores/"+l.ID+"?tab=scores&outcome=conflict", by[finding.ScoreChangedInBook].Link)
+	assert.Equal(t, reports.Waiting, by[finding.ScorePartly].Group)
+	assert.Equal(t, reports.Mend, by[finding.ScoreDraftOld].Group)
+	require.NoError(t, x.Standins.Fault("platform", fault.Fault{Kind: fault.Status, Status: 403, Path: "/results"}))
+	_, err := x.Scores.Preview(t.Context(), l.ID, 0)
+	require.Error(t, err)
+	x.Standins.ClearFaults()
+	assert.Contains(t, found(), finding.NotAllowed)
 }

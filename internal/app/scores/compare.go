@@ -306,7 +306,7 @@ func (s *Service) keepCompared(ctx context.Context, l *scorestore.Link, c *compa
 				l.Counts["makes"]++
 			}
 		}
-		l.Reasons = append([]grade.Reasons{}, c.plan.Summary()...)
+		l.Reasons, l.OldestDraft = append([]grade.Reasons{}, c.plan.Summary()...), c.oldestDraft()
 	}
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := scorestore.KeepCompared(ctx, tx, l); err != nil {
@@ -321,11 +321,17 @@ func (s *Service) keepCompared(ctx context.Context, l *scorestore.Link, c *compa
 	})
 }
 
-// Compared is how a link is, as both sides were read last.
-type Compared struct {
-	Link                 scorestore.Link
-	Plan                 scorestore.Plan
-	SourceRead, BookRead time.Time
+// oldestDraft is when the oldest score was entered that is held back because it is not final.
+func (c *compared) oldestDraft() (oldest *time.Time) {
+	for _, results := range c.source.results {
+		for _, r := range results {
+			draft := r.Status == grade.Draft || r.Status == grade.Partly || r.Status == grade.Unreleased
+			if draft && !r.Marked.IsZero() && (oldest == nil || r.Marked.Before(*oldest)) {
+				oldest = &r.Marked
+			}
+		}
+	}
+	return oldest
 }
 
 // Preview reads both sides, compares and keeps the plan, so that a run can do exactly it. A read that is younger than

@@ -13,6 +13,7 @@ const (
 	ScoreUnmarked       Code = "score-unmarked"
 	ScoreDraft          Code = "score-draft"
 	ScorePartly         Code = "score-partly-marked"
+	ScoreDraftOld       Code = "score-draft-old"
 	ScoreUnreleased     Code = "score-not-released"
 	ScoreNotGiven       Code = "score-not-given"
 	ScoreMoved          Code = "score-moved"

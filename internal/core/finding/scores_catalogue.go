@@ -39,6 +39,10 @@ var scoreCatalogue = []Entry{
 		"Make it final at the source; learners may see it there then.", OwnerTeacher,
 	},
 	{
+		ScoreDraftOld, Warn, "drafts for weeks", "Scores were entered more than two weeks ago and are still not final.",
+		"Make them final where work is marked, or ask whoever marks them.", OwnerTeacher,
+	},
+	{
 		ScorePartly, Note, "partly marked", "Only a part of the work was marked at the source.",
 		"It is carried once all of it is marked.", OwnerTeacher,
 	},

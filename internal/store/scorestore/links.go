@@ -47,6 +47,7 @@ type Link struct {
 	Counts            map[string]int  `gorm:"serializer:json"` // results by outcome, as compared last
 	Reasons           []grade.Reasons `gorm:"serializer:json"` // why nothing more is carried
 	NotReady          int             // assignments
+	OldestDraft       *time.Time      // when the oldest score was entered that is not final
 	ComparedAt        *time.Time
 	RanAt             *time.Time
 	NextAt            *time.Time
@@ -134,8 +135,8 @@ func UpdateLink(tx *db.Tx, l *Link) error {
 
 // KeepCompared keeps what a comparison of a link found, or why there was none.
 func KeepCompared(ctx context.Context, tx *db.Tx, l *Link) error {
-	err := tx.Records(ctx).Where("id = ?", l.ID).Select("counts", "reasons", "not_ready", "compared_at", "trouble",
-		"trouble_code").Updates(l).Error
+	err := tx.Records(ctx).Where("id = ?", l.ID).Select("counts", "reasons", "not_ready", "oldest_draft",
+		"compared_at", "trouble", "trouble_code").Updates(l).Error
 	return db.Known(err, "keeping the comparison")
 }
 
@@ -166,4 +167,27 @@ func FreeItems(ctx context.Context, tx *db.Tx, linkID string) error {
 func Active(ctx context.Context, from db.From) (map[string]bool, error) {
 	return db.Map[string, bool](ctx, from, "listing what is being carried", `SELECT DISTINCT score_link_id::text AS key,
 		true AS value FROM runs WHERE score_link_id IS NOT NULL AND state IN ('queued', 'running')`)
+}
+
+// Noted is a link about which there may be something to say, with its title.
+type Noted struct {
+	ID, Title, Book      string
+	Reasons              []grade.Reasons `gorm:"serializer:json"`
+	NotReady             int
+	OldestDraft          *time.Time
+	LastFailed           bool
+	LastRunID            string
+	Trouble, TroubleCode string
+}
+
+// Noteworthy lists the links that have not ended and of which something was noticed when they were compared or run
+// last.
+func Noteworthy(ctx context.Context, from db.From) ([]Noted, error) {
+	return db.Rows[Noted](ctx, from, "finding what there is to say about scores", `
+		SELECT l.id::text, coalesce(t.name, (SELECT min(f.title) FROM score_link_sections x JOIN section_facts f
+			ON f.section_id = x.section_id WHERE x.link_id = l.id), '') AS title, n.name AS book, l.reasons, l.not_ready,
+			l.oldest_draft, l.last_failed, coalesce(l.last_run_id::text, '') AS last_run_id, l.trouble, l.trouble_code
+		FROM score_links l JOIN interfaces n ON n.id = l.book_interface_id LEFT JOIN linked_sets t ON t.id = l.set_id
+		WHERE l.ended_at IS NULL AND (l.reasons <> '[]' OR l.not_ready > 0 OR l.last_failed OR l.trouble <> '')
+		ORDER BY 2, 1`)
 }

@@ -35,6 +35,7 @@ CREATE TABLE score_links (
     counts              jsonb NOT NULL DEFAULT '{}', -- results by outcome, as compared last
     reasons             jsonb NOT NULL DEFAULT '[]', -- why nothing more is carried
     not_ready           int NOT NULL DEFAULT 0,
+    oldest_draft        timestamptz, -- when the oldest score was entered that is not final
     compared_at         timestamptz,
     ran_at              timestamptz,
     next_at             timestamptz,
