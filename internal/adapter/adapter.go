@@ -55,6 +55,7 @@ const (
 	KindHTTP      = "http-api"
 	KindPickup    = "oneroster-delta"
 	KindGradebook = "oneroster-gradebook"
+	KindScoreFile = "oneroster-gradebook-csv"
 )
 
 // What becomes of a batch of statements in which some are faulty.
@@ -278,3 +279,6 @@ func ReportOf(c Capability, detail string, err error) Report {
 // IsRegister reports whether a kind of interface is a register, which is read
 // into the mirror.
 func IsRegister(kind string) bool { return kind == KindOneRoster || kind == KindCSV }
+
+// IsGradebook reports whether scores are carried from a kind of interface, or to it.
+func IsGradebook(kind string) bool { return kind == KindGradebook || kind == KindScoreFile }

@@ -1,5 +1,7 @@
 package adapter
 
+import "slices"
+
 // Answers to yes-or-no fields.
 const (
 	Yes = "yes"
@@ -23,6 +25,76 @@ func yesOrNo(name, title, help, usual string) Field {
 	return Field{Name: name, Title: title, Help: help, Default: usual, Options: []string{Yes, No}, Rare: true}
 }
 
+// declared is what every gradebook declares of itself.
+var declared = []Field{
+	{
+		Name: "final", Title: "A final score is",
+		Help:    "When a score that was marked here may be carried on; all others are drafts",
+		Default: FinalByStatus, Options: []string{FinalByStatus, FinalByDate}, Rare: true,
+	},
+	{
+		Name: "itemPage", Title: "Page of an assignment",
+		Help: "Optional: the address at which an assignment is marked there, with {id} where its id goes, " +
+			"for example https://platform.example/marking/{id}", Template: true, Rare: true,
+	},
+	yesOrNo("makes", "Takes new assignments",
+		"Whether assignments may be made there, or only scores written to those that it has", Yes),
+	yesOrNo("needsDue", "Wants a due date", "Whether an assignment needs a due date there", No),
+	yesOrNo("needsPeriod", "Wants a grading period",
+		"Whether an assignment's date has to lie in a grading period there", No),
+	yesOrNo("needsTerm", "Not before the term", "Whether an assignment's date may not lie before the term", No),
+	yesOrNo("needsPoints", "Wants points", "Whether an assignment has to be worth more than zero points there", No),
+	yesOrNo("needsCategory", "Wants a category", "Whether an assignment needs a category there", No),
+	{
+		Name: "opens", Title: "Takes scores from", Help: "Optional: the first day on which scores are taken there",
+		Date: true, Rare: true,
+	},
+	{
+		Name: "closes", Title: "Takes scores until", Help: "Optional: the last day on which scores are taken there",
+		Date: true, Rare: true,
+	},
+	{
+		Name: "flags", Title: "Can hold flags", Help: "What can be said beside a score there", Default: FlagsAll,
+		Options: []string{FlagsAll, FlagsTwo, FlagsNone}, Rare: true,
+	},
+	yesOrNo("comments", "Can hold comments", "Whether a score can have a comment there", Yes),
+	yesOrNo("commentsSeen", "Learners see comments",
+		"Whether learners can see comments there; hidden ones are carried nowhere", Yes),
+	yesOrNo("texts", "Takes scores in words", "Whether a score may be a word there, such as passed", Yes),
+	yesOrNo("overMaximum", "Takes more than the maximum",
+		"Whether a score there may be above what the assignment is worth", No),
+	{
+		Name: "decimals", Title: "Decimals", Help: "How many decimals scores have there", Default: "2",
+		Number: true, Rare: true,
+	},
+	{
+		Name: "longestTitle", Title: "Longest title", Help: "Optional: how many letters a title may have there",
+		Number: true, Rare: true,
+	},
+	{
+		Name: "longestComment", Title: "Longest comment",
+		Help: "Optional: how many letters a comment may have there", Number: true, Rare: true,
+	},
+	yesOrNo("locks", "Locks what was made from outside",
+		"Whether teachers cannot change an assignment there that was made from outside", No),
+	{
+		Name: "termCategories", Title: "Categories of term grades",
+		Help: "Optional: titles of the categories of term and report grades there, with commas between; " +
+			"those are never touched", Rare: true,
+	},
+}
+
+// scoreFileKind is a gradebook that gives and takes files.
+var scoreFileKind = Kind{
+	Name: KindScoreFile, Title: "Gradebook as files (OneRoster CSV)", Short: "gradebook files",
+	About:  "Reads assignments and scores from a CSV package that is uploaded, and writes a package for the gradebook.",
+	Hears:  []string{"assignments, their categories, dates and points", "scores, with what is said beside them"},
+	Does:   []string{"keep assignments, categories and scores for a package that is downloaded"},
+	Given:  "The gradebook's administrator exports a package of CSV files, and imports the one that is made here.",
+	Rights: "none at the gradebook",
+	Fields: slices.Clone(declared), Capabilities: []Capability{ScoresIn, ScoresOut},
+}
+
 // gradebookKind is a gradebook from which scores are carried, or to which.
 var gradebookKind = Kind{
 	Name: KindGradebook, Title: "Gradebook (OneRoster 1.2)", Short: "gradebook",
@@ -32,7 +104,7 @@ var gradebookKind = Kind{
 	Given: "The gradebook's administrator makes a client id and a client secret and says where tokens are given out.",
 	Rights: "gradebook.readonly to read; gradebook.createput to write; gradebook.delete to make a score blank again " +
 		"(OneRoster 1.2 security, client credentials)",
-	Fields: []Field{
+	Fields: slices.Concat([]Field{
 		{
 			Name: "address", Title: "Address",
 			Help:     "Scheme and host of the gradebook, for example https://register.school.example",
@@ -52,66 +124,12 @@ var gradebookKind = Kind{
 			Required: true,
 		},
 		until,
-		{
-			Name: "final", Title: "A final score is",
-			Help:    "When a score that was marked here may be carried on; all others are drafts",
-			Default: FinalByStatus, Options: []string{FinalByStatus, FinalByDate}, Rare: true,
-		},
-		{
-			Name: "itemPage", Title: "Page of an assignment",
-			Help: "Optional: the address at which an assignment is marked there, with {id} where its id goes, " +
-				"for example https://platform.example/marking/{id}", Template: true, Rare: true,
-		},
-		yesOrNo("makes", "Takes new assignments",
-			"Whether assignments may be made there, or only scores written to those that it has", Yes),
-		yesOrNo("needsDue", "Wants a due date", "Whether an assignment needs a due date there", No),
-		yesOrNo("needsPeriod", "Wants a grading period",
-			"Whether an assignment's date has to lie in a grading period there", No),
-		yesOrNo("needsTerm", "Not before the term", "Whether an assignment's date may not lie before the term", No),
-		yesOrNo("needsPoints", "Wants points", "Whether an assignment has to be worth more than zero points there", No),
-		yesOrNo("needsCategory", "Wants a category", "Whether an assignment needs a category there", No),
-		{
-			Name: "opens", Title: "Takes scores from", Help: "Optional: the first day on which scores are taken there",
-			Date: true, Rare: true,
-		},
-		{
-			Name: "closes", Title: "Takes scores until", Help: "Optional: the last day on which scores are taken there",
-			Date: true, Rare: true,
-		},
-		{
-			Name: "flags", Title: "Can hold flags", Help: "What can be said beside a score there", Default: FlagsAll,
-			Options: []string{FlagsAll, FlagsTwo, FlagsNone}, Rare: true,
-		},
-		yesOrNo("comments", "Can hold comments", "Whether a score can have a comment there", Yes),
-		yesOrNo("commentsSeen", "Learners see comments",
-			"Whether learners can see comments there; hidden ones are carried nowhere", Yes),
-		yesOrNo("texts", "Takes scores in words", "Whether a score may be a word there, such as passed", Yes),
-		yesOrNo("overMaximum", "Takes more than the maximum",
-			"Whether a score there may be above what the assignment is worth", No),
-		{
-			Name: "decimals", Title: "Decimals", Help: "How many decimals scores have there", Default: "2",
-			Number: true, Rare: true,
-		},
-		{
-			Name: "longestTitle", Title: "Longest title", Help: "Optional: how many letters a title may have there",
-			Number: true, Rare: true,
-		},
-		{
-			Name: "longestComment", Title: "Longest comment",
-			Help: "Optional: how many letters a comment may have there", Number: true, Rare: true,
-		},
-		yesOrNo("locks", "Locks what was made from outside",
-			"Whether teachers cannot change an assignment there that was made from outside", No),
-		{
-			Name: "termCategories", Title: "Categories of term grades",
-			Help: "Optional: titles of the categories of term and report grades there, with commas between; " +
-				"those are never touched", Rare: true,
-		},
+	}, declared, []Field{
 		mayBeLate,
 		{
 			Name: "version", Title: "Version of OneRoster", Help: "Which version the gradebook speaks",
 			Default: "1.2", Options: []string{"1.2", "1.1"}, Rare: true,
 		},
-	},
+	}),
 	Capabilities: []Capability{ScoresIn, ScoresOut},
 }

@@ -345,6 +345,7 @@ var Kinds = []Kind{
 		Capabilities: []Capability{EventsIn},
 	},
 	gradebookKind,
+	scoreFileKind,
 	{
 		Name: KindSMTP, Title: "Mail (SMTP)", Short: "mail",
 		About:  "Sends mail.",

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -24,6 +25,7 @@ func scoresOf() *cli.Command {
 			scoresPreview(), scoresRun(), scoresReport(), scoresRevert(), scoresDecide(), scoresGive(),
 			scoresPeriods(),
 			pauseScores("pause", true), pauseScores("resume", false), scoresEnd(),
+			scoresUpload(), scoresPackage(),
 		},
 	}
 }
@@ -707,6 +709,70 @@ func scoresEnd() *cli.Command {
 				return err
 			}
 			say(cmd, "Ended the score link %q. Everything that is in the book stays there.", l.Title)
+			return nil
+		},
+	}
+}
+
+func scoresUpload() *cli.Command {
+	return &cli.Command{
+		Name: "upload", Usage: "Read a OneRoster CSV package of a gradebook of files", ArgsUsage: "INTERFACE FILE",
+		Description: "  kanban scores upload \"Exam office: gradebook files\" package.zip",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			args, err := arguments(cmd, 2)
+			if err != nil {
+				return err
+			}
+			c := connect(cmd)
+			x, err := findInterface(ctx, c, args[0])
+			if err != nil {
+				return err
+			}
+			file, err := os.Open(args[1])
+			if err != nil {
+				return err
+			}
+			defer file.Close()
+			r, err := c.UploadGradebook(ctx, x.ID, file)
+			if err != nil {
+				return err
+			}
+			if cmd.String("output") == "json" {
+				return table{value: r}.print(cmd)
+			}
+			say(cmd, "Read. %s could not be understood.", count(r.Unread, "record"))
+			for _, u := range r.First {
+				say(cmd, "  %s line %d: %s", u.Collection, u.Position, u.Problem)
+			}
+			return nil
+		},
+	}
+}
+
+func scoresPackage() *cli.Command {
+	return &cli.Command{
+		Name: "package", Usage: "Write what waits to be put into a gradebook of files as a OneRoster CSV package",
+		ArgsUsage: "INTERFACE FILE",
+		Description: "It waits until a package of the gradebook shows that it arrived: kanban scores upload.\n\n" +
+			"  kanban scores package \"Exam office: gradebook files\" for-the-book.zip",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			args, err := arguments(cmd, 2)
+			if err != nil {
+				return err
+			}
+			c := connect(cmd)
+			x, err := findInterface(ctx, c, args[0])
+			if err != nil {
+				return err
+			}
+			text, err := c.Download(ctx, "/interfaces/"+x.ID+"/gradebook.zip")
+			if err != nil {
+				return err
+			}
+			if err := os.WriteFile(args[1], text, 0o600); err != nil {
+				return err
+			}
+			say(cmd, "Wrote %s. Put it into the gradebook, then upload a package of the gradebook.", args[1])
 			return nil
 		},
 	}

@@ -282,6 +282,15 @@ func (c *Client) Upload(ctx context.Context, interfaceID string, approved bool, 
 	return r, err
 }
 
+// UploadGradebook hands a package of a gradebook of files in.
+func (c *Client) UploadGradebook(ctx context.Context, interfaceID string, file io.Reader) (r api.GradebookRead,
+	err error,
+) {
+	err = c.do(ctx, http.MethodPost, "/interfaces/"+interfaceID+"/gradebook/upload",
+		http.Header{"Content-Type": {"application/zip"}}, file, &r)
+	return r, err
+}
+
 // SetUp spends a set-up link and makes the first administrator.
 func (c *Client) SetUp(ctx context.Context, s api.Setup) (api.Caller, error) {
 	return Post[api.Caller](ctx, c, "/setup", s)

@@ -31,7 +31,11 @@ func TestGradebookRecords(t *testing.T) {
 			InterfaceID: id, ReadNo: no, ReadAt: time.UnixMicro(no).UTC(), UnreadCount: unread,
 			Unread: []scorestore.Unread{{Collection: "results", Position: 1, Problem: "x"}},
 		}
-		tx(t, s, func(tx *db.Tx) error { return scorestore.EndRead(ctx, tx, r, whole) })
+		var collections []string
+		if whole {
+			collections = []string{"lineItems"}
+		}
+		tx(t, s, func(tx *db.Tx) error { return scorestore.EndRead(ctx, tx, r, whole, collections) })
 	}
 	keep(1, true, 1, record("a", "A", 1), record("b", "B", 2), record("b", "B again", 3))
 	list := must[[]scorestore.Record](t)(scorestore.Records(ctx, s, id, "lineItems", nil, nil))
@@ -51,6 +55,17 @@ func TestGradebookRecords(t *testing.T) {
 	assert.Zero(t, must[scorestore.Read](t)(scorestore.FindRead(ctx, s, id)).UnreadCount)
 	classes := must[[]scorestore.Class](t)(scorestore.Classes(ctx, s, id))
 	assert.Equal(t, []scorestore.Class{{ID: "c", Assignments: 1}}, classes)
+	for _, h := range []string{"a", "z"} {
+		require.NoError(t, scorestore.HandOver(ctx, s, id, scorestore.Handed{
+			Collection: "lineItems", RemoteID: h, Record: map[string]string{"title": h},
+		}))
+	}
+	assert.Len(t, must[[]scorestore.Handed](t)(scorestore.HandedOver(ctx, s, id)), 2)
+	tx(t, s, func(tx *db.Tx) error { return scorestore.Prove(ctx, tx, id) })
+	waiting := must[[]scorestore.Handed](t)(scorestore.HandedOver(ctx, s, id))
+	assert.Equal(t, []scorestore.Handed{
+		{Collection: "lineItems", RemoteID: "z", Record: map[string]string{"title": "z"}},
+	}, waiting, "what the gradebook has is proven")
 	require.NoError(t, scorestore.DropRecord(ctx, s, id, "lineItems", "a"))
 	assert.Empty(t, must[[]scorestore.Class](t)(scorestore.Classes(ctx, s, id)))
 	assert.True(t, must[bool](t)(scorestore.Small(ctx, s, id, 2)))

@@ -1,6 +1,7 @@
 package web_test
 
 import (
+	"bytes"
 	"slices"
 	"testing"
 	"time"
@@ -91,6 +92,20 @@ func walkScores(x *talk, _ *story) {
 	require.Len(t, rows, 5)
 	x.walkAssignments(l, rows)
 	x.runScores(l, student)
+	files := x.Connect(adapter.KindScoreFile, "Scores as files", nil)
+	x.do(422, "POST", "/interfaces/"+files.ID+"/gradebook/upload", "PK", "Content-Type", "application/zip")
+	x.do(409, "POST", "/interfaces/"+book.ID+"/gradebook/upload", "PK", "Content-Type", "application/zip")
+	var content bytes.Buffer
+	require.NoError(t, oneroster.WritePackage(&content, "x", map[string]oneroster.Table{
+		oneroster.FileCategories: {Mode: oneroster.Bulk, Rows: []map[string]string{{"sourcedId": "k"}}},
+	}))
+	read := as[api.GradebookRead](x, x.do(201, "POST", "/interfaces/"+files.ID+"/gradebook/upload", content.String(),
+		"Content-Type", "application/zip"))
+	assert.Zero(t, read.Unread)
+	resp, text := x.ask("GET", "/api/v1/interfaces/"+files.ID+"/gradebook.zip", "", x.bearer()...)
+	assert.Equal(t, []any{200, "application/zip"}, []any{resp.StatusCode, resp.Header.Get("Content-Type")}, text)
+	resp, _ = x.ask("GET", "/api/v1/interfaces/"+book.ID+"/gradebook.zip", "", x.bearer()...)
+	assert.Equal(t, 409, resp.StatusCode)
 	ended := post[api.ScoreLink](x, "/score-links/"+l.ID+"/end", nil)
 	assert.Equal(t, "ended", ended.State)
 	assert.Empty(t, get[api.Page[api.ScoreLink]](x, "/score-links").Items)

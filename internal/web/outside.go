@@ -285,6 +285,14 @@ var outside = []struct {
 	},
 	{
 		operation: operation{
+			ID: "get-gradebook-package", Method: http.MethodGet, Path: "/api/v1/interfaces/{id}/gradebook.zip",
+			Status: http.StatusOK, Tag: "scores",
+			Summary: "What waits to be put into a gradebook of files, as a OneRoster CSV package",
+		},
+		security: "token", answers: "application/zip", refuses: []int{401, 404, 409},
+	},
+	{
+		operation: operation{
 			ID: "get-outline-table", Method: http.MethodGet, Path: "/api/v1/courses/{id}/outline.csv", Status: http.StatusOK,
 			Tag: "courses", Summary: "A course's outline as a table",
 		},

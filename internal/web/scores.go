@@ -1,12 +1,15 @@
 package web
 
 import (
+	"bytes"
 	"context"
+	"errors"
 	"math"
 	"net/http"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5"
 
 	"kanban/internal/app/scores"
 	"kanban/internal/core/finding"
@@ -15,6 +18,7 @@ import (
 	"kanban/internal/store/runstore"
 	"kanban/internal/store/scorestore"
 	"kanban/internal/web/auth"
+	"kanban/internal/web/problem"
 	"kanban/internal/wire/api"
 )
 
@@ -90,8 +94,47 @@ var (
 		http.StatusNoContent, "Declare a grading period final, or open it again")
 )
 
+type gradebookUploadInput struct {
+	ID      string `path:"id" doc:"The interface's id"`
+	RawBody []byte `contentType:"application/zip"`
+}
+
+// gradebookUpload takes a package of a gradebook of files.
+func (s *Server) gradebookUpload(a huma.API) {
+	op := scoreOperation("upload-gradebook", http.MethodPost, "/interfaces/{id}/gradebook/upload", http.StatusCreated,
+		"Read an uploaded OneRoster CSV package of a gradebook").huma()
+	op.MaxBodyBytes, op.BodyReadTimeout = maxUpload, 10*time.Minute
+	huma.Register(a, op, func(ctx context.Context, in *gradebookUploadInput) (*answer[api.GradebookRead], error) {
+		r, err := s.Scores.Upload(ctx, auth.Caller(ctx).Name, in.ID, in.RawBody)
+		if err != nil {
+			return nil, problemOf(err)
+		}
+		return &answer[api.GradebookRead]{api.GradebookRead{
+			ReadAt: r.ReadAt, Unread: r.UnreadCount,
+			First: each(r.Unread, func(x scorestore.Unread) api.UnreadRecord { return api.UnreadRecord(x) }),
+		}}, nil
+	})
+}
+
+// gradebookPackage gives what waits to be put into a gradebook of files.
+func (s *Server) gradebookPackage(w http.ResponseWriter, r *http.Request) {
+	var out bytes.Buffer
+	if err := s.Scores.Package(r.Context(), chi.URLParam(r, "id"), &out); err != nil {
+		status := http.StatusInternalServerError
+		if refused := (huma.StatusError)(nil); errors.As(problemOf(err), &refused) {
+			status = refused.GetStatus()
+		}
+		problem.Write(w, status, problemOf(err).Error())
+		return
+	}
+	w.Header().Set("Content-Type", "application/zip")
+	w.Header().Set("Content-Disposition", `attachment; filename="gradebook.zip"`)
+	_, _ = w.Write(out.Bytes())
+}
+
 // scores registers the operations about scores.
 func (s *Server) scores(a huma.API) {
+	s.gradebookUpload(a)
 	handle(a, listGradebookClassesOp, s.listGradebookClasses)
 	handle(a, overlapScoreLinkOp, s.overlapScoreLink)
 	handle(a, listScoreLinksOp, s.listScoreLinks)
@@ -199,6 +242,7 @@ func scoreLink(l scores.Listed) api.ScoreLink {
 	out := api.ScoreLink{
 		ID: l.ID, Title: l.Title, Sections: []api.ScoreLinkSection{}, SourceInterfaceID: l.SourceInterfaceID,
 		Source: l.Source, SourceClass: l.SourceClass, BookInterfaceID: l.BookInterfaceID, Book: l.Book,
+		SourceFiles: l.SourceFiles, BookFiles: l.BookFiles,
 		Policy: scorePolicy(l.Policy), State: l.State(), Counts: l.Counts, Reasons: each(l.Reasons, scoreReason),
 		NotReady: l.NotReady, ComparedAt: l.ComparedAt, RanAt: l.RanAt, NextRun: l.NextAt, Trouble: l.Trouble,
 		TroubleCode: finding.Code(l.TroubleCode), Paused: l.PausedAt != nil, Ended: l.EndedAt != nil, MadeBy: l.MadeBy,

@@ -80,6 +80,7 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 		r.Get(connections.GrantedPath, s.granted)
 		r.Get("/api/v1/safety-copies/{id}", s.safetyCopy)
 		r.Get("/api/v1/sheets/{file}", s.sheetFile)
+		r.Get("/api/v1/interfaces/{id}/gradebook.zip", s.gradebookPackage)
 		r.Get("/api/v1/courses/{id}/outline.csv", s.outlineTable)
 		s.register(newAPI(r))
 	})

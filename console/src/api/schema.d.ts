@@ -780,6 +780,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/interfaces/{id}/gradebook.zip": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What waits to be put into a gradebook of files, as a OneRoster CSV package */
+        get: operations["get-gradebook-package"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/interfaces/{id}/gradebook/upload": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read an uploaded OneRoster CSV package of a gradebook */
+        post: operations["upload-gradebook"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/interfaces/{id}/grant": {
         parameters: {
             query?: never;
@@ -4407,6 +4441,17 @@ export interface components {
             /** @description Of the section with this id in a register */
             title?: string;
         };
+        GradebookRead: {
+            /** @description The first of them */
+            first: components["schemas"]["UnreadRecord"][];
+            /** Format: date-time */
+            readAt: string;
+            /**
+             * Format: int64
+             * @description Records that could not be understood; nothing is changed because of them
+             */
+            unread: number;
+        };
         Grant: {
             /** @description Whose it is, as the service says; empty when it does not */
             account: string;
@@ -6344,6 +6389,8 @@ export interface components {
         };
         ScoreLink: {
             book: string;
+            /** @description The book takes packages that are downloaded here, and is read from ones that are uploaded */
+            bookFiles?: boolean;
             bookInterfaceId: string;
             /** Format: date-time */
             comparedAt?: string;
@@ -6374,6 +6421,8 @@ export interface components {
             setId?: string;
             source: string;
             sourceClass: string;
+            /** @description The source is read from packages that are uploaded */
+            sourceFiles?: boolean;
             sourceInterfaceId: string;
             /**
              * @description By the latest comparison; unknown when that did not come about
@@ -10814,6 +10863,127 @@ export interface operations {
             };
             /** @description Not Found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-gradebook-package": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "upload-gradebook": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The interface's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/zip": string;
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GradebookRead"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

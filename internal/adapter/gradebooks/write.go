@@ -2,6 +2,7 @@ package gradebooks
 
 import (
 	"context"
+	"encoding/json"
 	"time"
 
 	"kanban/internal/core/grade"
@@ -17,24 +18,36 @@ func ref(kind, id string) *oneroster.Ref {
 
 // PutCategory makes or renames a category, and gives its id there.
 func (g *Gradebook) PutCategory(ctx context.Context, c grade.Category) (string, error) {
-	record := oneroster.Category{Base: oneroster.Base{SourcedID: c.ID, Status: oneroster.Active}, Title: c.Title}
-	if c.Weight >= 0 && g.version != oneroster.V11 {
-		weight := oneroster.Number(c.Weight)
-		record.Weight = &weight
+	record := categoryRecord(c)
+	if g.version == oneroster.V11 {
+		record.Weight = nil
 	}
 	return g.client.Put(ctx, oneroster.FileCategories, c.ID, record)
 }
 
+func categoryRecord(c grade.Category) oneroster.Category {
+	record := oneroster.Category{Base: oneroster.Base{SourcedID: c.ID, Status: oneroster.Active}, Title: c.Title}
+	if c.Weight >= 0 {
+		weight := oneroster.Number(c.Weight)
+		record.Weight = &weight
+	}
+	return record
+}
+
 // PutItem makes or changes a line item of a class, and gives its id there.
 func (g *Gradebook) PutItem(ctx context.Context, x Item) (string, error) {
+	return g.client.Put(ctx, oneroster.FileLineItems, x.ID, itemRecord(x))
+}
+
+func itemRecord(x Item) oneroster.LineItem {
 	maximum := oneroster.Number(x.Maximum)
-	return g.client.Put(ctx, oneroster.FileLineItems, x.ID, oneroster.LineItem{
+	return oneroster.LineItem{
 		Base:  oneroster.Base{SourcedID: x.ID, Status: oneroster.Active},
 		Title: x.Title, AssignDate: oneroster.Moment{Time: x.Assigned}, DueDate: oneroster.Moment{Time: x.Due},
 		Class: *ref("class", x.Class), Category: ref("category", x.Category),
 		GradingPeriod: ref("academicSession", x.Period), ScoreScale: ref("scoreScale", x.Scale),
 		ResultValueMax: &maximum,
-	})
+	}
 }
 
 // PutResult writes a mark, which is in the book's terms, and gives the result's id there.
@@ -89,4 +102,36 @@ func (g *Gradebook) ReadResult(ctx context.Context, id string) (r Result, found 
 // Record reads one record of a collection as it is; found is false when there is none.
 func (g *Gradebook) Record(ctx context.Context, collection, id string) (r oneroster.Record, found bool, err error) {
 	return g.client.One(ctx, collection, id)
+}
+
+// row gives a record as a row of its file, by column.
+func row(file string, record any) map[string]string {
+	text, err := json.Marshal(record)
+	if err != nil {
+		return map[string]string{}
+	}
+	r, err := oneroster.Parse(file, text)
+	if err != nil {
+		return map[string]string{}
+	}
+	out := map[string]string{}
+	for _, column := range oneroster.Headers[file] {
+		if value := r.Get(column); value != "" {
+			out[column] = value
+		}
+	}
+	return out
+}
+
+// CategoryRow is a category as a row of categories.csv.
+func CategoryRow(c grade.Category) map[string]string {
+	return row(oneroster.FileCategories, categoryRecord(c))
+}
+
+// ItemRow is an assignment as a row of lineItems.csv.
+func ItemRow(x Item) map[string]string { return row(oneroster.FileLineItems, itemRecord(x)) }
+
+// ResultRow is a mark, which is in the book's terms, as a row of results.csv.
+func ResultRow(id, item, student string, m grade.Mark, at time.Time) map[string]string {
+	return row(oneroster.FileResults, resultRecord(id, item, student, m, at))
 }

@@ -173,6 +173,11 @@ func (s *Service) look(ctx context.Context, c adapter.Interface) (reports []adap
 		reports, says.perMinute = hooks.New(c, o).Probe(ctx, s.Source, time.Now())
 	case adapter.KindGradebook:
 		reports = gradebooks.New(c, gradebooks.Scopes, o).Probe(ctx)
+	case adapter.KindScoreFile:
+		reports = []adapter.Report{
+			{Capability: adapter.ScoresIn, State: adapter.Works, Detail: "Packages are uploaded by hand."},
+			{Capability: adapter.ScoresOut, State: adapter.Works, Detail: "A package is kept for download."},
+		}
 	case adapter.KindSMTP:
 		reports = mails.New(c, 10*time.Second).Probe(ctx)
 	case adapter.KindCSV:

@@ -37,7 +37,11 @@ func (w *world) gradeItem(x scorestore.Item, now time.Time) grade.Item {
 	}
 	if x.BookItem != "" {
 		book, there := w.book.items[x.BookItem]
-		if !there {
+		switch {
+		case (!there || book.Gone) && w.book.handed[x.BookItem]: // as it was handed over
+			book.LineItem = source.LineItem
+			book.ID, book.Category, book.Period, book.Gone = x.BookItem, "", "", false
+		case !there:
 			book.ID, book.Title, book.Gone = x.BookItem, source.Title, true
 		}
 		out.Book = &book.LineItem
@@ -59,9 +63,16 @@ func (w *world) gradeItem(x scorestore.Item, now time.Time) grade.Item {
 		}
 		out.Held = append(out.Held, grade.Held{Who: who, Mark: r.Mark, Unread: r.Unread})
 	}
-	for who, mark := range w.carried[x.ID] {
-		out.Carried = append(out.Carried, grade.Carried{Who: who, Mark: mark})
+	unproven := map[string]bool{}
+	for _, student := range w.book.waiting {
+		if who := w.holder[student]; who != "" && w.book.unproven[x.BookItem+"/"+student] {
+			unproven[who] = true
+		}
 	}
+	for who, mark := range w.carried[x.ID] {
+		out.Carried = append(out.Carried, grade.Carried{Who: who, Mark: mark, Unproven: unproven[who]})
+	}
+	out.BookUnknown = w.book.files && w.book.read.ReadNo == 0
 	return out
 }
 

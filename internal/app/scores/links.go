@@ -114,7 +114,7 @@ func (s *Service) areGradebooks(ctx context.Context, l scorestore.Link) error {
 		"sourceInterfaceId": l.SourceInterfaceID, "bookInterfaceId": l.BookInterfaceID,
 	} {
 		c, err := connectionstore.FindInterface(ctx, s.Store, id)
-		if errors.Is(err, db.ErrNotFound) || err == nil && c.Kind != adapter.KindGradebook {
+		if errors.Is(err, db.ErrNotFound) || err == nil && !adapter.IsGradebook(c.Kind) {
 			return refusal.Invalid(field, "is no gradebook; connect one first: kanban connections add --kind %s",
 				adapter.KindGradebook)
 		}
@@ -395,6 +395,8 @@ type Listed struct {
 	Sections     []rosterstore.Section
 	BookClasses  map[string]string // by section
 	Active       bool              // a run is queued or at work
+	// SourceFiles and BookFiles say which side gives and takes files.
+	SourceFiles, BookFiles bool
 }
 
 // List lists the links that have not ended, or those of a section.
@@ -441,7 +443,7 @@ func (s *Service) listed(ctx context.Context, links []scorestore.Link) ([]Listed
 	for _, x := range found {
 		by[x.ID] = x
 	}
-	names, err := s.names(ctx)
+	names, files, err := s.names(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -451,6 +453,7 @@ func (s *Service) listed(ctx context.Context, links []scorestore.Link) ([]Listed
 		out[i] = Listed{
 			Link: l, Source: names[l.SourceInterfaceID], Book: names[l.BookInterfaceID],
 			BookClasses: map[string]string{}, Active: active[l.ID], Sections: []rosterstore.Section{},
+			SourceFiles: files[l.SourceInterfaceID], BookFiles: files[l.BookInterfaceID],
 		}
 		for _, r := range rows[l.ID] {
 			if x, there := by[r.SectionID]; there {
@@ -468,35 +471,35 @@ func (s *Service) listed(ctx context.Context, links []scorestore.Link) ([]Listed
 	return out, err
 }
 
-// names are those of interfaces and linked sets, by id.
-func (s *Service) names(ctx context.Context) (map[string]string, error) {
-	names := map[string]string{}
+// names are those of interfaces and linked sets, by id; files are the interfaces that give and take files.
+func (s *Service) names(ctx context.Context) (names map[string]string, files map[string]bool, err error) {
+	names, files = map[string]string{}, map[string]bool{}
 	removed, err := connectionstore.RemovedInterfaces(ctx, s.Store)
 	for _, c := range removed {
 		names[c.ID] = c.Name + " (removed)"
 	}
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	interfaces, err := connectionstore.Interfaces(ctx, s.Store)
 	for _, c := range interfaces {
-		names[c.ID] = c.Name
+		names[c.ID], files[c.ID] = c.Name, c.Kind == adapter.KindScoreFile
 	}
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	for _, list := range []func(context.Context, db.From) ([]linkstore.LinkedSet, error){
 		linkstore.LinkedSets, linkstore.UnlinkedSets,
 	} {
 		sets, err := list(ctx, s.Store)
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		for _, x := range sets {
 			names[x.ID] = x.Name
 		}
 	}
-	return names, nil
+	return names, files, nil
 }
 
 // State is how a link is, in a word.

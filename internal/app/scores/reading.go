@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"time"
 
+	"kanban/internal/adapter"
 	"kanban/internal/adapter/gradebooks"
+	"kanban/internal/store/connectionstore"
 	"kanban/internal/store/db"
 	"kanban/internal/store/scorestore"
 	"kanban/internal/wire/call"
@@ -38,6 +40,10 @@ const (
 func (s *Service) Read(ctx context.Context, interfaceID string, within time.Duration, whole bool) (r scorestore.Read,
 	err error,
 ) {
+	if c, found := connectionstore.FindInterface(ctx, s.Store, interfaceID); found == nil &&
+		c.Kind == adapter.KindScoreFile {
+		return s.uploaded(ctx, c)
+	}
 	book, _, err := s.open(ctx, interfaceID)
 	if err != nil {
 		return r, err
@@ -63,12 +69,17 @@ func (s *Service) Read(ctx context.Context, interfaceID string, within time.Dura
 			InterfaceID: interfaceID, ReadNo: now.UnixMicro(), ReadAt: now, WholeAt: r.WholeAt,
 			Unread: []scorestore.Unread{},
 		}
+		var complete []string
 		for _, collection := range gradebooks.Collections {
+			before := r.UnreadCount
 			if err = s.readCollection(ctx, book, collection, since, &r); err != nil {
 				return
 			}
+			if whole && r.UnreadCount == before { // else one that could not be understood may be any of them
+				complete = append(complete, collection)
+			}
 		}
-		err = s.Store.InTx(ctx, func(tx *db.Tx) error { return scorestore.EndRead(ctx, tx, r, whole) })
+		err = s.Store.InTx(ctx, func(tx *db.Tx) error { return scorestore.EndRead(ctx, tx, r, whole, complete) })
 	})
 	if err == nil {
 		err = wait

@@ -253,7 +253,7 @@ func (s *Service) revertPlan(ctx context.Context, c *compared, runID string) (sc
 	if err != nil {
 		return out, err
 	}
-	book, _, err := s.open(ctx, c.link.BookInterfaceID)
+	book, _, err := s.openBook(ctx, c.link.BookInterfaceID)
 	if err != nil {
 		return out, err
 	}

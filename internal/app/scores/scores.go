@@ -17,6 +17,7 @@ import (
 	"kanban/internal/store/scorestore"
 	"kanban/internal/store/settingstore"
 	"kanban/internal/wire/call"
+	"kanban/internal/wire/oneroster"
 )
 
 // Service is the use case. Fill every field.
@@ -30,7 +31,27 @@ type Service struct {
 	Clock clock.Clock
 }
 
-// open gives the gradebook of an interface.
+// book is where scores are written.
+type book interface {
+	PutCategory(ctx context.Context, c grade.Category) (id string, err error)
+	PutItem(ctx context.Context, x gradebooks.Item) (id string, err error)
+	PutResult(ctx context.Context, id, item, student string, m grade.Mark, at time.Time) (string, error)
+	DeleteResult(ctx context.Context, id string) error
+	Record(ctx context.Context, collection, id string) (r oneroster.Record, found bool, err error)
+	Grants(ctx context.Context) (read, write, remove bool, err error)
+}
+
+// openBook gives the book of an interface, and whether it takes files.
+func (s *Service) openBook(ctx context.Context, interfaceID string) (book, bool, error) {
+	c, err := connectionstore.FindInterface(ctx, s.Store, interfaceID)
+	if err == nil && c.Kind == adapter.KindScoreFile {
+		return fileBook{s, interfaceID}, true, nil
+	}
+	b, _, err := s.open(ctx, interfaceID)
+	return b, false, err
+}
+
+// open gives the gradebook of an interface that is reached over REST.
 func (s *Service) open(ctx context.Context, interfaceID string) (*gradebooks.Gradebook, gradebooks.Declared, error) {
 	c, err := s.Connections.Open(ctx, interfaceID)
 	if errors.Is(err, db.ErrNotFound) {

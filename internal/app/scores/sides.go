@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"kanban/internal/adapter"
 	"kanban/internal/adapter/gradebooks"
 	"kanban/internal/core/grade"
 	"kanban/internal/store/connectionstore"
@@ -29,6 +30,10 @@ type side struct {
 	items      map[string]gradebooks.Item
 	results    map[string][]gradebooks.Result // by item
 	unread     map[string]bool                // items of which a result could not be understood
+	files      bool                           // it takes files
+	handed     map[string]bool                // assignments that were handed over and not shown yet
+	unproven   map[string]bool                // the same of scores: item and student with a slash between
+	waiting    []string                       // the students of those
 }
 
 // load reads what is kept of a gradebook. For a source results are read as such, for a book as what it holds.
@@ -266,6 +271,11 @@ func (s *Service) loadSides(ctx context.Context, w *world) error {
 		if *x.into, err = load(ctx, s.Store, c, x.classes, x.book, now); err != nil {
 			return err
 		}
+		if x.into.files = c.Kind == adapter.KindScoreFile; x.into.files && x.book {
+			if err := x.into.handedOver(ctx, s.Store, c.ID); err != nil {
+				return err
+			}
+		}
 	}
 	return nil
 }
@@ -324,7 +334,7 @@ func (s *Service) people(ctx context.Context, w *world) (err error) {
 		return err
 	}
 	if w.holder, err = scorestore.PeopleOf(ctx, s.Store, w.link.BookInterfaceID, register,
-		students(&w.book)); err != nil {
+		append(students(&w.book), w.book.waiting...)); err != nil {
 		return err
 	}
 	ids := make([]string, len(w.sections))

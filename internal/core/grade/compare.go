@@ -291,7 +291,8 @@ func (r *Result) heldBack() finding.Code {
 // compare is the three-way comparison itself.
 func (s *sides) compare(e *Entry, item *Item, p *Policy) (Outcome, finding.Code) {
 	was := s.carried != nil
-	if item.BookUnknown { // what it holds is what was handed over, as far as anybody knows
+	// what it holds is what was handed over, as far as anybody knows
+	if item.BookUnknown || was && s.carried.Unproven && e.Theirs.Blank() {
 		switch {
 		case !was && e.Theirs.Blank():
 			return New, finding.ScoreNew

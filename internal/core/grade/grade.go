@@ -80,6 +80,8 @@ type Held struct {
 type Carried struct {
 	Who  string
 	Mark Mark
+	// Unproven says that it was handed over in a file, and that the book has not shown it yet.
+	Unproven bool
 }
 
 // Decision is what somebody decided about one conflict. It holds until either

@@ -97,15 +97,18 @@ func Small(ctx context.Context, from db.From, interfaceID string, most int) (yes
 	return yes, db.Known(err, "looking how large the gradebook is")
 }
 
-// EndRead notes that a read came to its end. What a whole one has not seen is gone from then on.
-func EndRead(ctx context.Context, tx *db.Tx, r Read, whole bool) error {
+// EndRead notes that a read came to its end. What it has not seen of the collections that it read whole is gone from
+// then
+// on; whole says that it asked for everything.
+func EndRead(ctx context.Context, tx *db.Tx, r Read, whole bool, collections []string) error {
 	text, err := json.Marshal(r.Unread)
 	if err != nil {
 		return err
 	}
-	if whole {
+	if len(collections) > 0 {
 		if _, err := db.Exec(ctx, tx, `UPDATE gradebook_records SET gone_at = $3 WHERE interface_id = $1
-			AND read_no <> $2 AND gone_at IS NULL`, r.InterfaceID, r.ReadNo, r.ReadAt); err != nil {
+			AND collection = ANY ($4::text[]) AND read_no <> $2 AND gone_at IS NULL`, r.InterfaceID, r.ReadNo, r.ReadAt,
+			collections); err != nil {
 			return db.Known(err, "ending the read of the gradebook")
 		}
 	}
@@ -166,4 +169,37 @@ func Classes(ctx context.Context, from db.From, interfaceID string) ([]Class, er
 			WHERE x.interface_id = i.interface_id AND x.item = i.remote_id AND x.gone_at IS NULL) r ON true
 		WHERE i.interface_id = $1 AND i.collection = 'lineItems' AND i.gone_at IS NULL
 		GROUP BY i.class ORDER BY i.class`, interfaceID)
+}
+
+// Handed is a record that waits to be put into a gradebook by a file.
+type Handed struct {
+	Collection, RemoteID, Item, Student string
+	Record                              map[string]string
+}
+
+// HandOver keeps records for the next package; later ones of one id count.
+func HandOver(ctx context.Context, to db.From, interfaceID string, h Handed) error {
+	text, err := json.Marshal(h.Record)
+	if err != nil {
+		return err
+	}
+	_, err = db.Exec(ctx, to, `INSERT INTO gradebook_handed (interface_id, collection, remote_id, item, student, record)
+		VALUES ($1, $2, $3, $4, $5, $6) ON CONFLICT (interface_id, collection, remote_id) DO UPDATE SET
+		item = excluded.item, student = excluded.student, record = excluded.record, handed_at = now()`,
+		interfaceID, h.Collection, h.RemoteID, h.Item, h.Student, string(text))
+	return db.Known(err, "keeping what is handed over")
+}
+
+// HandedOver lists what waits to be put into a gradebook by a file.
+func HandedOver(ctx context.Context, from db.From, interfaceID string) ([]Handed, error) {
+	return db.Rows[Handed](ctx, from, "finding what is handed over", `SELECT collection, remote_id, item, student, record
+		FROM gradebook_handed WHERE interface_id = $1 ORDER BY collection, remote_id`, interfaceID)
+}
+
+// Prove forgets what was handed over and is in the gradebook by what it said last.
+func Prove(ctx context.Context, tx *db.Tx, interfaceID string) error {
+	_, err := db.Exec(ctx, tx, `DELETE FROM gradebook_handed h WHERE h.interface_id = $1 AND EXISTS (
+		SELECT 1 FROM gradebook_records r WHERE r.interface_id = h.interface_id AND r.collection = h.collection
+		AND r.remote_id = h.remote_id AND r.gone_at IS NULL)`, interfaceID)
+	return db.Known(err, "noting what has arrived")
 }

@@ -91,6 +91,8 @@ type ScoreLink struct {
 	SourceClass       string             `json:"sourceClass"`
 	BookInterfaceID   string             `json:"bookInterfaceId"`
 	Book              string             `json:"book"`
+	SourceFiles       bool               `json:"sourceFiles,omitempty" doc:"The source is read from packages that are uploaded"`
+	BookFiles         bool               `json:"bookFiles,omitempty" doc:"The book takes packages that are downloaded here, and is read from ones that are uploaded"`
 	Policy            ScorePolicy        `json:"policy"`
 	State             string             `json:"state" enum:"never-run,in-step,to-carry,needs-person,carrying,failed,paused,ended,unknown" doc:"By the latest comparison; unknown when that did not come about"`
 	Counts            map[string]int     `json:"counts" doc:"Scores by outcome, as compared last"`
@@ -339,4 +341,11 @@ type CategoryMatch struct {
 type ScoreCategories struct {
 	Matches []CategoryMatch     `json:"matches"`
 	Book    []GradebookCategory `json:"book" doc:"All that the book has, without those of term grades"`
+}
+
+// GradebookRead is what came of an uploaded package of a gradebook.
+type GradebookRead struct {
+	ReadAt time.Time      `json:"readAt"`
+	Unread int            `json:"unread" doc:"Records that could not be understood; nothing is changed because of them"`
+	First  []UnreadRecord `json:"first" doc:"The first of them"`
 }

@@ -31,7 +31,7 @@ const interfaces = useQuery({
 })
 const gradebooks = computed(() =>
   (interfaces.data.value?.items ?? [])
-    .filter((x) => x.kind === 'oneroster-gradebook')
+    .filter((x) => x.kind.startsWith('oneroster-gradebook'))
     .map((x) => ({ value: x.id, label: x.name })),
 )
 const classes = useQuery({

@@ -15,6 +15,7 @@ import { when } from '../../parts/when'
 import { $t } from '../../texts'
 import Assignments from './Assignments.vue'
 import Carry from './Carry.vue'
+import FileSide from './FileSide.vue'
 import ScoreRuns from './ScoreRuns.vue'
 import SetUp from './SetUp.vue'
 
@@ -89,6 +90,7 @@ const tabs = computed(() => [
         <b>{{ l.source }}</b>
         <span class="faint">{{ $t('scores.classCalled', { name: l.sourceClass }) }}</span>
         <small>{{ $t('scores.changeScoreThere') }}</small>
+        <FileSide v-if="l.sourceFiles" :id="l.sourceInterfaceId" :name="l.source" />
       </div>
       <span class="arrow" aria-hidden="true">→</span>
       <div>
@@ -96,6 +98,7 @@ const tabs = computed(() => [
         <b>{{ l.book }}</b>
         <span class="faint">{{ l.sections.map((s) => `${s.title}: ${s.bookClass}`).join(' · ') }}</span>
         <small>{{ $t('scores.changeInBookStays') }}</small>
+        <FileSide v-if="l.bookFiles" :id="l.bookInterfaceId" :name="l.book" book />
       </div>
     </div>
     <p v-if="l.trouble" class="sheet trouble" role="alert">

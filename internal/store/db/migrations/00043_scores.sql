@@ -24,6 +24,18 @@ CREATE TABLE gradebook_reads (
     unread_count int NOT NULL DEFAULT 0
 );
 
+-- What waits to be put into a gradebook by a file; what a package of the gradebook shows later is proven.
+CREATE TABLE gradebook_handed (
+    interface_id uuid NOT NULL REFERENCES interfaces ON DELETE CASCADE,
+    collection   text NOT NULL,
+    remote_id    text NOT NULL,
+    item         text NOT NULL, -- of a score
+    student      text NOT NULL,
+    record       jsonb NOT NULL,
+    handed_at    timestamptz NOT NULL DEFAULT now(),
+    PRIMARY KEY (interface_id, collection, remote_id)
+);
+
 -- Scores are carried from a class of one interface to those of another.
 CREATE TABLE score_links (
     id                  uuid PRIMARY KEY,
@@ -177,5 +189,6 @@ DROP TABLE score_carried;
 DROP TABLE score_items;
 DROP TABLE score_link_sections;
 DROP TABLE score_links;
+DROP TABLE gradebook_handed;
 DROP TABLE gradebook_reads;
 DROP TABLE gradebook_records;
