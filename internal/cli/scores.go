@@ -25,7 +25,7 @@ func scoresOf() *cli.Command {
 			scoresPreview(), scoresRun(), scoresReport(), scoresRevert(), scoresDecide(), scoresGive(),
 			scoresPeriods(),
 			pauseScores("pause", true), pauseScores("resume", false), scoresEnd(),
-			scoresUpload(), scoresPackage(),
+			scoresUpload(), scoresPackage(), scoresUnfinished(),
 		},
 	}
 }
@@ -776,4 +776,69 @@ func scoresPackage() *cli.Command {
 			return nil
 		},
 	}
+}
+
+func scoresUnfinished() *cli.Command {
+	return &cli.Command{
+		Name: "unfinished", Usage: "List missing work and scores that are not final", ArgsUsage: "SCORE-LINK",
+		Description: "  kanban scores unfinished Propagation\n  kanban scores unfinished Propagation --section PROP-A -o csv\n" +
+			"  kanban scores unfinished Propagation --person stu-014",
+		Flags: []cli.Flag{
+			ofSection(),
+			&cli.StringFlag{Name: "teacher", Usage: "in sections of this teacher (a part of the name)"},
+			&cli.StringFlag{Name: "person", Usage: "of this learner"},
+		},
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			c, l, _, err := scoreLinkNamed(ctx, cmd, 1)
+			if err != nil {
+				return err
+			}
+			page, err := client.Get[api.Page[api.UnfinishedWork]](ctx, c, "/score-links/"+l.ID+"/unfinished")
+			if err != nil {
+				return err
+			}
+			rows, err := narrowedWork(ctx, cmd, c, l, page.Items)
+			if err != nil {
+				return err
+			}
+			return tableOf(rows, "Nothing is missing, and every score is final.",
+				[]string{"section", "teachers", "assignment", "due", "person", "state", "score", "since"},
+				func(u api.UnfinishedWork) []string {
+					return []string{
+						u.Section, strings.Join(u.Teachers, ", "), u.Assignment, day(u.Due), u.Person,
+						words(u.State, 1), u.Score,
+						day(u.Since),
+					}
+				}).print(cmd)
+		},
+	}
+}
+
+// narrowedWork keeps what is asked for.
+func narrowedWork(ctx context.Context, cmd *cli.Command, c *client.Client, l api.ScoreLink, all []api.UnfinishedWork) (
+	[]api.UnfinishedWork, error,
+) {
+	title, person := "", ""
+	if name := cmd.String("section"); name != "" {
+		for _, s := range l.Sections {
+			if s.ID == name || strings.EqualFold(s.Title, name) || strings.EqualFold(s.Code, name) {
+				title = s.Title
+			}
+		}
+		if title == "" {
+			return nil, fmt.Errorf("%w: the score link has no section %q", errUsage, name)
+		}
+	}
+	if name := cmd.String("person"); name != "" {
+		p, err := onePerson(ctx, c, name)
+		if err != nil {
+			return nil, err
+		}
+		person = p.ID
+	}
+	teacher := strings.ToLower(cmd.String("teacher"))
+	return slices.DeleteFunc(all, func(u api.UnfinishedWork) bool {
+		return title != "" && u.Section != title || person != "" && u.PersonID != person ||
+			!strings.Contains(strings.ToLower(strings.Join(u.Teachers, ", ")), teacher)
+	}), nil
 }

@@ -92,6 +92,7 @@ func walkScores(x *talk, _ *story) {
 	require.Len(t, rows, 5)
 	x.walkAssignments(l, rows)
 	x.runScores(l, student)
+	x.walkUnfinished(l, student)
 	files := x.Connect(adapter.KindScoreFile, "Scores as files", nil)
 	x.do(422, "POST", "/interfaces/"+files.ID+"/gradebook/upload", "PK", "Content-Type", "application/zip")
 	x.do(409, "POST", "/interfaces/"+book.ID+"/gradebook/upload", "PK", "Content-Type", "application/zip")
@@ -201,4 +202,24 @@ func TestStoppedRunOfScoresGoesOn(t *testing.T) {
 	r = get[api.Run](x, "/runs/"+r.ID)
 	assert.Equal(t, runstore.Finished, r.State, r.Error)
 	assert.Equal(t, 1, r.Counts["scored"])
+}
+
+// walkUnfinished lists what is not done.
+func (x *talk) walkUnfinished(l api.ScoreLink, student string) {
+	t, score := x.site.t, oneroster.Number(4)
+	x.Standins.Platform.Marks.Enter(oneroster.FileResults, "draft", oneroster.Result{
+		LineItem: oneroster.Ref{SourcedID: "cuttings-test"}, Student: oneroster.Ref{SourcedID: student}, Score: &score,
+		ScoreStatus: oneroster.ScorePartiallyGraded,
+	})
+	post[api.ScorePreview](x, "/score-links/"+l.ID+"/previews", nil)
+	work := get[api.Page[api.UnfinishedWork]](x, "/score-links/"+l.ID+"/unfinished").Items
+	require.Len(t, work, 1)
+	assert.Equal(t, []string{"partly-marked", "4"}, []string{work[0].State, work[0].Score})
+	for kind, says := range map[string]string{"csv": "partly-marked", "xlsx": "PK"} {
+		resp, text := x.ask("GET", "/api/v1/score-links/"+l.ID+"/unfinished."+kind, "", x.bearer()...)
+		assert.Equal(t, 200, resp.StatusCode, kind)
+		assert.Contains(t, text, says)
+	}
+	resp, _ := x.ask("GET", "/api/v1/score-links/"+l.ID+"/unfinished.txt", "", x.bearer()...)
+	assert.Equal(t, 404, resp.StatusCode)
 }

@@ -293,6 +293,13 @@ var outside = []struct {
 	},
 	{
 		operation: operation{
+			ID: "get-unfinished-work", Method: http.MethodGet, Path: "/api/v1/score-links/{id}/unfinished.{kind}",
+			Status: http.StatusOK, Tag: "scores", Summary: "Missing work and scores that are not final as a file: csv or xlsx",
+		},
+		security: "token", answers: "text/csv", refuses: []int{401, 404},
+	},
+	{
+		operation: operation{
 			ID: "get-outline-table", Method: http.MethodGet, Path: "/api/v1/courses/{id}/outline.csv", Status: http.StatusOK,
 			Tag: "courses", Summary: "A course's outline as a table",
 		},

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"math"
 	"net/http"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -15,11 +16,13 @@ import (
 	"kanban/internal/core/finding"
 	"kanban/internal/core/grade"
 	"kanban/internal/core/refusal"
+	"kanban/internal/store/db"
 	"kanban/internal/store/runstore"
 	"kanban/internal/store/scorestore"
 	"kanban/internal/web/auth"
 	"kanban/internal/web/problem"
 	"kanban/internal/wire/api"
+	"kanban/internal/wire/sheet"
 )
 
 type scoreLinksInput struct {
@@ -74,6 +77,8 @@ var (
 		http.StatusNoContent, "Link an assignment to a line item of the book, or unlink it")
 	scoreCategoriesOp = scoreOperation("list-score-categories", http.MethodGet, "/score-links/{id}/categories",
 		http.StatusOK, "How the source's categories match the book's")
+	listUnfinishedOp = scoreOperation("list-unfinished-work", http.MethodGet, "/score-links/{id}/unfinished",
+		http.StatusOK, "List missing work and scores that are not final")
 	previewScoresOp = scoreOperation("preview-scores", http.MethodPost, "/score-links/{id}/previews", http.StatusOK,
 		"Read both sides and show what a run would do, score by score")
 	getScorePreviewOp = scoreOperation("get-score-preview", http.MethodGet, "/score-previews/{id}", http.StatusOK,
@@ -121,7 +126,7 @@ func (s *Server) gradebookPackage(w http.ResponseWriter, r *http.Request) {
 	var out bytes.Buffer
 	if err := s.Scores.Package(r.Context(), chi.URLParam(r, "id"), &out); err != nil {
 		status := http.StatusInternalServerError
-		if refused := (huma.StatusError)(nil); errors.As(problemOf(err), &refused) {
+		if refused := huma.StatusError(nil); errors.As(problemOf(err), &refused) {
 			status = refused.GetStatus()
 		}
 		problem.Write(w, status, problemOf(err).Error())
@@ -147,6 +152,7 @@ func (s *Server) scores(a huma.API) {
 	handle(a, listScoreCounterpartsOp, s.listScoreCounterparts)
 	handleEmpty(a, linkAssignmentOp, s.linkAssignment)
 	handle(a, scoreCategoriesOp, s.scoreCategories)
+	handle(a, listUnfinishedOp, s.listUnfinished)
 	handle(a, previewScoresOp, s.previewScores)
 	handle(a, getScorePreviewOp, s.getScorePreview)
 	handle(a, runScoresOp, s.runScores)
@@ -424,6 +430,53 @@ func (s *Server) scoreCategories(ctx context.Context, in *byID) (api.ScoreCatego
 		out.Matches = append(out.Matches, x)
 	}
 	return out, err
+}
+
+func (s *Server) listUnfinished(ctx context.Context, in *byID) (api.Page[api.UnfinishedWork], error) {
+	all, err := s.Scores.Unfinished(ctx, in.ID)
+	return api.Page[api.UnfinishedWork]{Items: each(all, func(u scores.Unfinished) api.UnfinishedWork {
+		u.Teachers = append([]string{}, u.Teachers...)
+		return api.UnfinishedWork(u)
+	})}, err
+}
+
+// unfinishedFile gives the same as CSV or XLSX, by the ending of the address.
+func (s *Server) unfinishedFile(w http.ResponseWriter, r *http.Request) {
+	kind := chi.URLParam(r, "kind")
+	all, err := s.Scores.Unfinished(r.Context(), chi.URLParam(r, "id"))
+	if kind != "csv" && kind != "xlsx" || errors.Is(err, db.ErrNotFound) {
+		problem.Write(w, http.StatusNotFound, "there is no such score link, or the address does not end with .csv or .xlsx")
+		return
+	}
+	if err != nil {
+		s.Log.Error("listing unfinished work", "cause", err.Error())
+		problem.Write(w, http.StatusInternalServerError, "the list could not be made; try again")
+		return
+	}
+	day := func(t *time.Time) string {
+		if t == nil {
+			return ""
+		}
+		return t.Format(time.DateOnly)
+	}
+	header := []string{"section", "teachers", "assignment", "due", "person", "state", "score", "since"}
+	var rows [][]string
+	for _, u := range all {
+		rows = append(rows, []string{
+			u.Section, strings.Join(u.Teachers, ", "), u.Assignment, day(u.Due), u.Person, u.State, u.Score,
+			day(u.Since),
+		})
+	}
+	w.Header().Set("Content-Disposition", `attachment; filename="unfinished-work.`+kind+`"`)
+	if kind == "csv" {
+		w.Header().Set("Content-Type", "text/csv; charset=utf-8")
+		_ = sheet.CSV(w, header, rows)
+		return
+	}
+	w.Header().Set("Content-Type", "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet")
+	if err := sheet.XLSX(w, "unfinished work", header, rows); err != nil {
+		s.Log.Error("writing unfinished work", "cause", err.Error())
+	}
 }
 
 func (s *Server) previewScores(ctx context.Context, in *byID) (api.ScorePreview, error) {

@@ -81,6 +81,7 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 		r.Get("/api/v1/safety-copies/{id}", s.safetyCopy)
 		r.Get("/api/v1/sheets/{file}", s.sheetFile)
 		r.Get("/api/v1/interfaces/{id}/gradebook.zip", s.gradebookPackage)
+		r.Get("/api/v1/score-links/{id}/unfinished.{kind}", s.unfinishedFile)
 		r.Get("/api/v1/courses/{id}/outline.csv", s.outlineTable)
 		s.register(newAPI(r))
 	})

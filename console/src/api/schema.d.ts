@@ -2526,6 +2526,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/score-links/{id}/unfinished": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List missing work and scores that are not final */
+        get: operations["list-unfinished-work"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/score-links/{id}/unfinished.{kind}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Missing work and scores that are not final as a file: csv or xlsx */
+        get: operations["get-unfinished-work"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/score-previews/{id}": {
         parameters: {
             query?: never;
@@ -5740,6 +5774,16 @@ export interface components {
              */
             total?: number;
         };
+        PageUnfinishedWork: {
+            items: components["schemas"]["UnfinishedWork"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
+        };
         PageUnsubscribed: {
             items: components["schemas"]["Unsubscribed"][];
             /** @description Give it as cursor for the next page; absent at the end */
@@ -7139,6 +7183,26 @@ export interface components {
             shown?: {
                 [key: string]: unknown;
             };
+        };
+        UnfinishedWork: {
+            assignment: string;
+            /** Format: date-time */
+            due?: string;
+            /** @description Where it is marked */
+            page?: string;
+            person: string;
+            personId?: string;
+            /** @description What is entered */
+            score?: string;
+            section: string;
+            /**
+             * Format: date-time
+             * @description When that was entered
+             */
+            since?: string;
+            /** @enum {string} */
+            state: "draft" | "partly-marked" | "not-released" | "not-marked" | "missing" | "not-submitted";
+            teachers: string[];
         };
         Unlinking: {
             /** @description What becomes of its class: lead (it stays the lead section's, the others' people are removed with its next run) or end (everybody stays, nothing keeps it in step) */
@@ -19734,6 +19798,105 @@ export interface operations {
             };
             /** @description Error */
             default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-unfinished-work": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageUnfinishedWork"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-unfinished-work": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

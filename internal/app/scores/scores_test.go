@@ -1,6 +1,7 @@
 package scores_test
 
 import (
+	"flag"
 	"slices"
 	"testing"
 	"time"
@@ -25,7 +26,10 @@ import (
 	"kanban/internal/wire/oneroster"
 )
 
-func TestMain(m *testing.M) { storetest.Main(m) }
+func TestMain(m *testing.M) {
+	_ = flag.Set("rapid.checks", "40") // each carries scores between real servers
+	storetest.Main(m)
+}
 
 // school is the demo school with both gradebooks connected and the three sections of Propagation linked.
 type school struct {

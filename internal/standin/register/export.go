@@ -38,6 +38,13 @@ func Tables(s *school.School) map[string]oneroster.Table {
 			"startDate": day(t.Start), "endDate": day(t.End), "schoolYear": strconv.Itoa(s.Terms[1].End.Year()),
 		})
 	}
+	for _, p := range periods(s) {
+		add(oneroster.FileSessions, map[string]string{
+			"sourcedId": p.ID, "title": p.Title, "type": "gradingPeriod", "parentSourcedId": termOf(p),
+			"startDate": day(p.Start), "endDate": day(p.End.AddDate(0, 0, 1)),
+			"schoolYear": strconv.Itoa(s.Terms[1].End.Year()),
+		})
+	}
 	for _, c := range s.Courses {
 		add(oneroster.FileCourses, map[string]string{
 			"sourcedId": c.ID, "orgSourcedId": schoolID, "title": c.Title,

@@ -58,6 +58,9 @@ func periods(s *school.School) (list []gradebook.Period) {
 	return list
 }
 
+// termOf is the id of a period's term.
+func termOf(p gradebook.Period) string { return p.ID[:strings.LastIndexByte(p.ID, '-')] }
+
 // rules of the office's book: it wants a due date inside the period, a category and points, locks what was made from
 // outside, keeps one decimal, and takes scores during the school year only.
 func rules(s *school.School) gradebook.Rules {

@@ -223,7 +223,7 @@ func (r *Register) sessions(b string) (out []oneroster.AcademicSession) {
 		})
 	}
 	for _, p := range periods(r.school) {
-		term := strings.TrimSuffix(strings.TrimSuffix(p.ID, "-p1"), "-p2")
+		term := termOf(p)
 		out = append(out, oneroster.AcademicSession{
 			Base: base(p.ID, p.Start), Title: p.Title, Type: "gradingPeriod",
 			StartDate: oneroster.NewDate(p.Start), EndDate: oneroster.NewDate(p.End.AddDate(0, 0, 1)),

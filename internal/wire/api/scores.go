@@ -349,3 +349,17 @@ type GradebookRead struct {
 	Unread int            `json:"unread" doc:"Records that could not be understood; nothing is changed because of them"`
 	First  []UnreadRecord `json:"first" doc:"The first of them"`
 }
+
+// UnfinishedWork is work of somebody that is not handed in, not marked, or marked and not final.
+type UnfinishedWork struct {
+	Assignment string     `json:"assignment"`
+	Section    string     `json:"section"`
+	Teachers   []string   `json:"teachers"`
+	Person     string     `json:"person"`
+	PersonID   string     `json:"personId,omitempty"`
+	State      string     `json:"state" enum:"draft,partly-marked,not-released,not-marked,missing,not-submitted"`
+	Score      string     `json:"score,omitempty" doc:"What is entered"`
+	Since      *time.Time `json:"since,omitempty" doc:"When that was entered"`
+	Due        *time.Time `json:"due,omitempty"`
+	Page       string     `json:"page,omitempty" doc:"Where it is marked"`
+}

@@ -18,6 +18,7 @@ import Carry from './Carry.vue'
 import FileSide from './FileSide.vue'
 import ScoreRuns from './ScoreRuns.vue'
 import SetUp from './SetUp.vue'
+import UnfinishedWork from './UnfinishedWork.vue'
 
 /** One score link: its assignments, what would be carried, what is set for it, what was done. */
 const props = defineProps<{ id: string }>()
@@ -56,6 +57,7 @@ async function ended() {
 const tabs = computed(() => [
   { name: 'assignments', title: $t('scores.assignments') },
   { name: 'scores', title: $t('scores.carryScores') },
+  { name: 'unfinished', title: $t('scores.unfinishedWork') },
   { name: 'set-up', title: $t('scores.setUp') },
   { name: 'runs', title: $t('scores.runs') },
 ])
@@ -108,6 +110,7 @@ const tabs = computed(() => [
     <Carry v-if="tab === 'scores'" :link="l" />
     <SetUp v-else-if="tab === 'set-up'" :link="l" />
     <ScoreRuns v-else-if="tab === 'runs'" :link="l" />
+    <UnfinishedWork v-else-if="tab === 'unfinished'" :link="l" />
     <Assignments v-else :link="l" @carry="tab = 'scores'" />
   </template>
 </template>
