@@ -26,7 +26,8 @@ func (s *Service) scores(ctx context.Context) (list []Finding, err error) {
 	for _, l := range all {
 		page := "/scores/" + l.ID
 		if l.Trouble != "" {
-			list = append(list, noticed(Mend, finding.Code(l.TroubleCode), l.Title, "scores for "+l.Book, l.Trouble, page))
+			list = append(list, noticed(Mend, finding.Code(l.TroubleCode), l.Title, "scores for "+l.Book, l.Trouble,
+				page))
 		}
 		if l.LastFailed && l.LastRunID != "" {
 			list = append(list, noticed(Mend, finding.RunFailed, l.Title, "scores for "+l.Book,

@@ -39,7 +39,8 @@ func large(b *testing.B) (*school, scorestore.Link) {
 			Category: &oneroster.Ref{SourcedID: "work"},
 		})
 		for s := 1; s <= 60; s++ {
-			x.mark(fmt.Sprintf("item-%02d", i), fmt.Sprintf("stu-%03d", s), oneroster.ScoreFullyGraded, float64(s%20), nil)
+			x.mark(fmt.Sprintf("item-%02d", i), fmt.Sprintf("stu-%03d", s), oneroster.ScoreFullyGraded, float64(s%20),
+				nil)
 		}
 	}
 	return x, x.link()

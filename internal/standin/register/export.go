@@ -27,23 +27,12 @@ func Tables(s *school.School) map[string]oneroster.Table {
 		t.Rows = append(t.Rows, row)
 		out[file] = t
 	}
-	day := func(t time.Time) string { return t.Format(time.DateOnly) }
 	add(oneroster.FileOrgs, map[string]string{
 		"sourcedId": schoolID, "name": s.Name, "type": "school",
 		"identifier": "FGS",
 	})
-	for _, t := range s.Terms {
-		add(oneroster.FileSessions, map[string]string{
-			"sourcedId": t.ID, "title": t.Title, "type": "term",
-			"startDate": day(t.Start), "endDate": day(t.End), "schoolYear": strconv.Itoa(s.Terms[1].End.Year()),
-		})
-	}
-	for _, p := range periods(s) {
-		add(oneroster.FileSessions, map[string]string{
-			"sourcedId": p.ID, "title": p.Title, "type": "gradingPeriod", "parentSourcedId": termOf(p),
-			"startDate": day(p.Start), "endDate": day(p.End.AddDate(0, 0, 1)),
-			"schoolYear": strconv.Itoa(s.Terms[1].End.Year()),
-		})
+	for _, row := range sessionRows(s) {
+		add(oneroster.FileSessions, row)
 	}
 	for _, c := range s.Courses {
 		add(oneroster.FileCourses, map[string]string{
@@ -92,4 +81,23 @@ func Enrolment(e school.Enrolment) map[string]string {
 		"userSourcedId": e.PersonID, "role": e.Role, "primary": fmt.Sprint(e.Role == "teacher"),
 		"beginDate": e.Begin.Format(time.DateOnly),
 	}
+}
+
+// sessionRows are the terms and their grading periods.
+func sessionRows(s *school.School) (rows []map[string]string) {
+	day := func(t time.Time) string { return t.Format(time.DateOnly) }
+	year := strconv.Itoa(s.Terms[1].End.Year())
+	for _, t := range s.Terms {
+		rows = append(rows, map[string]string{
+			"sourcedId": t.ID, "title": t.Title, "type": "term", "startDate": day(t.Start), "endDate": day(t.End),
+			"schoolYear": year,
+		})
+	}
+	for _, p := range periods(s) {
+		rows = append(rows, map[string]string{
+			"sourcedId": p.ID, "title": p.Title, "type": "gradingPeriod", "parentSourcedId": termOf(p),
+			"startDate": day(p.Start), "endDate": day(p.End.AddDate(0, 0, 1)), "schoolYear": year,
+		})
+	}
+	return rows
 }
