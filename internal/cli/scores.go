@@ -287,7 +287,10 @@ func scoresShow() *cli.Command {
 		Name: "show", Usage: "Which side counts for what, what is set, and how it is", ArgsUsage: "SCORE-LINK",
 		Description: "  kanban scores show Propagation",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			_, l, _, err := scoreLinkNamed(ctx, cmd, 1)
+			c, l, _, err := scoreLinkNamed(ctx, cmd, 1)
+			if err == nil {
+				l, err = client.Get[api.ScoreLink](ctx, c, "/score-links/"+l.ID)
+			}
 			if err != nil {
 				return err
 			}
@@ -310,6 +313,11 @@ func scoresShow() *cli.Command {
 			}
 			if l.ComparedAt != nil {
 				say(cmd, "  compared %s: %s", moment(l.ComparedAt), scoreCounts(l.Counts))
+			}
+			for _, step := range l.Checklist.Steps {
+				if !step.Done {
+					say(cmd, "  still to do: %s. %s", step.Title, step.Next)
+				}
 			}
 			return showReasons(cmd, l.Reasons)
 		},
@@ -690,7 +698,7 @@ func pauseScores(name string, paused bool) *cli.Command {
 			if err != nil {
 				return err
 			}
-			say(cmd, "The score link %q is %s.", l.Title, words(l.State, 1))
+			say(cmd, "%s: %s.", l.Title, words(l.State, 1))
 			return nil
 		},
 	}

@@ -164,7 +164,7 @@ func TestCommandLineScores(t *testing.T) {
 	expect(0, "false", "scores", "periods", "Propagation", "--open", "First term, first half")
 	expect(0, "paused", "scores", "pause", "Propagation")
 	expect(1, "is paused; resume it first", "scores", "run", "Propagation")
-	expect(0, "to carry", "scores", "resume", "Propagation")
+	expect(0, "Propagation: needs a person", "scores", "resume", "Propagation")
 	expect(0, "runs daily", "scores", "edit", "Propagation", "--schedule", "daily 18:00", "--flag", "missing=zero")
 	expect(0, "work is marked there", "scores", "show", "Propagation")
 	expect(0, "stays there", "scores", "end", "Propagation")

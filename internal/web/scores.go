@@ -287,7 +287,13 @@ func (s *Server) taggedScoreLink(ctx context.Context, id string, err error) (api
 		return api.ScoreLink{}, 0, err
 	}
 	l, err := s.Scores.Find(ctx, id)
-	return scoreLink(l), l.Version, err
+	if err != nil {
+		return api.ScoreLink{}, 0, err
+	}
+	out := scoreLink(l)
+	list, err := s.Reports.ScoreLink(ctx, l.Link)
+	out.Checklist = checklist(list)
+	return out, l.Version, err
 }
 
 func (s *Server) makeScoreLink(ctx context.Context, in *with[api.NewScoreLink]) (api.ScoreLink, int, error) {

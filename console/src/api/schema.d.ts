@@ -6436,6 +6436,8 @@ export interface components {
             /** @description The book takes packages that are downloaded here, and is read from ones that are uploaded */
             bookFiles?: boolean;
             bookInterfaceId: string;
+            /** @description Not in lists */
+            checklist?: components["schemas"]["Checklist"];
             /** Format: date-time */
             comparedAt?: string;
             /** @description Scores by outcome, as compared last */

@@ -2,12 +2,17 @@ package reports
 
 import (
 	"context"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
 
+	"kanban/internal/adapter"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/grade"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
 	"kanban/internal/store/scorestore"
 )
 
@@ -72,4 +77,41 @@ func number(n int, what string) string {
 		return "1 " + what
 	}
 	return fmt.Sprintf("%d %ss", n, what)
+}
+
+// ScoreLink gives the checklist of a score link.
+func (s *Service) ScoreLink(ctx context.Context, l scorestore.Link) (Checklist, error) {
+	list := Checklist{}
+	for _, side := range []struct {
+		id, title, next string
+		can             adapter.Capability
+	}{
+		{
+			l.SourceInterfaceID, "The gradebook where work is marked can be read", "Test its interface", adapter.ScoresIn,
+		},
+		{l.BookInterfaceID, "The book of record can be written to", "Test its interface", adapter.ScoresOut},
+	} {
+		c, err := connectionstore.FindInterface(ctx, s.Store, side.id)
+		if err != nil && !errors.Is(err, db.ErrNotFound) {
+			return nil, err
+		}
+		var probe []adapter.Report
+		if err == nil && len(c.Probe) > 0 {
+			if err := json.Unmarshal(c.Probe, &probe); err != nil {
+				return nil, err
+			}
+		}
+		works := slices.ContainsFunc(probe, func(r adapter.Report) bool {
+			return r.Capability == side.can && r.State == adapter.Works
+		})
+		list = append(list, Step{side.title, works && !c.Paused(), side.next})
+	}
+	carries := l.ComparedAt != nil && (l.Counts[grade.New.String()]+l.Counts[grade.Update.String()]+
+		l.Counts[grade.Unchanged.String()] > 0 || l.Counts["makes"] > 0)
+	return append(list,
+		Step{"Both sides were compared", l.ComparedAt != nil && l.Trouble == "", "Look what would be carried"},
+		Step{"An assignment is ready", carries, "See why none is ready, and mend it or choose what is set for it"},
+		Step{"Carried once by hand", l.RanAt != nil, "Carry the scores; by itself it runs only after that"},
+		Step{"Not paused", l.PausedAt == nil && l.EndedAt == nil, "Let it go on"},
+	), nil
 }

@@ -109,6 +109,7 @@ type ScoreLink struct {
 	Ended             bool               `json:"ended"`
 	MadeBy            string             `json:"madeBy"`
 	Version           int                `json:"version"`
+	Checklist         Checklist          `json:"checklist,omitzero" doc:"Not in lists"`
 }
 
 // EditScoreLink changes a score link; what is absent stays.

@@ -6,6 +6,7 @@ import { computed } from 'vue'
 import { api, ifMatch, ok } from '../../api/client'
 import { refresh } from '../../api/live'
 import { useAddress } from '../../parts/address'
+import Checklist from '../../parts/Checklist.vue'
 import { ask } from '../../parts/form/ask'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
@@ -86,6 +87,7 @@ const tabs = computed(() => [
       </template>
     </PageHead>
     <Oops :error="pause.error.value ?? end.error.value" />
+    <Checklist v-if="!l.ended" class="steps" :list="l.checklist!" :open="!l.checklist!.live" />
     <div class="sheet sides">
       <div>
         <small class="faint">{{ $t('scores.whereMarked') }}</small>
@@ -127,6 +129,10 @@ const tabs = computed(() => [
 .sides > div {
   display: grid;
   gap: 0.1rem;
+}
+
+.steps {
+  margin: -0.5rem 0 0.6rem;
 }
 
 .arrow {
