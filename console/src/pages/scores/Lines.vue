@@ -79,7 +79,9 @@ const kind = (o: string) => (urgent.includes(o) ? 'urgent' : writes.includes(o) 
             size="small"
             variant="outlined"
             :label="$t('scores.keepBooks', { value: data.entry.theirs.text })"
-            :aria-label="$t('scores.keepBooksOf', { name: data.name, title: data.title })"
+            :aria-label="
+              $t('scores.keepBooksOf', { value: data.entry.theirs.text, name: data.name, title: data.title })
+            "
             :disabled="data.entry.outcome === 'kept'"
             @click="emit('decide', data, 'theirs')"
           />
@@ -87,7 +89,9 @@ const kind = (o: string) => (urgent.includes(o) ? 'urgent' : writes.includes(o) 
             size="small"
             variant="outlined"
             :label="$t('scores.carryOurs', { value: data.entry.ours.text })"
-            :aria-label="$t('scores.carryOursOf', { name: data.name, title: data.title })"
+            :aria-label="
+              $t('scores.carryOursOf', { value: data.entry.ours.text, name: data.name, title: data.title })
+            "
             :disabled="data.entry.outcome === 'replace'"
             @click="emit('decide', data, 'ours')"
           />
