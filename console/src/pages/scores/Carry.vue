@@ -189,7 +189,7 @@ const quiet = computed(() => p.value && !p.value.changes && !p.value.makes)
     <p v-if="p.categories.length" class="faint">
       {{ $t('scores.categoriesMade', { names: p.categories.join(', ') }) }}
     </p>
-    <details v-if="items.length" class="sheet which" :open="items.length < 7">
+    <details v-if="items.length" class="sheet which" :open="items.length < 4">
       <summary>{{ $t('scores.whichAreCarried', { n: only.length, all: items.length }) }}</summary>
       <TickField
         v-for="i in items"
@@ -197,8 +197,8 @@ const quiet = computed(() => p.value && !p.value.changes && !p.value.makes)
         :model-value="!skipped.has(i.id)"
         :label="`${i.title}, ${i.section}`"
         @update:model-value="toggle(i.id)"
-        >{{ i.title }} <span class="faint">{{ i.section }} ·</span>
-        <template v-if="i.outcome === 'made'">{{ $t('scores.isMade') }}, </template
+        >{{ i.title }} <span class="faint">{{ i.section }} ·{{ ' ' }}</span
+        ><template v-if="i.outcome === 'made'">{{ $t('scores.isMade') }}, </template
         >{{ $t('scores.scoreCount', { n: changes(i.counts) }, changes(i.counts)) }}</TickField
       >
     </details>

@@ -87,7 +87,7 @@ const tabs = computed(() => [
       </template>
     </PageHead>
     <Oops :error="pause.error.value ?? end.error.value" />
-    <Checklist v-if="!l.ended" class="steps" :list="l.checklist!" :open="!l.checklist!.live" />
+    <Checklist v-if="!l.ended" class="steps" :list="l.checklist!" />
     <div class="sheet sides">
       <div>
         <small class="faint">{{ $t('scores.whereMarked') }}</small>
