@@ -115,8 +115,7 @@ func (s *Service) areGradebooks(ctx context.Context, l scorestore.Link) error {
 	} {
 		c, err := connectionstore.FindInterface(ctx, s.Store, id)
 		if errors.Is(err, db.ErrNotFound) || err == nil && !adapter.IsGradebook(c.Kind) {
-			return refusal.Invalid(field, "is no gradebook; connect one first: kanban connections add --kind %s",
-				adapter.KindGradebook)
+			return refusal.Invalid(field, "is no gradebook; connect one first: kanban interfaces add")
 		}
 		if err != nil {
 			return err
@@ -338,6 +337,12 @@ func (s *Service) Change(ctx context.Context, who, id string, version int, e Edi
 		l.SourceInterfaceID = *e.SourceInterfaceID
 	}
 	if e.SourceClass != nil || e.SourceInterfaceID != nil {
+		if l.SourceClass == "" {
+			return l, refusal.Invalid("sourceClass", "is missing: choose the class in which work is marked")
+		}
+		if err := s.areGradebooks(ctx, l); err != nil {
+			return l, err
+		}
 		all, err := scorestore.SectionsOf(ctx, s.Store, []string{l.ID})
 		if err != nil {
 			return l, err

@@ -27,7 +27,7 @@ import (
 )
 
 func TestMain(m *testing.M) {
-	_ = flag.Set("rapid.checks", "40") // each carries scores between real servers
+	_ = flag.Set("rapid.checks", "20") // each carries scores between real servers
 	storetest.Main(m)
 }
 
