@@ -466,7 +466,7 @@ func TestScoreLinksRunByThemselves(t *testing.T) {
 	x.mark("cuttings-report", "stu-003", oneroster.ScoreFullyGraded, 12, nil)
 	two := 2.0
 	x.setInBook(report, "stu-003", &two)
-	later := func() time.Time { return l.NextAt.Add(time.Minute) }
+	later := func() time.Time { return l.NextAt.Add(10 * time.Minute) } // no read answers that was made before
 	x.Scores.Clock = later
 	require.NoError(t, x.Scores.Tick(t.Context(), later()))
 	var jobs int
