@@ -67,16 +67,9 @@ func scoreReason(l scorestore.Noted, r grade.Reasons, page string) (f Finding, s
 		return f, false // the next run carries it
 	}
 	f = noticed(group, r.Reason, l.Title, "scores for "+l.Book,
-		fmt.Sprintf("%s in %s", number(r.Results, "score"), number(r.Items, "assignment")), page)
+		fmt.Sprintf("%s in %s", finding.Number(r.Results, "score"), finding.Number(r.Items, "assignment")), page)
 	f.Count = r.Results
 	return f, true
-}
-
-func number(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
 }
 
 // ScoreLink gives the checklist of a score link.

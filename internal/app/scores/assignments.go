@@ -37,37 +37,30 @@ type Assignment struct {
 	Page                       string // where it is marked, empty when nobody has said
 	Carries                    grade.Content
 	By                         grade.DateBasis
-	PeriodFinal                bool
 }
 
 // Assignments lists the assignments of a link by what was read last.
-func (s *Service) Assignments(ctx context.Context, linkID string) ([]Assignment, scorestore.Link, error) {
+func (s *Service) Assignments(ctx context.Context, linkID string) ([]Assignment, error) {
 	l, err := scorestore.FindLink(ctx, s.Store, linkID)
 	if err != nil {
-		return nil, l, err
+		return nil, err
 	}
 	c, err := s.compare(ctx, l)
 	if err != nil {
-		return nil, l, err
-	}
-	plans := map[string]*grade.ItemPlan{}
-	for i := range c.plan.Items {
-		plans[c.plan.Items[i].ID] = &c.plan.Items[i]
+		return nil, err
 	}
 	list := make([]Assignment, len(c.rows))
 	for i, x := range c.rows {
-		list[i] = c.assignment(x, plans[x.ID])
+		list[i] = c.assignment(x, c.items[i], c.plan.Item(x.ID))
 	}
-	return list, l, nil
+	return list, nil
 }
 
-func (c *compared) assignment(x scorestore.Item, plan *grade.ItemPlan) Assignment {
+func (c *compared) assignment(x scorestore.Item, item grade.Item, plan *grade.ItemPlan) Assignment {
 	in, _ := c.sectionOf(x.SectionID)
-	item := c.gradeItem(x, c.book.read.ReadAt)
 	a := Assignment{
 		Item: x, Section: in.Title, Title: c.titleOf(x), Source: item.Source, Book: item.Book, Outcome: plan.Outcome,
 		Reasons: plan.Reasons, Counts: plan.Counts(), Carries: c.content(x), By: c.basis(x),
-		PeriodFinal:    item.PeriodFinal,
 		SourceCategory: c.source.titles[item.Source.Category],
 	}
 	for _, r := range item.Results {
@@ -309,8 +302,8 @@ func (s *Service) LinkItem(ctx context.Context, who, linkID, itemID, bookItem st
 
 // Decide keeps what somebody decides about scores that differ: of people of an assignment, of all of it, or of all of
 // a link. It holds until either side changes. It gives how many scores it is about.
-func (s *Service) Decide(ctx context.Context, who, linkID string, take grade.Side, items, people []string) (int,
-	error,
+func (s *Service) Decide(ctx context.Context, who, linkID string, take grade.Side, items, people []string) (
+	int, error,
 ) {
 	l, err := scorestore.FindLink(ctx, s.Store, linkID)
 	if err != nil {
@@ -388,7 +381,7 @@ func (s *Service) Give(ctx context.Context, who, linkID, student, item, personID
 				"%s has results of them already, as %q; two people's results would become one", w.source.name, id)
 		}
 	}
-	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := scorestore.KeepOwner(ctx, tx, o); err != nil {
 			return err
 		}
@@ -398,11 +391,12 @@ func (s *Service) Give(ctx context.Context, who, linkID, student, item, personID
 		}
 		return tx.Announce(ctx, "scoreLink", linkID)
 	})
+	return s.changed(ctx, linkID, err)
 }
 
 // Ungive takes that back.
 func (s *Service) Ungive(ctx context.Context, who, linkID, student, item string) error {
-	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+	err := s.Store.InTx(ctx, func(tx *db.Tx) error {
 		there, err := scorestore.DropOwner(ctx, tx, linkID, item, student)
 		if err == nil && !there {
 			err = fmt.Errorf("finding whose results they are: %w", db.ErrNotFound)
@@ -416,6 +410,7 @@ func (s *Service) Ungive(ctx context.Context, who, linkID, student, item string)
 		}
 		return tx.Announce(ctx, "scoreLink", linkID)
 	})
+	return s.changed(ctx, linkID, err)
 }
 
 // Periods lists the grading periods of a link, with who declared which of them final.
@@ -432,11 +427,8 @@ func (s *Service) Periods(ctx context.Context, linkID string) (list []grade.Peri
 	}
 	for _, x := range w.sections {
 		for _, p := range w.periods(x) {
-			if p.Kind == l.Policy.PeriodKind && !slices.ContainsFunc(list, func(
-				h grade.Period,
-			) bool {
-				return h.ID == p.ID
-			}) {
+			had := slices.ContainsFunc(list, func(h grade.Period) bool { return h.ID == p.ID })
+			if p.Kind == l.Policy.PeriodKind && !had {
 				list = append(list, p)
 			}
 		}
@@ -453,7 +445,7 @@ func (s *Service) Close(ctx context.Context, who, linkID, period string, final b
 	if !slices.ContainsFunc(list, func(p grade.Period) bool { return p.ID == period }) {
 		return refusal.Invalid("period", "the score link has no period %q", period)
 	}
-	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := scorestore.KeepPeriodFinal(ctx, tx, linkID, period, who, final, s.Clock.Now()); err != nil {
 			return err
 		}
@@ -463,6 +455,7 @@ func (s *Service) Close(ctx context.Context, who, linkID, period string, final b
 		}
 		return tx.Announce(ctx, "scoreLink", linkID)
 	})
+	return s.changed(ctx, linkID, err)
 }
 
 // Categories gives how the source's categories match the book's, and all that the book has but those of term grades.

@@ -3,6 +3,7 @@ package scores
 import (
 	"context"
 	"errors"
+	"fmt"
 	"time"
 
 	"kanban/internal/core/finding"
@@ -73,15 +74,18 @@ func (s *Service) Tick(ctx context.Context, at time.Time) error {
 
 // Look compares links and starts a run of each that has something to carry. Gradebooks that many have in common are
 // read once. What keeps one from being compared is kept with it and stops no other.
-func (s *Service) Look(ctx context.Context, linkIDs []string) error {
+func (s *Service) Look(ctx context.Context, linkIDs []string) (err error) {
 	for _, id := range linkIDs {
-		if err := s.auto(ctx, id); err != nil {
-			if _, refused := refusal.As(err); !refused && ctx.Err() != nil {
-				return err
-			}
+		failed := s.auto(ctx, id)
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		_, refused := refusal.As(failed) // paused or ended meanwhile is no failure, nor is unlinked
+		if failed != nil && !refused && !errors.Is(failed, db.ErrNotFound) {
+			err = errors.Join(err, fmt.Errorf("looking at score link %s: %w", id, failed))
 		}
 	}
-	return nil
+	return err
 }
 
 // auto carries what a link has to carry without anybody watching. Values of the book's own are replaced only where
@@ -94,8 +98,8 @@ func (s *Service) auto(ctx context.Context, id string) error {
 	if err := s.allowed(ctx, l); err != nil {
 		return err
 	}
-	c, err := s.readAndCompare(ctx, &l, fresh)
-	if err != nil {
+	c, trouble, err := s.readAndCompare(ctx, &l, fresh)
+	if trouble != nil || err != nil {
 		return err
 	}
 	plan, err := s.kept(ctx, c)
@@ -116,16 +120,13 @@ func (s *Service) auto(ctx context.Context, id string) error {
 	if !work {
 		return nil
 	}
-	p := scorestore.Preview{
-		ID: db.NewID(), LinkID: l.ID, Plan: plan, Fingerprint: plan.Fingerprint(), SourceRead: &c.source.read.ReadAt,
-		BookRead: &c.book.read.ReadAt, CreatedAt: s.Clock.Now(),
-	}
-	if err := s.Store.InTx(ctx, func(tx *db.Tx) error { return db.Create(tx, &p, "keeping the preview") }); err != nil {
+	p, err := s.keepPreview(ctx, c, plan, nil)
+	if err != nil {
 		return err
 	}
 	_, err = s.Start(ctx, bySchedule, p.ID, true)
 	if _, refused := refusal.As(err); refused {
 		return nil // a run is at work, or the link was paused meanwhile
 	}
-	return errors.Join(err)
+	return err
 }

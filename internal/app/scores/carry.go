@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -19,7 +18,6 @@ import (
 	"kanban/internal/store/runstore"
 	"kanban/internal/store/scorestore"
 	"kanban/internal/wire/call"
-	"kanban/internal/wire/oneroster"
 )
 
 const (
@@ -183,10 +181,7 @@ func (x *carrying) promise(ctx context.Context) (stop bool, err error) {
 	if x.plan.Keeps(p.Plan.Plan) {
 		return false, nil
 	}
-	next := scorestore.Preview{
-		ID: db.NewID(), LinkID: x.link.ID, Plan: x.plan, Fingerprint: x.plan.Fingerprint(), Reverts: x.run.Reverts,
-		SourceRead: &x.c.source.read.ReadAt, BookRead: &x.c.book.read.ReadAt, CreatedAt: x.Clock.Now(),
-	}
+	next := x.newPreview(x.c, x.plan, x.run.Reverts)
 	x.run.State, x.run.ErrorCode, x.run.NextPreview = runstore.Moved, string(finding.PreviewMoved), &next.ID
 	x.run.Error = "things changed since the preview; look at the new one and run that"
 	x.run.Findings = x.moved(p.Plan)
@@ -201,17 +196,10 @@ func (x *carrying) promise(ctx context.Context) (stop bool, err error) {
 // moved names the scores about which a preview does not hold any more.
 func (x *carrying) moved(had scorestore.Plan) (list []runstore.Noticed) {
 	for i := range had.Items {
-		var now *grade.ItemPlan
-		if at := slices.IndexFunc(x.plan.Items, func(
-			p grade.ItemPlan,
-		) bool {
-			return p.ID == had.Items[i].ID
-		}); at >= 0 {
-			now = &x.plan.Items[at]
-		}
+		now := x.plan.Item(had.Items[i].ID)
 		for _, e := range had.Items[i].Entries {
 			n := now.Entry(e.Who)
-			if !e.Outcome.Writes() || n != nil && n.Outcome == e.Outcome && n.Theirs == e.Theirs && n.Ours == e.Ours {
+			if !e.Outcome.Writes() || n.Keeps(&e) {
 				continue
 			}
 			is := "not there"
@@ -253,175 +241,10 @@ func (x *carrying) refused(err error) bool {
 	case call.Refused, call.NotFound:
 		return true
 	case call.NotAllowed: // one is locked; if nothing at all may be written, the run fails
-		return x.run.Reverts != nil || slices.ContainsFunc(x.changes, func(
-			c scorestore.Change,
-		) bool {
-			return c.State == runstore.ChangeDone
-		})
+		wrote := func(c scorestore.Change) bool { return c.State == runstore.ChangeDone }
+		return x.run.Reverts != nil || slices.ContainsFunc(x.changes, wrote)
 	}
 	return false
-}
-
-// categories makes those that the book lacks. Doing it again makes none twice: its id is the same every time.
-func (x *carrying) categories(ctx context.Context) error {
-	for i := range x.changes {
-		c := &x.changes[i]
-		if c.What != scorestore.AboutCategory || !c.Open() {
-			continue
-		}
-		at := slices.IndexFunc(x.plan.Makes, func(m grade.Category) bool { return m.ID == c.BookID })
-		var err error
-		if at >= 0 { // else it is there by now
-			if err = scorestore.MarkStarted(ctx, x.Store, x.run.ID, []int{c.Position}); err != nil {
-				return err
-			}
-			_, err = x.book.PutCategory(ctx, x.plan.Makes[at])
-			if err != nil && !x.refused(err) {
-				return err
-			}
-		}
-		if err := x.Store.InTx(ctx, func(tx *db.Tx) error { return x.ended(ctx, tx, c, err) }); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// assignments makes those that the book lacks, under ids of our own that are the same every time.
-func (x *carrying) assignments(ctx context.Context) error {
-	var made []*scorestore.Change
-	for i := range x.changes {
-		c := &x.changes[i]
-		if c.What != scorestore.AboutAssignment || !c.Open() {
-			continue
-		}
-		if err := runstore.KeepRunProgress(ctx, x.Store, x.run.ID, "making "+c.Title, x.done(),
-			x.run.Total); err != nil {
-			return err
-		}
-		if err := x.assignment(ctx, c); err != nil {
-			return err
-		}
-		if c.State == runstore.ChangeDone {
-			made = append(made, c)
-		}
-	}
-	if len(made) == 0 {
-		return nil
-	}
-	if x.files {
-		return x.look(ctx)
-	}
-	return x.seen(ctx, made)
-}
-
-// seen waits until the book shows the assignments that were made, for as long as its interface says. One that it took
-// and does not have is made again another time.
-func (x *carrying) seen(ctx context.Context, made []*scorestore.Change) error {
-	until := time.Now().Add(x.c.book.declared.Late)
-	for {
-		if err := x.look(ctx); err != nil {
-			return err
-		}
-		hidden := slices.DeleteFunc(slices.Clone(made), func(c *scorestore.Change) bool {
-			item, there := x.c.book.items[c.BookID]
-			return there && !item.Gone
-		})
-		for _, c := range hidden {
-			if err := x.ask(ctx, oneroster.FileLineItems, c.BookID); err != nil {
-				return err
-			}
-		}
-		if len(hidden) > 0 {
-			if err := x.compareAgain(ctx); err != nil {
-				return err
-			}
-		}
-		hidden = slices.DeleteFunc(hidden, func(c *scorestore.Change) bool {
-			item, there := x.c.book.items[c.BookID]
-			return there && !item.Gone
-		})
-		if len(hidden) == 0 {
-			return nil
-		}
-		if time.Now().After(until) {
-			return x.unmade(ctx, hidden)
-		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(time.Second):
-		}
-	}
-}
-
-// unmade notes assignments that the book took and does not have.
-func (x *carrying) unmade(ctx context.Context, hidden []*scorestore.Change) error {
-	err := x.Store.InTx(ctx, func(tx *db.Tx) error {
-		for _, c := range hidden {
-			for _, row := range x.c.rows {
-				if row.ID != *c.ItemID {
-					continue
-				}
-				row.BookItem, row.Made, row.LinkedAt = "", false, nil
-				if err := scorestore.UpdateItem(tx, &row); err != nil {
-					return err
-				}
-			}
-			c.State, c.Code = runstore.ChangeNotArrived, string(finding.NotArrived)
-			c.Answer = "accepted by the book, but not there when read back"
-			if err := scorestore.MarkEnded(ctx, tx, *c); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-	if err != nil {
-		return err
-	}
-	return x.compareAgain(ctx)
-}
-
-func (x *carrying) assignment(ctx context.Context, c *scorestore.Change) error {
-	at := slices.IndexFunc(x.c.rows, func(r scorestore.Item) bool { return r.ID == *c.ItemID })
-	if at < 0 {
-		return x.Store.InTx(ctx, func(tx *db.Tx) error { return x.ended(ctx, tx, c, errGone) })
-	}
-	row := x.c.rows[at]
-	if row.BookItem != "" { // it was linked meanwhile, or made before the run was cut off
-		return x.Store.InTx(ctx, func(tx *db.Tx) error { return x.ended(ctx, tx, c, nil) })
-	}
-	if plan := x.planOf(row.ID); plan == nil || plan.Outcome != grade.ItemMade {
-		c.Code = string(finding.ItemNotReady)
-		return x.Store.InTx(ctx, func(tx *db.Tx) error { return x.ended(ctx, tx, c, errNotReady) })
-	}
-	if err := scorestore.MarkStarted(ctx, x.Store, x.run.ID, []int{c.Position}); err != nil {
-		return err
-	}
-	in, _ := x.c.sectionOf(row.SectionID)
-	item := gradebooks.Item{LineItem: x.c.source.items[row.SourceItem].LineItem, Class: in.class}
-	item.ID = c.BookID
-	item.Category, _, _ = x.c.categoryOf(row)
-	settled, period := x.c.candidate(row, in, grade.Item{Source: item.LineItem})
-	if item.Period = period; settled.Basis == grade.ByAssigned && item.Due.IsZero() && x.c.book.declared.Needs.Due {
-		item.Due = item.Assigned
-	}
-	id, err := x.book.PutItem(ctx, item)
-	if err != nil && !x.refused(err) {
-		return err
-	}
-	now := x.Clock.Now()
-	return x.Store.InTx(ctx, func(tx *db.Tx) error {
-		if err == nil {
-			row.BookItem, row.Made, row.LinkedBy, row.LinkedAt = id, true, x.run.RequestedBy, &now
-			c.BookID = id
-			if err := scorestore.UpdateItem(tx, &row); err != nil {
-				return err
-			}
-			x.c.rows[at] = row
-		}
-		return x.ended(ctx, tx, c, err)
-	})
 }
 
 var (
@@ -430,14 +253,6 @@ var (
 	errNotMade  = errors.New("the assignment is not in the book")
 	errMoved    = errors.New("things changed since the preview, so nothing was written")
 )
-
-func (x *carrying) planOf(item string) *grade.ItemPlan {
-	at := slices.IndexFunc(x.plan.Items, func(p grade.ItemPlan) bool { return p.ID == item })
-	if at < 0 {
-		return nil
-	}
-	return &x.plan.Items[at]
-}
 
 // scores writes every score without an outcome: noted before, written, noted after. One that is refused never stops
 // the others.
@@ -539,7 +354,7 @@ type write struct {
 
 // write says how a score is written. Without one, the code and the error say why not; without either, it is there.
 func (x *carrying) write(c *scorestore.Change) (*write, finding.Code, error) {
-	item := x.planOf(*c.ItemID)
+	item := x.plan.Item(*c.ItemID)
 	at := slices.IndexFunc(x.c.rows, func(r scorestore.Item) bool { return r.ID == *c.ItemID })
 	if item == nil || at < 0 || x.c.rows[at].BookItem == "" {
 		return nil, finding.ItemNotReady, errNotMade
@@ -605,128 +420,6 @@ func (x *carrying) arrived(ctx context.Context, tx *db.Tx, c *scorestore.Change)
 	return x.ended(ctx, tx, c, nil)
 }
 
-// readBack reads the book again: what was written has to be there, as it was written. What a book shows late is waited
-// for as long as its interface says.
-func (x *carrying) readBack(ctx context.Context) error {
-	if x.files { // until a package of the book is uploaded, nobody knows
-		return x.look(ctx)
-	}
-	until := time.Now().Add(x.c.book.declared.Late)
-	for first := true; ; first = false {
-		step := "reading back"
-		if !first {
-			step = "reading back again: not everything shows yet"
-		}
-		if err := runstore.KeepRunProgress(ctx, x.Store, x.run.ID, step, x.done(), x.run.Total); err != nil {
-			return err
-		}
-		if err := x.withoutDeleted(ctx); err != nil {
-			return err
-		}
-		if err := x.look(ctx); err != nil {
-			return err
-		}
-		missing := x.missing()
-		if len(missing) > 0 && len(missing) <= mostAsked { // a book may not tell what changed
-			for _, m := range missing {
-				if err := x.ask(ctx, oneroster.FileResults, m.BookID); err != nil {
-					return err
-				}
-			}
-			if err := x.compareAgain(ctx); err != nil {
-				return err
-			}
-			missing = x.missing()
-		}
-		if len(missing) == 0 || time.Now().After(until) {
-			return x.Store.InTx(ctx, func(tx *db.Tx) error { return x.lost(ctx, tx, missing) })
-		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(time.Second):
-		}
-	}
-}
-
-// missing are the scores that the book took and does not have as they were written.
-func (x *carrying) missing() (list []lost) {
-	held := x.c.held()
-	for i := range x.changes {
-		c := &x.changes[i]
-		if c.What != scorestore.AboutScore || c.State != runstore.ChangeDone {
-			continue
-		}
-		if now := held[*c.ItemID+"/"+*c.PersonID]; !x.c.policy.Same(now, *c.Sent) {
-			list = append(list, lost{c, now})
-		}
-	}
-	return list
-}
-
-// lost notes scores that did not arrive. What the book does not have at all was not carried.
-func (x *carrying) lost(ctx context.Context, tx *db.Tx, missing []lost) error {
-	for _, m := range missing {
-		at := x.Clock.Now()
-		c, now := m.Change, m.now
-		c.State, c.FinishedAt = runstore.ChangeNotArrived, &at
-		if now.Blank() {
-			c.Code, c.Answer = string(finding.NotArrived), "accepted by the book, but not there when read back"
-			if err := scorestore.KeepCarried(ctx, tx, scorestore.Carried{
-				ItemID: *c.ItemID, PersonID: *c.PersonID,
-			}); err != nil {
-				return err
-			}
-		} else {
-			c.Code = string(finding.ScoreKeptOtherwise)
-			c.Answer = fmt.Sprintf("%s was sent, and the book has %s", c.Sent, now)
-		}
-		if err := scorestore.MarkEnded(ctx, tx, *c); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// mostAsked is how many records are asked for one by one when they do not show among what changed.
-const mostAsked = 200
-
-// lost is a score that the book took, with what it has now.
-type lost struct {
-	*scorestore.Change
-	now grade.Mark
-}
-
-// ask reads one record of the book and keeps it; one that is not there is gone.
-func (x *carrying) ask(ctx context.Context, collection, id string) error {
-	record, there, err := x.book.Record(ctx, collection, id)
-	if err != nil {
-		return err
-	}
-	if !there {
-		return scorestore.DropRecord(ctx, x.Store, x.link.BookInterfaceID, collection, id)
-	}
-	one, err := recordOf(collection, record)
-	if err != nil {
-		return nil //nolint:nilerr // it is as good as not there
-	}
-	return scorestore.KeepRecords(ctx, x.Store, x.link.BookInterfaceID, collection, x.c.book.read.ReadNo,
-		[]scorestore.Record{one})
-}
-
-// withoutDeleted looks whether what was deleted is gone: among what changed it does not show.
-func (x *carrying) withoutDeleted(ctx context.Context) error {
-	for _, c := range x.changes {
-		if c.What == scorestore.AboutScore && c.State == runstore.ChangeDone &&
-			x.plan.Deletes[*c.ItemID+"/"+*c.PersonID] {
-			if err := x.ask(ctx, oneroster.FileResults, c.BookID); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
 // finish ends the run with what became of everything.
 func (x *carrying) finish(ctx context.Context) error {
 	counts := map[string]int{
@@ -784,12 +477,4 @@ func (x *carrying) pause(ctx context.Context, tx *db.Tx) error {
 		return err
 	}
 	return tx.Audit(ctx, x.run.RequestedBy, "paused a score link whose scores were taken back", "score-link/"+x.link.ID, nil)
-}
-
-// counted says how many there are of something.
-func counted(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %s", n, strings.TrimSuffix(what, "s")+"s")
 }

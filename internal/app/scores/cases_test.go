@@ -282,6 +282,9 @@ func TestResultsOfSomebodyUnknownAreGiven(t *testing.T) {
 	someone := x.Person("stu-003").ID
 	require.Error(t, x.Scores.Give(ctx, "Maud", l.ID, "x-17", "", x.Person("stu-050").ID, ""), "they learn elsewhere")
 	require.NoError(t, x.Scores.Give(ctx, "Maud", l.ID, "x-17", "", someone, ""))
+	listed, err := x.Scores.Find(ctx, l.ID)
+	require.NoError(t, err)
+	assert.Equal(t, 1, listed.Counts["new"], "the list says so at once: %v", listed.Counts)
 	p = x.preview(l)
 	assert.Equal(t, grade.New, x.entry(p, report, "stu-003").Outcome)
 	require.NoError(t, x.Scores.Ungive(ctx, "Maud", l.ID, "x-17", ""))
@@ -300,7 +303,7 @@ func TestAssignmentsAreLinkedToThoseOfTheBook(t *testing.T) {
 	x.mark("cuttings-report", "stu-002", oneroster.ScoreFullyGraded, 15, nil)
 	x.preview(l)
 	row := func() scores.Assignment {
-		rows, _, err := x.Scores.Assignments(t.Context(), l.ID)
+		rows, err := x.Scores.Assignments(t.Context(), l.ID)
 		require.NoError(t, err)
 		for _, a := range rows {
 			if a.Title == report && a.Section == "Propagation A" {

@@ -1,8 +1,8 @@
 package scores
 
 import (
+	"cmp"
 	"context"
-	"errors"
 	"slices"
 	"strings"
 	"time"
@@ -94,9 +94,9 @@ func (w *world) candidate(x scorestore.Item, in section, item grade.Item) (c gra
 	if in.BeginsOn != nil {
 		c.TermBegins = *in.BeginsOn
 	}
-	linked := w.linked()
+	linked, called := w.linked(), grade.Called(item.Source.Title)
 	for id, b := range w.book.items {
-		if item.Book == nil && b.Class == in.class && !b.Gone && !linked[id] && sameTitle(b.Title, item.Source.Title) {
+		if item.Book == nil && b.Class == in.class && !b.Gone && !linked[id] && grade.Called(b.Title) == called {
 			c.NameTaken = true
 		}
 	}
@@ -118,13 +118,9 @@ func (w *world) linked() map[string]bool {
 	return out
 }
 
-func sameTitle(a, b string) bool {
-	return strings.EqualFold(strings.Join(strings.Fields(a), " "), strings.Join(strings.Fields(b), " "))
-}
-
 // results gives those of an assignment that belong to one section. Each is in exactly one of them, but for somebody
-// who
-// learns in several, and for a mover whose results were let go on in the new section: they stay in the old one too.
+// who learns in several, and for a mover whose results were let go on in the new section: they stay in the old one
+// too.
 func (w *world) results(x scorestore.Item, in section) (list []grade.Result) {
 	for _, r := range w.source.results[x.SourceItem] {
 		one := r.Result
@@ -213,6 +209,7 @@ func (w *world) whereNow(person string) string {
 type compared struct {
 	*world
 	rows   []scorestore.Item // in the order in which they are shown
+	items  []grade.Item      // the same, as they were compared
 	plan   grade.Plan
 	policy grade.Policy
 }
@@ -225,11 +222,11 @@ func (s *Service) compare(ctx context.Context, l scorestore.Link) (*compared, er
 	}
 	c := &compared{world: w, rows: w.sortedItems(), policy: policyOf(l.Policy, w.book.declared.Book)}
 	now := s.Clock.Now()
-	items := make([]grade.Item, len(c.rows))
+	c.items = make([]grade.Item, len(c.rows))
 	for i, x := range c.rows {
-		items[i] = w.gradeItem(x, now)
+		c.items[i] = w.gradeItem(x, now)
 	}
-	c.plan = grade.Compare(items, c.policy)
+	c.plan = grade.Compare(c.items, c.policy)
 	return c, nil
 }
 
@@ -298,9 +295,6 @@ func (w *world) titleOf(x scorestore.Item) string {
 
 // keepCompared keeps what a comparison found, or why there was none.
 func (s *Service) keepCompared(ctx context.Context, l *scorestore.Link, c *compared, trouble error) error {
-	if trouble != nil && ctx.Err() != nil {
-		return nil //nolint:nilerr // it was cut off, which is no trouble of the link
-	}
 	now := s.Clock.Now()
 	if l.Trouble, l.TroubleCode = "", ""; trouble != nil {
 		l.Trouble, l.TroubleCode = trouble.Error(), string(adapter.RunCodeOf(trouble))
@@ -355,25 +349,42 @@ func (s *Service) Preview(ctx context.Context, linkID string, within time.Durati
 	if l.EndedAt != nil {
 		return scorestore.Preview{}, refusal.Conflict("", "this score link has ended; make a new one")
 	}
-	c, err := s.readAndCompare(ctx, &l, within)
-	if err != nil {
+	c, trouble, err := s.readAndCompare(ctx, &l, within)
+	if err := cmp.Or(trouble, err); err != nil {
 		return scorestore.Preview{}, err
 	}
 	plan, err := s.kept(ctx, c)
 	if err != nil {
 		return scorestore.Preview{}, err
 	}
-	p := scorestore.Preview{
-		ID: db.NewID(), LinkID: l.ID, Plan: plan, Fingerprint: plan.Fingerprint(), SourceRead: &c.source.read.ReadAt,
-		BookRead: &c.book.read.ReadAt, CreatedAt: s.Clock.Now(),
+	return s.keepPreview(ctx, c, plan, nil)
+}
+
+// newPreview is a preview of a plan, not kept yet.
+func (s *Service) newPreview(c *compared, plan scorestore.Plan, reverts *string) scorestore.Preview {
+	return scorestore.Preview{
+		ID: db.NewID(), LinkID: c.link.ID, Plan: plan, Fingerprint: plan.Fingerprint(), Reverts: reverts,
+		SourceRead: &c.source.read.ReadAt, BookRead: &c.book.read.ReadAt, CreatedAt: s.Clock.Now(),
 	}
+}
+
+func (s *Service) keepPreview(ctx context.Context, c *compared, plan scorestore.Plan, reverts *string) (
+	scorestore.Preview, error,
+) {
+	p := s.newPreview(c, plan, reverts)
 	return p, s.Store.InTx(ctx, func(tx *db.Tx) error { return db.Create(tx, &p, "keeping the preview") })
 }
 
-// readAndCompare reads both sides and compares, and keeps what was found.
-func (s *Service) readAndCompare(ctx context.Context, l *scorestore.Link, within time.Duration) (*compared, error) {
-	c, err := s.readSides(ctx, l, within, within)
-	return c, errors.Join(err, s.keepCompared(context.WithoutCancel(ctx), l, c, err))
+// readAndCompare reads both sides and compares, and keeps what was found: trouble, when there was any, is kept with
+// the link. An error means that nothing was kept.
+func (s *Service) readAndCompare(ctx context.Context, l *scorestore.Link, within time.Duration) (c *compared, trouble,
+	err error,
+) {
+	c, trouble = s.readSides(ctx, l, within, within)
+	if trouble != nil && ctx.Err() != nil {
+		return nil, nil, trouble // it was cut off, which is no trouble of the link
+	}
+	return c, trouble, s.keepCompared(context.WithoutCancel(ctx), l, c, trouble)
 }
 
 // readSides reads each side unless a read that is younger answers, and compares.

@@ -1,6 +1,7 @@
 package scores_test
 
 import (
+	"context"
 	"fmt"
 	"testing"
 
@@ -11,13 +12,13 @@ import (
 	"kanban/internal/core/refusal"
 	"kanban/internal/standin/fault"
 	"kanban/internal/standin/gradebook"
+	"kanban/internal/store/db"
 	"kanban/internal/store/runstore"
 	"kanban/internal/wire/oneroster"
 )
 
-// A book that is slow, throttles, breaks off, swallows or answers nonsense: nothing is carried twice, nothing is
-// said to
-// be there that is not, and once it is well again the rest is carried.
+// A book that is slow, throttles, breaks off, swallows or answers nonsense: nothing is carried twice, nothing is said
+// to be there that is not, and once it is well again the rest is carried.
 func TestBooksThatMisbehave(t *testing.T) {
 	for name, f := range map[string]fault.Fault{
 		"throttles":       {Kind: fault.Status, Status: 429, RetryAfter: 1, Method: "PUT", Count: 3},
@@ -98,4 +99,30 @@ func TestLinksArePointedElsewhere(t *testing.T) {
 	_, err = x.Scores.Change(t.Context(), "test", l.ID, 0, scores.Edit{SourceClass: &back})
 	require.NoError(t, err)
 	assert.Zero(t, x.preview(l).Plan.Counts().Changes())
+}
+
+// Links that run by themselves: a source that is away is kept as the link's trouble, one that is cut off by a stop of
+// the service is not.
+func TestTroubleIsKeptWithTheLink(t *testing.T) {
+	x, l, _ := carried(t)
+	trouble := func() string {
+		listed, err := x.Scores.Find(t.Context(), l.ID)
+		require.NoError(t, err)
+		return listed.Trouble
+	}
+	stale := func() {
+		_, err := db.Exec(t.Context(), x.Store, `UPDATE gradebook_reads SET read_at = now() - interval '1 hour'`)
+		require.NoError(t, err)
+	}
+	stale()
+	stopped, stop := context.WithCancel(t.Context())
+	stop()
+	require.ErrorIs(t, x.Scores.Look(stopped, []string{l.ID}), context.Canceled)
+	assert.Empty(t, trouble())
+	require.NoError(t, x.Standins.Fault("platform", fault.Fault{Kind: fault.Status, Status: 403, Count: 1000}))
+	require.NoError(t, x.Scores.Look(t.Context(), []string{db.NewID(), l.ID}), "one that is not there stops no other")
+	assert.NotEmpty(t, trouble())
+	x.Standins.ClearFaults()
+	require.NoError(t, x.Scores.Look(t.Context(), []string{l.ID}))
+	assert.Empty(t, trouble())
 }

@@ -34,8 +34,7 @@ func (c *compared) event(t rule.Trigger, row scorestore.Item, person string, mar
 }
 
 // events are the facts that a comparison shows: scores that have become final, and scores that differ. Each is
-// recorded
-// once for the values that it is about.
+// recorded once for the values that it is about.
 func (c *compared) events(now time.Time) (list []eventstore.Event) {
 	for _, item := range c.plan.Items {
 		row := c.row(item.ID)

@@ -17,11 +17,6 @@ import (
 	"kanban/internal/wire/oneroster"
 )
 
-// uploaded says when the latest package of a gradebook of files was uploaded.
-func (s *Service) uploaded(ctx context.Context, c connectionstore.Interface) (scorestore.Read, error) {
-	return scorestore.FindRead(ctx, s.Store, c.ID)
-}
-
 // Upload reads a OneRoster CSV package of a gradebook: what a file of mode bulk does not have any more is gone, unless
 // something in it could not be understood. What was handed over before and is in it is proven.
 func (s *Service) Upload(ctx context.Context, who, interfaceID string, content []byte) (r scorestore.Read, err error) {
@@ -62,7 +57,7 @@ func (s *Service) Upload(ctx context.Context, who, interfaceID string, content [
 		if err := scorestore.EndRead(ctx, tx, r, true, complete); err != nil {
 			return err
 		}
-		if err := scorestore.Prove(ctx, tx, interfaceID); err != nil {
+		if err := scorestore.Prove(ctx, tx, r, complete); err != nil {
 			return err
 		}
 		if err := tx.Audit(ctx, who, "uploaded a package of a gradebook", "interface/"+interfaceID,
@@ -75,35 +70,17 @@ func (s *Service) Upload(ctx context.Context, who, interfaceID string, content [
 
 // keepRows keeps the rows of one file.
 func keepRows(ctx context.Context, tx *db.Tx, p *oneroster.Package, collection string, r *scorestore.Read) error {
-	var batch []scorestore.Record
-	keep := func() error {
-		err := scorestore.KeepRecords(ctx, tx, r.InterfaceID, collection, r.ReadNo, batch)
-		batch = batch[:0]
-		return err
-	}
-	unread := func(line int, problem string) {
-		if r.UnreadCount++; len(r.Unread) < mostUnread {
-			r.Unread = append(r.Unread, scorestore.Unread{Collection: collection, Position: line, Problem: problem})
-		}
-	}
+	k := keeper{to: tx, collection: collection, read: r}
 	err := p.Rows(collection, func(row oneroster.Row) error {
-		x, problem := recordOf(collection, row)
-		if problem != nil {
-			unread(row.Line, problem.Error())
-			return nil
-		}
-		if batch = append(batch, x); len(batch) < page {
-			return nil
-		}
-		return keep()
+		return k.keep(ctx, row.Line, row)
 	}, func(b oneroster.Bad) error {
-		unread(b.Line, b.Cause)
+		k.unread(b.Line, b.Cause)
 		return nil
 	}, nil)
-	if err == nil && len(batch) > 0 {
-		err = keep()
+	if err != nil {
+		return err
 	}
-	return err
+	return k.flush(ctx)
 }
 
 // Package writes what waits to be put into a gradebook of files, as a OneRoster CSV package of mode delta.
@@ -137,8 +114,10 @@ func (x *side) handedOver(ctx context.Context, from db.From, interfaceID string)
 		case oneroster.FileLineItems:
 			x.handed[h.RemoteID] = true
 		case oneroster.FileResults:
-			x.unproven[h.Item+"/"+h.Student] = true
-			x.waiting = append(x.waiting, h.Student)
+			if h.Student != "" { // else it is to be deleted
+				x.unproven[h.Item+"/"+h.Student] = true
+				x.waiting = append(x.waiting, h.Student)
+			}
 		case oneroster.FileCategories:
 			c := grade.Category{ID: h.RemoteID, Title: h.Record["title"], Weight: -1}
 			if x.titles[c.ID] == "" {
@@ -171,8 +150,8 @@ func (f fileBook) PutItem(ctx context.Context, x gradebooks.Item) (string, error
 }
 
 // PutResult hands a score over.
-func (f fileBook) PutResult(ctx context.Context, id, item, student string, m grade.Mark, at time.Time) (string,
-	error,
+func (f fileBook) PutResult(ctx context.Context, id, item, student string, m grade.Mark, at time.Time) (
+	string, error,
 ) {
 	return f.hand(ctx, oneroster.FileResults, id, scorestore.Handed{
 		Item: item, Student: student, Record: f.values(gradebooks.ResultRow(id, item, student, m, at)),

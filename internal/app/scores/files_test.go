@@ -3,6 +3,7 @@ package scores_test
 import (
 	"archive/zip"
 	"bytes"
+	"encoding/csv"
 	"io"
 	"strings"
 	"testing"
@@ -80,7 +81,7 @@ func marksPackage(change func(map[string]oneroster.Table)) []byte {
 	return out.Bytes()
 }
 
-// package_ is what waits to be put into the book, by file.
+// waiting is what waits to be put into the book, by file.
 func (x *school) waiting() map[string]string {
 	x.t.Helper()
 	var out bytes.Buffer
@@ -99,8 +100,7 @@ func (x *school) waiting() map[string]string {
 }
 
 // From files into files: what is carried is handed over until a package of the book shows it, and nothing that the
-// book
-// may have is replaced meanwhile.
+// book may have is replaced meanwhile.
 func TestScoresGoFromFilesIntoFiles(t *testing.T) {
 	x, l := filesSchool(t)
 	p := x.preview(l)
@@ -121,7 +121,7 @@ func TestScoresGoFromFilesIntoFiles(t *testing.T) {
 	assert.Equal(t, finding.BookNotRead, x.entry(x.preview(l), "Essay", "stu-002").Reason)
 
 	// The book's own package shows one of both, with another value, and not the other.
-	rows, _, err := x.Scores.Assignments(t.Context(), l.ID)
+	rows, err := x.Scores.Assignments(t.Context(), l.ID)
 	require.NoError(t, err)
 	var items []map[string]string
 	for _, a := range rows {
@@ -148,6 +148,54 @@ func TestScoresGoFromFilesIntoFiles(t *testing.T) {
 	}
 	assert.Len(t, reasons, 2, "%v", reasons)
 	assert.NotContains(t, x.waiting()["results.csv"], first["sourcedId"], "what arrived is not handed over again")
+}
+
+// What a run handed over and the book has is reverted by a file too, and is over once the book has it no more.
+func TestScoresInFilesAreReverted(t *testing.T) {
+	x, l := filesSchool(t)
+	r := x.run(x.preview(l), false)
+	require.Equal(t, 2, r.Counts["scored"])
+	arrived := x.waiting()
+	x.upload(x.book, packageOf(t, arrived, oneroster.FileLineItems, oneroster.FileResults))
+	require.NotContains(t, x.waiting(), "results.csv", "all of it has arrived")
+	p, err := x.Scores.Revert(t.Context(), r.ID)
+	require.NoError(t, err)
+	back := x.run(p, false)
+	assert.Equal(t, runstore.Finished, back.State, "%s %v", back.Error, back.Counts)
+	assert.Equal(t, 2, back.Counts["reverted"])
+	waiting := x.waiting()
+	assert.Equal(t, 2, strings.Count(waiting["results.csv"], oneroster.ToBeDeleted))
+
+	for _, of := range [][]string{{oneroster.FileLineItems}, {oneroster.FileLineItems, oneroster.FileResults}} {
+		x.upload(x.book, packageOf(t, arrived, of...)) // says nothing about scores, or is older than the file for it
+		assert.Equal(t, waiting["results.csv"], x.waiting()["results.csv"])
+	}
+	arrived["results.csv"], _, _ = strings.Cut(arrived["results.csv"], "\r\n")
+	x.upload(x.book, packageOf(t, arrived, oneroster.FileLineItems, oneroster.FileResults))
+	assert.NotContains(t, x.waiting(), "results.csv")
+	assert.Equal(t, 2, x.preview(l).Plan.Counts()[grade.New], "it may be carried again")
+}
+
+// packageOf is a package of some files, each saying all that there is.
+func packageOf(t *testing.T, files map[string]string, collections ...string) []byte {
+	t.Helper()
+	tables := map[string]oneroster.Table{}
+	for _, c := range collections {
+		rows, err := csv.NewReader(strings.NewReader(files[c+".csv"])).ReadAll()
+		require.NoError(t, err)
+		table := oneroster.Table{Mode: oneroster.Bulk}
+		for _, values := range rows[1:] {
+			row := map[string]string{}
+			for i, value := range values {
+				row[rows[0][i]] = value
+			}
+			table.Rows = append(table.Rows, row)
+		}
+		tables[c] = table
+	}
+	var out bytes.Buffer
+	require.NoError(t, oneroster.WritePackage(&out, "test", tables))
+	return out.Bytes()
 }
 
 // Packages that cannot be read are refused, with what they had before still there.

@@ -290,7 +290,7 @@ func (s *Service) Make(ctx context.Context, who string, n NewLink) (scorestore.L
 		if o.Poor() && !n.Anyway {
 			return l, refusal.Conflict(finding.PoorOverlap,
 				"%s and %s have %s in common; is it the right class? If so, make the link all the same", l.SourceClass, o.Section,
-				counted(o.Both, "learner"))
+				finding.Number(o.Both, "learner"))
 		}
 	}
 	l.MadeBy = who

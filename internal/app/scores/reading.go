@@ -42,7 +42,7 @@ func (s *Service) Read(ctx context.Context, interfaceID string, within time.Dura
 ) {
 	if c, found := connectionstore.FindInterface(ctx, s.Store, interfaceID); found == nil &&
 		c.Kind == adapter.KindScoreFile {
-		return s.uploaded(ctx, c)
+		return scorestore.FindRead(ctx, s.Store, c.ID) // the latest package that was uploaded
 	}
 	book, _, err := s.open(ctx, interfaceID)
 	if err != nil {
@@ -91,38 +91,60 @@ func (s *Service) Read(ctx context.Context, interfaceID string, within time.Dura
 func (s *Service) readCollection(ctx context.Context, book *gradebooks.Gradebook, collection string, since time.Time,
 	r *scorestore.Read,
 ) error {
-	var batch []scorestore.Record
-	keep := func() error {
-		err := scorestore.KeepRecords(ctx, s.Store, r.InterfaceID, collection, r.ReadNo, batch)
-		batch = batch[:0]
-		return err
-	}
+	k := keeper{to: s.Store, collection: collection, read: r}
 	position := 0
-	bad := func(at int, err error) error {
-		if r.UnreadCount++; len(r.Unread) < mostUnread {
-			r.Unread = append(r.Unread, scorestore.Unread{Collection: collection, Position: at, Problem: err.Error()})
-		}
-		return nil
-	}
 	err := book.Each(ctx, collection, since, func(record oneroster.Record) error {
 		position++
-		x, problem := recordOf(collection, record)
-		if problem != nil {
-			return bad(position, problem)
-		}
-		if batch = append(batch, x); len(batch) < page {
-			return nil
-		}
-		return keep()
-	}, bad)
+		return k.keep(ctx, position, record)
+	}, func(at int, err error) error {
+		k.unread(at, err.Error())
+		return nil
+	})
 	if p, is := call.As(err); is && collection == oneroster.FileScoreScales &&
 		(p.Kind == call.NotFound || p.Kind == call.NotEnabled) {
 		return nil // it has none: they are no part of the older version
 	}
-	if err == nil && len(batch) > 0 {
-		err = keep()
+	if err != nil {
+		return err
 	}
+	return k.flush(ctx)
+}
+
+// keeper keeps the records of one collection, page by page, and notes those that could not be understood.
+type keeper struct {
+	to         db.From
+	collection string
+	read       *scorestore.Read
+	batch      []scorestore.Record
+}
+
+func (k *keeper) keep(ctx context.Context, position int, record oneroster.Record) error {
+	x, problem := recordOf(k.collection, record)
+	if problem != nil {
+		k.unread(position, problem.Error())
+		return nil
+	}
+	if k.batch = append(k.batch, x); len(k.batch) < page {
+		return nil
+	}
+	return k.flush(ctx)
+}
+
+func (k *keeper) flush(ctx context.Context) error {
+	if len(k.batch) == 0 {
+		return nil
+	}
+	err := scorestore.KeepRecords(ctx, k.to, k.read.InterfaceID, k.collection, k.read.ReadNo, k.batch)
+	k.batch = k.batch[:0]
 	return err
+}
+
+func (k *keeper) unread(position int, problem string) {
+	if k.read.UnreadCount++; len(k.read.Unread) < mostUnread {
+		k.read.Unread = append(k.read.Unread, scorestore.Unread{
+			Collection: k.collection, Position: position, Problem: problem,
+		})
+	}
 }
 
 // recordOf gives a record as it is kept.

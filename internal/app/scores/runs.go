@@ -18,8 +18,8 @@ import (
 
 // Start queues a run that does exactly what a preview shows. only narrows it to these assignments; approved says that
 // the values of the book which it would lose were looked at.
-func (s *Service) Start(ctx context.Context, who, previewID string, approved bool, only ...string) (runstore.Run,
-	error,
+func (s *Service) Start(ctx context.Context, who, previewID string, approved bool, only ...string) (
+	runstore.Run, error,
 ) {
 	p, err := scorestore.FindPreview(ctx, s.Store, previewID)
 	if errors.Is(err, db.ErrNotFound) {
@@ -47,10 +47,7 @@ func (s *Service) Start(ctx context.Context, who, previewID string, approved boo
 		ID: db.NewID(), Kind: runstore.RunScores, ScoreLinkID: &l.ID, PreviewID: &p.ID,
 		State: runstore.Queued, Approved: approved, Reverts: p.Reverts, RequestedBy: who,
 	}
-	changes, err := s.changesOf(ctx, r, l, plan)
-	if err != nil {
-		return r, err
-	}
+	changes := changesOf(r, plan)
 	if len(changes) == 0 {
 		return r, refusal.Conflict("", "there is nothing to carry: %s", nothing(plan))
 	}
@@ -104,7 +101,7 @@ func narrowed(plan scorestore.Plan, only []string) (scorestore.Plan, error) {
 func nothing(plan scorestore.Plan) string {
 	var parts []string
 	for _, r := range plan.Summary() {
-		parts = append(parts, counted(r.Results, "score")+" in "+counted(r.Items, "assignment")+": "+
+		parts = append(parts, finding.Number(r.Results, "score")+" in "+finding.Number(r.Items, "assignment")+": "+
 			strings.ToLower(finding.Title(r.Reason)))
 	}
 	if len(parts) == 0 {
@@ -114,17 +111,7 @@ func nothing(plan scorestore.Plan) string {
 }
 
 // changesOf lists what a run of a plan does: categories first, then assignments, then scores.
-func (s *Service) changesOf(ctx context.Context, r runstore.Run, l scorestore.Link, plan scorestore.Plan) (
-	changes []scorestore.Change, err error,
-) {
-	items, err := scorestore.Items(ctx, s.Store, l.ID)
-	if err != nil {
-		return nil, err
-	}
-	sections := map[string]string{}
-	for _, x := range items {
-		sections[x.ID] = x.SectionID
-	}
+func changesOf(r runstore.Run, plan scorestore.Plan) (changes []scorestore.Change) {
 	add := func(c scorestore.Change) {
 		c.RunID, c.Position, c.State = r.ID, len(changes), runstore.ChangePending
 		changes = append(changes, c)
@@ -145,7 +132,7 @@ func (s *Service) changesOf(ctx context.Context, r runstore.Run, l scorestore.Li
 		if item.Outcome == grade.ItemMade {
 			add(scorestore.Change{
 				What: scorestore.AboutAssignment, ItemID: &item.ID, Title: plan.Titles[item.ID],
-				BookID: gradebooks.ID("assignment", l.ID, item.ID), Outcome: grade.New.String(),
+				BookID: gradebooks.ID("assignment", *r.ScoreLinkID, item.ID), Outcome: grade.New.String(),
 			})
 		}
 	}
@@ -160,7 +147,7 @@ func (s *Service) changesOf(ctx context.Context, r runstore.Run, l scorestore.Li
 			}
 		}
 	}
-	return changes, nil
+	return changes
 }
 
 // Changes lists what a run did to the book, and what became of it.
@@ -235,11 +222,7 @@ func (s *Service) Revert(ctx context.Context, runID string) (scorestore.Preview,
 	if len(plan.Items) == 0 {
 		return scorestore.Preview{}, refusal.Conflict("", "this run changed no score, so there is nothing to revert")
 	}
-	p := scorestore.Preview{
-		ID: db.NewID(), LinkID: l.ID, Plan: plan, Fingerprint: plan.Fingerprint(), Reverts: &r.ID,
-		SourceRead: &c.source.read.ReadAt, BookRead: &c.book.read.ReadAt, CreatedAt: s.Clock.Now(),
-	}
-	return p, s.Store.InTx(ctx, func(tx *db.Tx) error { return db.Create(tx, &p, "keeping the preview") })
+	return s.keepPreview(ctx, c, plan, &r.ID)
 }
 
 // revertPlan works out how the scores of a run are put back. Assignments and categories that it made stay: others may

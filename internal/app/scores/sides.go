@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"slices"
-	"strings"
 	"time"
 
 	"kanban/internal/adapter"
@@ -435,10 +434,8 @@ func (w *world) categoryOf(x scorestore.Item) (id, evidence string, makes *grade
 		return m.Book.ID, string(m.Evidence), nil
 	case m.Source.ID != "" && w.link.Policy.Makes && m.Makes():
 		c := grade.Category{
-			ID: gradebooks.ID("category", w.link.BookInterfaceID,
-				strings.ToLower(strings.Join(strings.Fields(m.Source.Title), " "))),
-			Title:  m.Source.Title,
-			Weight: m.Source.Weight,
+			ID:    gradebooks.ID("category", w.link.BookInterfaceID, grade.Called(m.Source.Title)),
+			Title: m.Source.Title, Weight: m.Source.Weight,
 		}
 		return c.ID, "made", &c
 	case w.link.Policy.Category != "":

@@ -10,6 +10,7 @@ package finding
 import (
 	"slices"
 	"sort"
+	"strconv"
 )
 
 // Code names one kind of finding. Codes are stable: scripts may depend on them.
@@ -78,3 +79,11 @@ var byCode = func() map[Code]Entry {
 	}
 	return m
 }()
+
+// Number says how many there are of something, as "1 score" or "2 scores".
+func Number(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return strconv.Itoa(n) + " " + what + "s"
+}

@@ -88,7 +88,7 @@ var scoreCatalogue = []Entry{
 	},
 	{
 		ScoreDeleted, Warn, "deleted at the source", "The source says that the score was deleted. The book still has it.",
-		"Decide: delete it in the book too, or leave it there.", OwnerTeacher,
+		"Delete it in the book too, or leave it there.", OwnerTeacher,
 	},
 	{
 		ScoreInBookOnly, Note, "only in the book", "The book has a score of which the source knows nothing.",

@@ -144,10 +144,10 @@ func OverlapOf(source, book []string, items, bookItems []LineItem) Overlap {
 	}
 	titles := map[string]bool{}
 	for _, b := range bookItems {
-		titles[called(b.Title)] = true
+		titles[Called(b.Title)] = true
 	}
 	for _, s := range items {
-		if titles[called(s.Title)] {
+		if titles[Called(s.Title)] {
 			o.Items++
 		} else {
 			o.OtherItems++

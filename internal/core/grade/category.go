@@ -54,13 +54,13 @@ func MatchCategories(source, book []Category, chosen, before map[string]string) 
 	byName := map[string][]*Category{}
 	for i := range book {
 		byID[book[i].ID] = &book[i]
-		name := called(book[i].Title)
+		name := Called(book[i].Title)
 		byName[name] = append(byName[name], &book[i])
 	}
 	list := make([]CategoryMatch, 0, len(source))
 	for _, s := range source {
 		m := CategoryMatch{Source: s}
-		equal := byName[called(s.Title)]
+		equal := byName[Called(s.Title)]
 		switch {
 		case byID[chosen[s.ID]] != nil:
 			m.Book, m.Evidence = byID[chosen[s.ID]], ByPerson
@@ -99,8 +99,8 @@ func proposals(s Category, book []Category) []Category {
 	return out
 }
 
-// called is a title as names are compared: without case and spaces around and between.
-func called(title string) string { return strings.Join(strings.Fields(strings.ToLower(title)), " ") }
+// Called is a title as titles are compared: without case and spaces around and between.
+func Called(title string) string { return strings.Join(strings.Fields(strings.ToLower(title)), " ") }
 
 // WeightMismatch is a category whose weight is another one in the book.
 type WeightMismatch struct {

@@ -114,13 +114,27 @@ func (p Plan) Keeps(earlier Plan) bool {
 			if !e.Outcome.Writes() {
 				continue
 			}
-			same := now.Entry(e.Who)
-			if same == nil || same.Outcome != e.Outcome || same.Theirs != e.Theirs || same.Ours != e.Ours {
+			if !now.Entry(e.Who).Keeps(e) {
 				return false
 			}
 		}
 	}
 	return true
+}
+
+// Keeps reports whether an entry does what an earlier one would have done, to the same value of the book; without an
+// entry it does not.
+func (e *Entry) Keeps(earlier *Entry) bool {
+	return e != nil && e.Outcome == earlier.Outcome && e.Theirs == earlier.Theirs && e.Ours == earlier.Ours
+}
+
+// Item is the plan of an assignment, nil when there is none.
+func (p Plan) Item(id string) *ItemPlan {
+	at := slices.IndexFunc(p.Items, func(i ItemPlan) bool { return i.ID == id })
+	if at < 0 {
+		return nil
+	}
+	return &p.Items[at]
 }
 
 // Entry is that of a person, nil when there is none.

@@ -98,8 +98,7 @@ func Small(ctx context.Context, from db.From, interfaceID string, most int) (yes
 }
 
 // EndRead notes that a read came to its end. What it has not seen of the collections that it read whole is gone from
-// then
-// on; whole says that it asked for everything.
+// then on; whole says that it asked for everything.
 func EndRead(ctx context.Context, tx *db.Tx, r Read, whole bool, collections []string) error {
 	text, err := json.Marshal(r.Unread)
 	if err != nil {
@@ -124,8 +123,8 @@ func EndRead(ctx context.Context, tx *db.Tx, r Read, whole bool, collections []s
 }
 
 // Records gives the records of a collection, ordered by id; class and items narrow them when they are given.
-func Records(ctx context.Context, from db.From, interfaceID, collection string, classes, items []string) ([]Record,
-	error,
+func Records(ctx context.Context, from db.From, interfaceID, collection string, classes, items []string) (
+	[]Record, error,
 ) {
 	where := []string{"interface_id = $1", "collection = $2"}
 	args := []any{interfaceID, collection}
@@ -196,10 +195,20 @@ func HandedOver(ctx context.Context, from db.From, interfaceID string) ([]Handed
 		FROM gradebook_handed WHERE interface_id = $1 ORDER BY collection, remote_id`, interfaceID)
 }
 
-// Prove forgets what was handed over and is in the gradebook by what it said last.
-func Prove(ctx context.Context, tx *db.Tx, interfaceID string) error {
-	_, err := db.Exec(ctx, tx, `DELETE FROM gradebook_handed h WHERE h.interface_id = $1 AND EXISTS (
-		SELECT 1 FROM gradebook_records r WHERE r.interface_id = h.interface_id AND r.collection = h.collection
-		AND r.remote_id = h.remote_id AND r.gone_at IS NULL)`, interfaceID)
+// Prove forgets what was handed over and is in the gradebook by what a read said, and what was to be deleted and is
+// not there any more, which is known of collections that it said whole. What was to be deleted and changed since then
+// is not to be deleted any more.
+func Prove(ctx context.Context, tx *db.Tx, r Read, whole []string) error {
+	_, err := db.Exec(ctx, tx, `DELETE FROM gradebook_handed h USING (SELECT h.collection, h.remote_id,
+			h.record->>'status' = 'tobedeleted' AS deletes, r.record FROM gradebook_handed h
+			LEFT JOIN gradebook_records r ON r.interface_id = h.interface_id AND r.collection = h.collection
+				AND r.remote_id = h.remote_id AND r.read_no = $2
+			WHERE h.interface_id = $1) x
+		WHERE h.interface_id = $1 AND x.collection = h.collection AND x.remote_id = h.remote_id AND CASE
+			WHEN x.deletes IS NOT TRUE THEN x.record IS NOT NULL
+			WHEN x.record IS NULL THEN h.collection = ANY ($3::text[])
+			ELSE x.record->>'status' = 'tobedeleted'
+				OR x.record->>'dateLastModified' > h.record->>'dateLastModified' END`,
+		r.InterfaceID, r.ReadNo, whole)
 	return db.Known(err, "noting what has arrived")
 }

@@ -8,8 +8,8 @@ import (
 
 // PeopleOf gives the people whom an interface calls by these ids: those whose account it is, else those of whom it is
 // the register's own id. Whom neither knows is not among them.
-func PeopleOf(ctx context.Context, from db.From, interfaceID, register string, ids []string) (map[string]string,
-	error,
+func PeopleOf(ctx context.Context, from db.From, interfaceID, register string, ids []string) (
+	map[string]string, error,
 ) {
 	return db.Map[string, string](ctx, from, "finding whose scores they are", `
 		SELECT DISTINCT ON (w.id) w.id AS key, x.person::text AS value FROM unnest($3::text[]) AS w (id)

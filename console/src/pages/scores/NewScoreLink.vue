@@ -12,6 +12,7 @@ import { letGo } from '../../parts/form/typed'
 import Oops from '../../parts/Oops.vue'
 import OneSection from '../../parts/OneSection.vue'
 import { $t } from '../../texts'
+import FileSide from './FileSide.vue'
 import Overlap from './Overlap.vue'
 
 /** Makes a score link of a section, or of the linked set that it is in. */
@@ -33,6 +34,11 @@ const gradebooks = computed(() =>
   (interfaces.data.value?.items ?? [])
     .filter((x) => x.kind.startsWith('oneroster-gradebook'))
     .map((x) => ({ value: x.id, label: x.name })),
+)
+const files = computed(() =>
+  (interfaces.data.value?.items ?? []).filter(
+    (x) => x.kind === 'oneroster-gradebook-csv' && (x.id === source.value || x.id === book.value),
+  ),
 )
 const classes = useQuery({
   queryKey: ['score-links', 'classes', source],
@@ -139,6 +145,7 @@ const make = useMutation({
       :options="gradebooks.filter((g) => g.value !== source)"
       :none="$t('scores.noGradebook')"
     />
+    <FileSide v-for="f in files" :id="f.id" :key="f.id" :name="f.name" />
     <TickField v-model="makes" :label="$t('scores.makeCategories')" />
     <TickField v-model="comments" :label="$t('scores.carryComments')" />
     <Oops :error="classes.error.value ?? overlap.error.value" />
