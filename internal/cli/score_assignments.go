@@ -65,7 +65,7 @@ func day(t *time.Time) string {
 	if t == nil {
 		return ""
 	}
-	return t.Format("2 Jan 2006")
+	return t.Format(time.DateOnly)
 }
 
 func assignmentState(a api.Assignment) string {

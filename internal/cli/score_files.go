@@ -106,7 +106,7 @@ func scoresUnfinished() *cli.Command {
 					return []string{
 						u.Section, strings.Join(u.Teachers, ", "), u.Assignment, day(u.Due), u.Person,
 						words(u.State, 1), u.Score,
-						day(u.Since),
+						moment(u.Since),
 					}
 				}).print(cmd)
 		},

@@ -6,7 +6,6 @@ import (
 	"net/http"
 	"net/url"
 	"slices"
-	"strconv"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -133,7 +132,7 @@ func sumUp(cmd *cli.Command, p api.ScorePreview) {
 			say(cmd, "  %s %d: %s", x.Collection, x.Position, x.Problem)
 		}
 	}
-	say(cmd, "The source was read %s, the book %s.", moment(p.SourceRead), moment(p.BookRead))
+	say(cmd, "The source was read %s, the book %s.", when(p.SourceRead), when(p.BookRead))
 }
 
 func scoresRun() *cli.Command {
@@ -431,14 +430,11 @@ func scoresPeriods() *cli.Command {
 				if name == "" {
 					continue
 				}
-				i := slices.IndexFunc(page.Items, func(p api.ScorePeriod) bool {
-					return p.ID == name || strings.EqualFold(p.Title, name)
-				})
-				if i < 0 {
-					return fmt.Errorf("%w: there is no period %q", errUsage, name)
+				p, err := periodNamed(page.Items, name)
+				if err != nil {
+					return err
 				}
-				if _, err := client.Send[client.Empty](ctx, c, http.MethodPut,
-					path+"/"+url.PathEscape(page.Items[i].ID),
+				if _, err := client.Send[client.Empty](ctx, c, http.MethodPut, path+"/"+url.PathEscape(p.ID),
 					api.FinalPeriod{Final: final}); err != nil {
 					return err
 				}
@@ -448,8 +444,28 @@ func scoresPeriods() *cli.Command {
 			}
 			return tableOf(page.Items, "The register has no period of the kind that counts for this score link.",
 				[]string{"period", "id", "from", "to", "final", "by"}, func(p api.ScorePeriod) []string {
-					return []string{p.Title, p.ID, p.Begins, p.Ends, strconv.FormatBool(p.Final), p.FinalBy}
+					return []string{p.Title, p.ID, p.Begins, p.Ends, map[bool]string{true: "yes", false: "no"}[p.Final], p.FinalBy}
 				}).print(cmd)
 		},
 	}
+}
+
+// periodNamed finds a period by id or title; of several with one title none is taken.
+func periodNamed(all []api.ScorePeriod, name string) (api.ScorePeriod, error) {
+	var found []api.ScorePeriod
+	for _, p := range all {
+		if p.ID == name {
+			return p, nil
+		}
+		if strings.EqualFold(p.Title, name) {
+			found = append(found, p)
+		}
+	}
+	switch len(found) {
+	case 0:
+		return api.ScorePeriod{}, fmt.Errorf("%w: there is no period %q", errUsage, name)
+	case 1:
+		return found[0], nil
+	}
+	return found[0], fmt.Errorf("%w: %d periods are called %q; name one by its id", errUsage, len(found), name)
 }

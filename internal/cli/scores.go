@@ -310,7 +310,7 @@ func scoresShow() *cli.Command {
 				say(cmd, "  The latest comparison did not come about: %s\n  %s", l.Trouble, l.Remedy)
 			}
 			if l.ComparedAt != nil {
-				say(cmd, "  compared %s: %s", moment(l.ComparedAt), scoreCounts(l.Counts))
+				say(cmd, "  compared %s: %s", when(l.ComparedAt), scoreCounts(l.Counts))
 			}
 			for _, step := range l.Checklist.Steps {
 				if !step.Done {

@@ -3,6 +3,7 @@ package scores_test
 import (
 	"flag"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -232,4 +233,55 @@ func TestScoresOfALinkedSetGoWhereTheirLearnersAre(t *testing.T) {
 	}
 	makes := func(i grade.ItemPlan) bool { return i.Outcome == grade.ItemMade }
 	assert.False(t, slices.ContainsFunc(p.Plan.Items, makes))
+}
+
+// Assignments are set one by one: which date counts, what is carried, where they go, or that they are left out.
+func TestAssignmentsAreSet(t *testing.T) {
+	x := open(t)
+	l := x.link()
+	x.mark("tool-care", "stu-002", oneroster.ScoreFullyGraded, 7, nil)
+	find := func() scores.Assignment {
+		rows, err := x.Scores.Assignments(t.Context(), l.ID)
+		require.NoError(t, err)
+		i := slices.IndexFunc(rows, func(a scores.Assignment) bool {
+			return a.SourceItem == "tool-care" && a.Section == "Propagation A"
+		})
+		return rows[i]
+	}
+	set := func(e scores.EditItem) error {
+		return x.Scores.EditItems(t.Context(), "Maud", l.ID, []string{find().ID}, e)
+	}
+	text := func(s string) *string { return &s }
+	for _, e := range []scores.EditItem{
+		{Basis: text("handed in")}, {Content: text("all")}, {Category: text("none such")}, {Period: text("none such")},
+		{Category: text(x.termCategory())}, {LeftOut: text(strings.Repeat("x", 5000))},
+	} {
+		_, refused := refusal.As(set(e))
+		require.True(t, refused, "%+v", e)
+	}
+	assert.Contains(t, find().Reasons, finding.ItemNotDue)
+	require.NoError(t, set(scores.EditItem{LeftOut: text("not this year")}))
+	assert.Equal(t, grade.ItemLeftOut, find().Outcome)
+	require.NoError(t, set(scores.EditItem{LeftOut: text(""), Basis: text("assigned"), Content: text("completions")}))
+	assert.Empty(t, find().Reasons)
+	p := x.preview(l)
+	assert.Equal(t, grade.Done, x.entry(p, "Care of tools", "stu-002").Ours.Kind)
+	r := x.run(p, false)
+	assert.Equal(t, 1, r.Counts["scored"], "%s %v", r.Error, r.Counts)
+	for _, made := range gradebook.All[oneroster.LineItem](x.Standins.Register.Book, oneroster.FileLineItems) {
+		if made.Title == "Care of tools" {
+			assert.Equal(t, made.AssignDate.Time, made.DueDate.Time, "the book wants a due date")
+		}
+	}
+}
+
+// termCategory is the book's category of term grades.
+func (x *school) termCategory() string {
+	for _, c := range gradebook.All[oneroster.Category](x.Standins.Register.Book, oneroster.FileCategories) {
+		if c.Title == register.TermGrades {
+			return c.SourcedID
+		}
+	}
+	x.t.Fatal("the book has no term grades")
+	return ""
 }

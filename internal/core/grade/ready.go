@@ -71,7 +71,7 @@ func Ready(c Candidate, needs Needs, now time.Time) []finding.Code {
 	add(!made && c.Book.Unpublished, finding.ItemBookUnreleased)
 	add(made && c.OnlyLinked, finding.ItemNotLinked)
 	add(made && c.NameTaken, finding.ItemNameTaken)
-	add(made && needs.Due && c.Source.Due.IsZero(), finding.ItemNotDue)
+	add(made && needs.Due && c.Source.Due.IsZero() && date.IsZero(), finding.ItemNotDue)
 	add(made && needs.Category && c.Category == "", finding.ItemNoCategory)
 	add(!made && c.Category != "" && c.Book.Category != "" && c.Book.Category != c.Category, finding.ItemCategoryOther)
 	add(c.Source.Maximum <= 0 && (needs.PointsAboveZero || !c.WithoutPoints), finding.ItemWithoutPoints)

@@ -39,7 +39,7 @@ func TestReadiness(t *testing.T) {
 		drop   func(*Needs)
 	}{
 		finding.ItemNotDue: {
-			func(c *Candidate) { c.Source.Due, c.Basis = time.Time{}, ByAssigned },
+			func(c *Candidate) { c.Source.Due, c.Source.Assigned = time.Time{}, time.Time{} },
 			func(n *Needs) { n.Due = false },
 		},
 		finding.ItemOutsidePeriod: {func(c *Candidate) { c.Source.Due = day("2026-11-01") }, func(n *Needs) {
