@@ -1,18 +1,24 @@
 package e2e_test
 
 import (
+	"archive/zip"
 	"io"
 	"net/http"
 	"net/url"
+	"os"
+	"path/filepath"
 	"regexp"
+	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/client"
 	"kanban/internal/scenario"
 	"kanban/internal/wire/api"
+	"kanban/internal/wire/oneroster"
 )
 
 // marked is a world in which teachers have marked work, and both gradebooks are connected.
@@ -109,6 +115,77 @@ func TestConsoleScores(t *testing.T) {
 		`value="20"`)
 }
 
+// Scores that come as files are carried from the console: uploaded where the score link is made, what cannot be read is
+// said, and what is carried waits in a package for the book.
+func TestConsoleScoresInFiles(t *testing.T) {
+	w := marked(t)
+	env := []string{"KANBAN_ADDRESS=" + w.service.Address, "XDG_CONFIG_HOME=" + t.TempDir()}
+	w.signIn(env)
+	expect := w.expecting(env)
+	for _, name := range []string{"Exam office", "Exam archive"} {
+		expect(0, "Connected", "connections", "add", name)
+		expect(0, "uploaded by hand", "interfaces", "add", name, "oneroster-gradebook-csv")
+	}
+	b := w.browse("/scores")
+	b.click("Make a score link…")
+	b.set("#score-link-section", "PROP-A")
+	b.press(`//*[contains(@class,"p-autocomplete-overlay")]//li[@role="option"][contains(., "Propagation")]`)
+	b.choose("score-source", "Exam office")
+	broken := filepath.Join(t.TempDir(), "broken.zip")
+	require.NoError(t, os.WriteFile(broken, []byte("PK and nothing else"), 0o600))
+	field := `input[aria-label="Upload a package of Exam office"]`
+	b.do(chromedp.SetUploadFiles(field, []string{broken}))
+	b.sees("the package cannot be read")
+	b.do(chromedp.SetUploadFiles(field, []string{w.exams()}))
+	b.sees("Read; 1 record could not be understood.")
+	b.choose("score-class", "propagation")
+	b.choose("score-book", "Exam archive")
+	b.click("Make it")
+	b.sees("It says which score somebody has")
+	b.press(`//button[starts-with(normalize-space(.), "Carry scores") or normalize-space(.)="See what is carried"]`)
+	b.press(`//button[starts-with(normalize-space(.), "Carry 1 score")]`)
+	b.sees("1 scored")
+	b.click("to the score link")
+	b.sees("Download the package for the book")
+	file := filepath.Join(t.TempDir(), "for-the-book.zip")
+	expect(0, "", "scores", "package", "Exam archive", file)
+	archive, err := zip.OpenReader(file)
+	require.NoError(t, err)
+	defer archive.Close()
+	in, err := archive.Open("results.csv")
+	require.NoError(t, err)
+	text, err := io.ReadAll(in)
+	require.NoError(t, err)
+	assert.Equal(t, 1, strings.Count(string(text), "stu-002"), "%s", text)
+	expect(0, "handed over", "scores", "preview", "Propagation A", "--all")
+}
+
+// exams writes a package of an exam that can be read but for one of its scores.
+func (w *world) exams() string {
+	w.t.Helper()
+	path := filepath.Join(w.t.TempDir(), "exams.zip")
+	file, err := os.Create(path)
+	require.NoError(w.t, err)
+	defer file.Close()
+	require.NoError(w.t, oneroster.WritePackage(file, "Exam office", map[string]oneroster.Table{
+		oneroster.FileCategories: {
+			Mode: oneroster.Bulk, Rows: []map[string]string{{"sourcedId": "k", "title": "Exams"}},
+		},
+		oneroster.FileLineItems: {Mode: oneroster.Bulk, Rows: []map[string]string{{
+			"sourcedId": "i", "title": "Written exam", "classSourcedId": "propagation", "categorySourcedId": "k",
+			"resultValueMax": "20",
+		}}},
+		oneroster.FileResults: {Mode: oneroster.Bulk, Rows: []map[string]string{
+			{
+				"sourcedId": "r1", "lineItemSourcedId": "i", "studentSourcedId": "stu-002",
+				"scoreStatus": "fully graded", "score": "17,25",
+			},
+			{"lineItemSourcedId": "i", "studentSourcedId": "stu-003", "scoreStatus": "fully graded", "score": "11"},
+		}},
+	}))
+	return path
+}
+
 // text is what a page of a stand-in says.
 func (w *world) text(address string) string {
 	w.t.Helper()
@@ -159,9 +236,9 @@ func TestCommandLineScores(t *testing.T) {
 	expect(0, "Nothing was done", "scores", "revert", run[1])
 	expect(0, "6 reverted", "scores", "revert", run[1], "--apply")
 	expect(0, "scores for School register", "runs", "list")
-	expect(0, "true", "scores", "periods", "Propagation", "--final", "First term, first half")
+	expect(0, ",yes,", "scores", "periods", "Propagation", "--final", "First term, first half", "-o", "csv")
 	expect(0, "the period is final", "scores", "preview", "Propagation")
-	expect(0, "false", "scores", "periods", "Propagation", "--open", "First term, first half")
+	expect(0, "2026", "scores", "periods", "Propagation", "--open", "First term, first half", "-o", "csv")
 	expect(0, "paused", "scores", "pause", "Propagation")
 	expect(1, "is paused; resume it first", "scores", "run", "Propagation")
 	expect(0, "Propagation: needs a person", "scores", "resume", "Propagation")

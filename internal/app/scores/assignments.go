@@ -365,6 +365,8 @@ func (s *Service) Give(ctx context.Context, who, linkID, student, item, personID
 		return err
 	}
 	switch in, there := w.sectionOf(sectionID); {
+	case !w.source.has(student):
+		return refusal.Invalid("student", "%s has no result of %q in this class", w.source.name, student)
 	case sectionID == "" && len(w.learns[personID]) == 0:
 		return refusal.Invalid("personId", "they learn in no section of this score link")
 	case sectionID == "":

@@ -281,6 +281,7 @@ func TestResultsOfSomebodyUnknownAreGiven(t *testing.T) {
 	ctx := t.Context()
 	someone := x.Person("stu-003").ID
 	require.Error(t, x.Scores.Give(ctx, "Maud", l.ID, "x-17", "", x.Person("stu-050").ID, ""), "they learn elsewhere")
+	require.ErrorContains(t, x.Scores.Give(ctx, "Maud", l.ID, "x-71", "", someone, ""), "has no result of")
 	require.NoError(t, x.Scores.Give(ctx, "Maud", l.ID, "x-17", "", someone, ""))
 	listed, err := x.Scores.Find(ctx, l.ID)
 	require.NoError(t, err)

@@ -108,6 +108,16 @@ func (x *side) result(r scorestore.Record, book bool, now time.Time) {
 	x.results[r.Item] = append(x.results[r.Item], result)
 }
 
+// has reports whether there is a result of somebody, by what the gradebook calls them.
+func (x *side) has(student string) bool {
+	for _, results := range x.results {
+		if slices.ContainsFunc(results, func(r gradebooks.Result) bool { return r.Student == student }) {
+			return true
+		}
+	}
+	return false
+}
+
 // section is a section of a link.
 type section struct {
 	rosterstore.Section
