@@ -55,17 +55,27 @@ func TestGradebookRecords(t *testing.T) {
 	assert.Zero(t, must[scorestore.Read](t)(scorestore.FindRead(ctx, s, id)).UnreadCount)
 	classes := must[[]scorestore.Class](t)(scorestore.Classes(ctx, s, id))
 	assert.Equal(t, []scorestore.Class{{ID: "c", Assignments: 1}}, classes)
-	for _, h := range []string{"a", "z"} {
-		require.NoError(t, scorestore.HandOver(ctx, s, id, scorestore.Handed{
-			Collection: "lineItems", RemoteID: h, Record: map[string]string{"title": h},
-		}))
+	hand := func(remote string, record map[string]string) {
+		t.Helper()
+		require.NoError(t, scorestore.HandOver(ctx, s, id,
+			scorestore.Handed{Collection: "lineItems", RemoteID: remote, Record: record}))
 	}
-	assert.Len(t, must[[]scorestore.Handed](t)(scorestore.HandedOver(ctx, s, id)), 2)
-	tx(t, s, func(tx *db.Tx) error { return scorestore.Prove(ctx, tx, id) })
-	waiting := must[[]scorestore.Handed](t)(scorestore.HandedOver(ctx, s, id))
-	assert.Equal(t, []scorestore.Handed{
-		{Collection: "lineItems", RemoteID: "z", Record: map[string]string{"title": "z"}},
-	}, waiting, "what the gradebook has is proven")
+	deleted := map[string]string{"status": "tobedeleted"}
+	hand("a", map[string]string{"title": "a"})
+	hand("b", deleted)
+	hand("z", map[string]string{"title": "z"})
+	assert.Len(t, must[[]scorestore.Handed](t)(scorestore.HandedOver(ctx, s, id)), 3)
+	proven := func(whole ...string) []scorestore.Handed {
+		t.Helper()
+		tx(t, s, func(tx *db.Tx) error {
+			return scorestore.Prove(ctx, tx, scorestore.Read{InterfaceID: id, ReadNo: 3}, whole)
+		})
+		return must[[]scorestore.Handed](t)(scorestore.HandedOver(ctx, s, id))
+	}
+	z := scorestore.Handed{Collection: "lineItems", RemoteID: "z", Record: map[string]string{"title": "z"}}
+	assert.Equal(t, []scorestore.Handed{{Collection: "lineItems", RemoteID: "b", Record: deleted}, z}, proven(),
+		"what the gradebook has is proven; a read of changes does not prove a deletion")
+	assert.Equal(t, []scorestore.Handed{z}, proven("lineItems"), "what is gone from all of them is deleted")
 	require.NoError(t, scorestore.DropRecord(ctx, s, id, "lineItems", "a"))
 	assert.Empty(t, must[[]scorestore.Class](t)(scorestore.Classes(ctx, s, id)))
 	assert.True(t, must[bool](t)(scorestore.Small(ctx, s, id, 2)))
