@@ -397,7 +397,7 @@ func scoresGive() *cli.Command {
 			if _, err := client.Post[client.Empty](ctx, c, "/score-links/"+l.ID+"/owners", o); err != nil {
 				return err
 			}
-			say(cmd, "Noted. See what that means: kanban scores preview %q", l.Title)
+			say(cmd, "Noted. See what that means: kanban scores preview %q", cmd.Args().First())
 			return nil
 		},
 	}

@@ -179,8 +179,8 @@ func scoresAdd() *cli.Command {
 		ArgsUsage: "SECTION",
 		Description: `SECTION is a code or title; of one in a linked set, the link is made for the whole set. Without --apply it is only shown what both sides have in common.
 
-  kanban scores add PROP-A --from "Course platform: gradebook" --class propagation --to "School office: gradebook"
-  kanban scores add PROP-A --from "Course platform: gradebook" --class propagation --to "School office: gradebook" --make-categories --apply`,
+  kanban scores add PROP-A --from "Course platform: gradebook" --class propagation --to "School register: gradebook"
+  kanban scores add PROP-A --from "Course platform: gradebook" --class propagation --to "School register: gradebook" --make-categories --apply`,
 		Flags: scorePolicyFlags(
 			&cli.StringFlag{Name: "from", Required: true, Usage: "the gradebook in which work is marked"},
 			&cli.StringFlag{Name: "class", Required: true, Usage: "the class there; see: kanban scores classes"},
@@ -243,7 +243,11 @@ func addScoreLink(ctx context.Context, cmd *cli.Command) error {
 	if cmd.String("output") == "json" {
 		return table{value: l}.print(cmd)
 	}
-	say(cmd, "\nMade the score link %q. See what it would carry: kanban scores preview %q", l.Title, l.Title)
+	name := l.Title
+	if _, err := findScoreLink(ctx, c, name); err != nil {
+		name = l.ID // there is more than one of this title
+	}
+	say(cmd, "\nMade the score link %q. See what it would carry: kanban scores preview %q", l.Title, name)
 	return nil
 }
 

@@ -13,6 +13,7 @@ import TickField from '../../parts/form/TickField.vue'
 import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
 import ScheduleField from '../../parts/ScheduleField.vue'
+import { day } from '../../parts/when'
 import { word } from '../../parts/words'
 import { $t } from '../../texts'
 
@@ -228,8 +229,12 @@ const weight = (c?: Schemas['GradebookCategory']) => (c?.weight === undefined ? 
     :empty="$t('scores.noPeriods')"
   >
     <Column :header="$t('scores.period')" field="title" />
-    <Column :header="$t('scores.from')" field="begins" />
-    <Column :header="$t('scores.to')" field="ends" />
+    <Column :header="$t('scores.from')">
+      <template #body="{ data }">{{ day(data.begins) }}</template>
+    </Column>
+    <Column :header="$t('scores.to')">
+      <template #body="{ data }">{{ day(data.ends) }}</template>
+    </Column>
     <Column>
       <template #body="{ data }"
         ><span v-if="data.final" class="faint">{{

@@ -52,6 +52,7 @@ const states = ['draft', 'partly-marked', 'not-released', 'not-marked', 'missing
       hidden
       type="search"
       :label="$t('common.find')"
+      class="find"
       :placeholder="$t('scores.sectionTeacherLearner')"
     />
     <span class="grow" />
@@ -108,6 +109,10 @@ const states = ['draft', 'partly-marked', 'not-released', 'not-marked', 'missing
 
 .grow {
   flex: 1;
+}
+
+.find {
+  min-width: 17rem;
 }
 
 .below {

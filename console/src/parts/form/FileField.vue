@@ -32,8 +32,14 @@ function take(e: FileUploadSelectEvent) {
       @select="take"
     >
       <template #filelabel><span /></template>
-      <template #chooseicon><span /></template>
+      <template #chooseicon><span class="no-icon" /></template>
     </FileUpload>
     <template v-if="$slots.help" #help><slot name="help" /></template>
   </Field>
 </template>
+
+<style scoped>
+.no-icon {
+  display: none;
+}
+</style>
