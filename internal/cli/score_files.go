@@ -100,7 +100,11 @@ func scoresUnfinished() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return tableOf(rows, "Nothing is missing, and every score is final.",
+			empty := "Nothing is missing, and every score is final."
+			if l.ComparedAt == nil {
+				empty = "Not known yet: both sides were not compared. See: kanban scores preview --help"
+			}
+			return tableOf(rows, empty,
 				[]string{"section", "teachers", "assignment", "due", "person", "state", "score", "since"},
 				func(u api.UnfinishedWork) []string {
 					return []string{

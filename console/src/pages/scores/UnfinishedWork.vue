@@ -65,7 +65,13 @@ const states = ['draft', 'partly-marked', 'not-released', 'not-marked', 'missing
     :loading="list.isLoading.value"
     :error="list.error.value"
     :again="list.refetch"
-    :empty="all?.length ? $t('scores.noScoreFits') : $t('scores.nothingUnfinished')"
+    :empty="
+      all?.length
+        ? $t('scores.noScoreFits')
+        : link.comparedAt
+          ? $t('scores.nothingUnfinished')
+          : $t('scores.unfinishedUnknown')
+    "
   >
     <Column :header="$t('common.person')" field="person" sortable>
       <template #body="{ data }"
