@@ -253,8 +253,12 @@ func TestAssignmentsAreSet(t *testing.T) {
 	}
 	text := func(s string) *string { return &s }
 	for _, e := range []scores.EditItem{
-		{Basis: text("handed in")}, {Content: text("all")}, {Category: text("none such")}, {Period: text("none such")},
-		{Category: text(x.termCategory())}, {LeftOut: text(strings.Repeat("x", 5000))},
+		{Basis: text("handed in")},
+		{Content: text("all")},
+		{Category: text("none such")},
+		{Period: text("none such")},
+		{Category: text(x.termCategory())},
+		{LeftOut: text(strings.Repeat("x", 5000))},
 	} {
 		_, refused := refusal.As(set(e))
 		require.True(t, refused, "%+v", e)
