@@ -166,6 +166,9 @@ func (x *talk) runScores(l api.ScoreLink, student string) {
 	assert.Equal(t, 1, post[api.DecidedScores](x, "/score-links/"+l.ID+"/decisions",
 		api.ScoreDecision{Take: "theirs"}).Scores)
 	owner := api.ScoreOwner{Student: "x-17", PersonID: x.Person(x.learnersOf("sec-orch-a")[1]).ID}
+	x.do(422, "POST", "/score-links/"+l.ID+"/owners", owner) // there is no score of this student
+	x.marked("cuttings-report", owner.Student, 9)
+	post[api.ScorePreview](x, "/score-links/"+l.ID+"/previews", nil)
 	x.do(204, "POST", "/score-links/"+l.ID+"/owners", owner)
 	owner.PersonID = ""
 	x.do(204, "POST", "/score-links/"+l.ID+"/owners", owner)
