@@ -444,7 +444,9 @@ func scoresPeriods() *cli.Command {
 			}
 			return tableOf(page.Items, "The register has no period of the kind that counts for this score link.",
 				[]string{"period", "id", "from", "to", "final", "by"}, func(p api.ScorePeriod) []string {
-					return []string{p.Title, p.ID, p.Begins, p.Ends, map[bool]string{true: "yes", false: "no"}[p.Final], p.FinalBy}
+					return []string{
+						p.Title, p.ID, p.Begins, p.Ends, map[bool]string{true: "yes", false: "no"}[p.Final], p.FinalBy,
+					}
 				}).print(cmd)
 		},
 	}

@@ -115,8 +115,8 @@ func TestConsoleScores(t *testing.T) {
 		`value="20"`)
 }
 
-// Scores that come as files are carried from the console: uploaded where the score link is made, what cannot be read is
-// said, and what is carried waits in a package for the book.
+// Scores that come as files are carried from the console: uploaded where the score link is made, what cannot be
+// read is said, and what is carried waits in a package for the book.
 func TestConsoleScoresInFiles(t *testing.T) {
 	w := marked(t)
 	env := []string{"KANBAN_ADDRESS=" + w.service.Address, "XDG_CONFIG_HOME=" + t.TempDir()}
