@@ -71,6 +71,11 @@ in its data folder. Replicas share a database and a secrets key:
 				Name:  "trusted-proxies",
 				Usage: "networks of proxies whose X-Forwarded-For is believed, such as 10.0.0.0/8; sign-in tries are counted by address", Sources: cli.EnvVars("KANBAN_TRUSTED_PROXIES"),
 			},
+			&cli.BoolFlag{
+				Name:    "check-private",
+				Usage:   "when badges of other issuers are checked, also ask addresses in private networks and on this machine",
+				Sources: cli.EnvVars("KANBAN_CHECK_PRIVATE"),
+			},
 			&cli.IntFlag{
 				Name: "memory-limit", Value: 192,
 				Usage:   "MiB of memory from which on it is given back sooner; reads and runs go on beyond it",
@@ -101,6 +106,7 @@ in its data folder. Replicas share a database and a secrets key:
 				Data:       cmd.String("data"),
 				SecretsKey: cmd.String("secrets-key"), Roles: strings.Split(cmd.String("roles"),
 					","), ReadEvery: cmd.Duration("read-every"),
+				CheckPrivate:   cmd.Bool("check-private"),
 				TrustedProxies: proxies, MemoryLimit: int64(cmd.Int("memory-limit")) << 20,
 				Lease:      cmd.Duration("lease"),
 				StopWithin: cmd.Duration("stop-within"), Zone: zone, Version: version, Log: log,

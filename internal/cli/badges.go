@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -25,12 +26,16 @@ func badges() *cli.Command {
 			badgesRemoveIssuer(),
 			badgesAwards(),
 			badgesRevoke(),
+			badgesSuspend(),
 			{
-				Name: "restore", Usage: "Restore an award: cancel a revocation that was made by mistake",
+				Name: "restore", Usage: "Restore an award: end its suspension, or cancel a revocation made by mistake",
 				ArgsUsage:   "BADGE PERSON",
-				Description: "The award holds again, and its status list says so. Whoever checked it meanwhile saw that it was revoked.\n\n  kanban badges restore Cuttings bram.birch@fernmoor.example",
+				Description: "The award holds again, and its status list says so. Whoever checked it meanwhile saw that it did not hold.\n\n  kanban badges restore Cuttings bram.birch@fernmoor.example",
 				Action:      restoreBadge,
 			},
+			badgesCheck(),
+			badgesKeys(),
+			badgesRotateKeys(),
 		},
 	}
 }
@@ -135,9 +140,9 @@ func badgesAwards() *cli.Command {
 				return err
 			}
 			return tableOf(all, "Nobody has been awarded yet.",
-				[]string{"person", "badge", "awarded", "revoked", "page"},
+				[]string{"person", "badge", "awarded", "revoked", "suspended", "page"},
 				func(a api.Award) []string {
-					return []string{a.Person, a.Badge, moment(&a.AwardedAt), revoked(a), a.Address}
+					return []string{a.Person, a.Badge, moment(&a.AwardedAt), because(a.RevokedAt, a.Reason), because(a.SuspendedAt, a.SuspendedReason), a.Address}
 				}).print(cmd)
 		},
 	}
@@ -193,12 +198,12 @@ func addBadge(ctx context.Context, cmd *cli.Command) error {
 	return nil
 }
 
-// revoked says in one cell when and why an award was revoked.
-func revoked(a api.Award) string {
-	if a.RevokedAt == nil {
+// because says in one cell since when something is so, and why; nothing where it is not.
+func because(at *time.Time, reason string) string {
+	if at == nil {
 		return ""
 	}
-	return when(a.RevokedAt) + ": " + a.Reason
+	return when(at) + ": " + reason
 }
 
 // awardsOf gives the badge, the person and all awards of the one to the other.
@@ -225,9 +230,13 @@ func restoreBadge(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	i := slices.IndexFunc(all, func(a api.Award) bool { return a.RevokedAt != nil }) // the newest
+	suspended := func(a api.Award) bool { return a.SuspendedAt != nil && a.RevokedAt == nil }
+	i := slices.IndexFunc(all, suspended)
 	if i < 0 {
-		return fmt.Errorf("%w: no award of the badge %s to %s is revoked", errUsage, b.Name, p.Name)
+		i = slices.IndexFunc(all, func(a api.Award) bool { return a.RevokedAt != nil }) // the newest
+	}
+	if i < 0 {
+		return fmt.Errorf("%w: no award of the badge %s to %s is revoked or suspended", errUsage, b.Name, p.Name)
 	}
 	a, err := client.Post[api.Award](ctx, c, "/awards/"+all[i].ID+"/restore", nil)
 	if err != nil {

@@ -227,7 +227,10 @@ func showPerson(ctx context.Context, cmd *cli.Command) error {
 	for _, a := range p.Awards {
 		say(cmd, "Badge %s, %s: %s", a.Badge, when(&a.AwardedAt), a.Address)
 		if a.RevokedAt != nil {
-			say(cmd, "  revoked by %s, %s", a.RevokedBy, revoked(a))
+			say(cmd, "  revoked by %s, %s", a.RevokedBy, because(a.RevokedAt, a.Reason))
+		}
+		if a.SuspendedAt != nil {
+			say(cmd, "  suspended by %s, %s", a.SuspendedBy, because(a.SuspendedAt, a.SuspendedReason))
 		}
 	}
 	say(cmd, "")

@@ -291,6 +291,12 @@ func (c *Client) UploadGradebook(ctx context.Context, interfaceID string, file i
 	return r, err
 }
 
+// CheckBadge has a badge checked: a picture, a credential or an address, at most 8 MB.
+func (c *Client) CheckBadge(ctx context.Context, path string, file []byte) (b api.CheckedBadge, err error) {
+	err = c.do(ctx, http.MethodPost, path, http.Header{"Content-Type": {"application/octet-stream"}}, bytes.NewReader(file), &b)
+	return b, err
+}
+
 // SetUp spends a set-up link and makes the first administrator.
 func (c *Client) SetUp(ctx context.Context, s api.Setup) (api.Caller, error) {
 	return Post[api.Caller](ctx, c, "/setup", s)

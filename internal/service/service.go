@@ -59,6 +59,8 @@ type Options struct {
 	Zone *time.Location
 	// TrustedProxies are those whose X-Forwarded-For is believed.
 	TrustedProxies []netip.Prefix
+	// CheckPrivate lets the check of badges fetch from private networks and this machine too.
+	CheckPrivate bool
 	// MemoryLimit is the memory, in bytes, at which the garbage collector works harder,
 	// 192 MiB when zero; the variable GOMEMLIMIT comes before it.
 	MemoryLimit int64
@@ -131,6 +133,9 @@ func Run(ctx context.Context, o Options) error {
 
 func run(ctx context.Context, o Options, db *db.Database, listener net.Listener, databaseEnded <-chan error) error {
 	server := build(o, db)
+	if err := server.Badges.NoteAddress(ctx); err != nil {
+		return err
+	}
 	inner, stopListening := context.WithCancel(context.WithoutCancel(ctx))
 	defer stopListening()
 	grace := o.StopWithin
@@ -208,7 +213,7 @@ func build(o Options, db *db.Database) *web.Server {
 	return &web.Server{
 		UseCases: wiring.New(db, wiring.Options{
 			Public: o.Public, Zone: o.Zone, Call: o.Call, Delays: o.Delays,
-			Remember: 5 * time.Second,
+			Remember: 5 * time.Second, CheckPrivate: o.CheckPrivate,
 		}),
 		Store: db, Public: o.Public, Version: o.Version, ReadEvery: o.ReadEvery, Log: o.Log, Console: o.Console,
 		TrustedProxies: o.TrustedProxies,

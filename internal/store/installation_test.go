@@ -224,7 +224,7 @@ func TestKeptAnswers(t *testing.T) {
 func TestBadgesAndAwards(t *testing.T) {
 	w, _ := school(t)
 	s, ctx, ada := w.Store, t.Context(), w.Person("stu-001")
-	i := badgestore.Issuer{ID: db.NewID(), Name: "Fernmoor", KeyID: "k", Key: []byte("sealed")}
+	i := badgestore.Issuer{ID: db.NewID(), Name: "Fernmoor"}
 	b := badgestore.Badge{ID: db.NewID(), IssuerID: i.ID, Name: "Sower", Description: "x", Criteria: "y"}
 	number := must[int64](t)(badgestore.NextAwardNumber(ctx, s))
 	assert.Equal(t, number, must[int64](t)(badgestore.LastAwardNumber(ctx, s)))
@@ -262,13 +262,26 @@ func TestBadgesAndAwards(t *testing.T) {
 			return err
 		})
 	}
-	assert.Equal(t, []int64{number}, must[[]int64](t)(badgestore.RevokedNumbers(ctx, s, i.ID, 0, number+1)))
+	assert.Equal(t, []int64{number}, must[[]int64](t)(badgestore.NumbersSet(ctx, s, i.ID, false, 0, number+1)))
+	assert.Empty(t, must[[]int64](t)(badgestore.NumbersSet(ctx, s, i.ID, true, 0, number+1)))
 	for _, want := range []bool{true, false} {
 		tx(t, s, func(tx *db.Tx) error {
 			ok, err := badgestore.Restore(ctx, tx, &a)
 			assert.Equal(t, want, ok)
 			return err
 		})
+	}
+	a.SuspendedAt, a.SuspendedBy, a.SuspendedReason = &now, "Maud", "looked into"
+	for _, change := range []func(context.Context, *db.Tx, *badgestore.Award) (bool, error){
+		badgestore.Suspend, badgestore.Reinstate,
+	} {
+		for _, want := range []bool{true, false} {
+			tx(t, s, func(tx *db.Tx) error {
+				ok, err := change(ctx, tx, &a)
+				assert.Equal(t, want, ok)
+				return err
+			})
+		}
 	}
 	tx(t, s, func(tx *db.Tx) error {
 		use, err := badgestore.FindUseOfBadge(ctx, tx, b.ID)
@@ -283,6 +296,32 @@ func TestBadgesAndAwards(t *testing.T) {
 		return errors.Join(badgestore.DeleteBadge(ctx, tx, b.ID), badgestore.DeleteIssuer(ctx, tx, i.ID))
 	})
 	missing[badgestore.Issuer](t)(badgestore.FindIssuer(ctx, s, i.ID))
+}
+
+// An issuer signs with one key of an algorithm; the retired ones stay.
+func TestIssuerKeys(t *testing.T) {
+	w, _ := school(t)
+	s, ctx := w.Store, t.Context()
+	i := badgestore.Issuer{ID: db.NewID(), Name: "Fernmoor"}
+	tx(t, s, func(tx *db.Tx) error { return db.Create(tx, &i, "test") })
+	add := func(id string) error {
+		return s.InTx(ctx, func(tx *db.Tx) error {
+			return badgestore.AddKey(tx, &badgestore.IssuerKey{
+				ID: id, IssuerID: i.ID, Algorithm: "EdDSA", Key: []byte("sealed"), CreatedAt: time.Now(),
+			})
+		})
+	}
+	require.NoError(t, add("a"))
+	require.ErrorIs(t, add("b"), db.ErrTaken)
+	tx(t, s, func(tx *db.Tx) error { return badgestore.RetireKeys(ctx, tx, i.ID, time.Now()) })
+	require.NoError(t, add("b"))
+	keys := must[[]badgestore.IssuerKey](t)(badgestore.IssuerKeys(ctx, s, i.ID))
+	require.Len(t, keys, 2)
+	assert.Equal(t, []any{"b", true, "a", false}, []any{keys[0].ID, keys[0].RetiredAt == nil, keys[1].ID, keys[1].RetiredAt == nil})
+	for _, address := range []string{"https://a.example", "https://b.example", "https://a.example"} {
+		require.NoError(t, badgestore.NotePublicAddress(ctx, s, address))
+	}
+	assert.Equal(t, []string{"https://a.example", "https://b.example"}, must[[]string](t)(badgestore.PublicAddresses(ctx, s)))
 }
 
 func TestOffersAndAccess(t *testing.T) {

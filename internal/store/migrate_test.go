@@ -64,7 +64,8 @@ func TestEarlierRecordsAreCarriedOver(t *testing.T) {
 	require.NoError(t, err)
 
 	// A badge given for something in a section, and one that was revoked.
-	issuer := badgestore.Issuer{ID: db.NewID(), Name: "Fernmoor", Key: []byte("k")}
+	issuer := badgestore.Issuer{ID: db.NewID(), Name: "Fernmoor"}
+	key := badgestore.IssuerKey{ID: "k", IssuerID: issuer.ID, Algorithm: "RS256", Key: []byte("k"), CreatedAt: at}
 	badge := badgestore.Badge{ID: db.NewID(), IssuerID: issuer.ID, Name: "Cuttings"}
 	event := eventstore.Event{
 		Type: "module.completed", NaturalKey: "for the badge", PersonID: &person,
@@ -83,7 +84,7 @@ func TestEarlierRecordsAreCarriedOver(t *testing.T) {
 			AwardedAt: at, RevokedAt: &at,
 		}
 		for _, err := range []error{
-			db.Create(tx, &issuer, ""), db.Create(tx, &badge, ""), db.Create(tx, &award, ""),
+			db.Create(tx, &issuer, ""), badgestore.AddKey(tx, &key), db.Create(tx, &badge, ""), db.Create(tx, &award, ""),
 			db.Create(tx, &gone, ""),
 		} {
 			require.NoError(t, err)

@@ -3,12 +3,15 @@ package web
 import (
 	"context"
 	"net/http"
+	"strings"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"kanban/internal/store/badgestore"
 	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
+	"kanban/internal/wire/openbadge"
 )
 
 type awardsInput struct {
@@ -36,6 +39,15 @@ var (
 		Status: http.StatusNoContent, Tag: "badges",
 		Summary: "Remove a badge that nobody was awarded and that nothing is to award",
 	}
+	listIssuerKeysOp = operation{
+		ID: "list-issuer-keys", Method: http.MethodGet, Path: "/issuers/{id}/keys", Status: http.StatusOK, Tag: "badges",
+		Summary: "List an issuer's keys, those that sign first",
+	}
+	rotateIssuerKeysOp = operation{
+		ID: "rotate-issuer-keys", Method: http.MethodPost, Path: "/issuers/{id}/rotate-keys",
+		Status: http.StatusOK, Tag: "badges",
+		Summary: "Give an issuer new keys; what the old ones signed keeps verifying",
+	}
 	listBadgesOp = operation{
 		ID: "list-badges", Method: http.MethodGet, Path: "/badges", Status: http.StatusOK, Tag: "badges",
 		Summary: "List badges",
@@ -53,10 +65,19 @@ var (
 		Status: http.StatusOK, Tag: "badges",
 		Summary: "Revoke an award; whoever checks it sees that",
 	}
+	suspendAwardOp = operation{
+		ID: "suspend-award", Method: http.MethodPost, Path: "/awards/{id}/suspend",
+		Status: http.StatusOK, Tag: "badges",
+		Summary: "Suspend an award: it does not hold until it is restored, and whoever checks it sees that",
+	}
 	restoreAwardOp = operation{
 		ID: "restore-award", Method: http.MethodPost, Path: "/awards/{id}/restore",
 		Status: http.StatusOK, Tag: "badges",
-		Summary: "Restore an award: cancel a revocation that was made by mistake",
+		Summary: "Restore an award: end its suspension, or cancel a revocation that was made by mistake",
+	}
+	checkBadgeOp = operation{
+		ID: "check-badge", Method: http.MethodPost, Path: "/badge-checks", Status: http.StatusOK, Tag: "badges",
+		Summary: "Check a badge of any issuer: a picture that carries one, a credential, or an address",
 	}
 )
 
@@ -70,7 +91,11 @@ func (s *Server) badges(a huma.API) {
 	handle(a, makeBadgeOp, s.makeBadge)
 	handle(a, listAwardsOp, s.listAwards)
 	handle(a, revokeAwardOp, s.revokeAward)
+	handle(a, suspendAwardOp, s.suspendAward)
 	handle(a, restoreAwardOp, s.restoreAward)
+	handle(a, checkBadgeOp, s.checkBadge)
+	handle(a, listIssuerKeysOp, s.listIssuerKeys)
+	handle(a, rotateIssuerKeysOp, s.rotateIssuerKeys)
 }
 
 func (s *Server) listIssuers(ctx context.Context, _ *struct{}) (api.Page[api.Issuer], error) {
@@ -133,6 +158,59 @@ func (s *Server) restoreAward(ctx context.Context, in *byID) (api.Award, error) 
 	return s.shownAward(x), err
 }
 
+func (s *Server) suspendAward(ctx context.Context, in *withID[api.Revocation]) (api.Award, error) {
+	if _, err := s.Badges.Suspend(ctx, auth.Caller(ctx).Name, in.ID, in.Body.Reason); err != nil {
+		return api.Award{}, err
+	}
+	x, err := s.Badges.FindListedAward(ctx, in.ID)
+	return s.shownAward(x), err
+}
+
+// badgeFile is a badge in any of its forms.
+type badgeFile struct {
+	Email   string `query:"email" doc:"Also says whether it was awarded to this address"`
+	RawBody []byte `contentType:"application/octet-stream"`
+}
+
+func (s *Server) checkBadge(ctx context.Context, in *badgeFile) (api.CheckedBadge, error) {
+	return checkedBadge(s.Badges.CheckFile(ctx, in.RawBody), in.Email), nil
+}
+
+func checkedBadge(x openbadge.Examination, email string) api.CheckedBadge {
+	c := api.CheckedBadge{
+		Verdict: string(x.Verdict), Why: x.Why, Secured: x.Secured,
+		Checks: each(x.Checks, func(k openbadge.Check) api.BadgeCheck { return api.BadgeCheck(k) }),
+		Name:   x.Seen.Achievement.Name, Description: x.Seen.Achievement.Description, Criteria: x.Seen.Achievement.Criteria,
+		Issuer: x.Seen.Issuer.Name, IssuerID: x.Seen.Issuer.ID,
+	}
+	for into, at := range map[**time.Time]time.Time{&c.ValidFrom: x.Seen.ValidFrom, &c.ValidUntil: x.Seen.ValidUntil} {
+		if !at.IsZero() {
+			*into = &at
+		}
+	}
+	if email = strings.TrimSpace(email); email != "" && x.Seen.HasAddress() {
+		belongs := x.Seen.BelongsTo(email)
+		c.Belongs = &belongs
+	}
+	return c
+}
+
+func (s *Server) listIssuerKeys(ctx context.Context, in *byID) (api.Page[api.IssuerKey], error) {
+	all, err := s.Badges.Keys(ctx, in.ID)
+	return api.Page[api.IssuerKey]{Items: each(all, s.issuerKey)}, err
+}
+
+func (s *Server) rotateIssuerKeys(ctx context.Context, in *byID) (api.Page[api.IssuerKey], error) {
+	all, err := s.Badges.RotateKeys(ctx, auth.Caller(ctx).Name, in.ID)
+	return api.Page[api.IssuerKey]{Items: each(all, s.issuerKey)}, err
+}
+
+func (s *Server) issuerKey(k badgestore.IssuerKey) api.IssuerKey {
+	return api.IssuerKey{
+		ID: k.ID, Algorithm: k.Algorithm, Address: s.Badges.KeyAddress(k), CreatedAt: k.CreatedAt, RetiredAt: k.RetiredAt,
+	}
+}
+
 func (s *Server) issuer(i badgestore.Issuer) api.Issuer {
 	return api.Issuer{
 		NewIssuer: api.NewIssuer{Name: i.Name, URL: i.URL, Email: i.Email, Description: i.Description},
@@ -152,5 +230,6 @@ func (s *Server) shownAward(x badgestore.ListedAward) api.Award {
 		ID: x.ID, Badge: x.Badge, BadgeID: x.BadgeID, Person: x.Person, Address: s.Badges.AwardAddress(x.ID),
 		AwardedAt: x.AwardedAt,
 		RevokedAt: x.RevokedAt, RevokedBy: x.RevokedBy, Reason: x.Reason,
+		SuspendedAt: x.SuspendedAt, SuspendedBy: x.SuspendedBy, SuspendedReason: x.SuspendedReason,
 	}
 }

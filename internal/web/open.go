@@ -8,15 +8,14 @@ import (
 	"fmt"
 	"html/template"
 	"net/http"
-	"strings"
 	"time"
 
 	"github.com/cespare/xxhash/v2"
 	"github.com/elnormous/contenttype"
 	"github.com/go-chi/chi/v5"
-	"github.com/lestrrat-go/jwx/v3/jwk"
 
 	"kanban/internal/app/badges"
+	"kanban/internal/core/badge"
 	"kanban/internal/store/db"
 	"kanban/internal/web/problem"
 	"kanban/internal/wire/openbadge"
@@ -25,7 +24,10 @@ import (
 //go:embed pages/*.html
 var pages embed.FS
 
-var awardPage = template.Must(template.ParseFS(pages, "pages/award.html"))
+var (
+	awardPage = template.Must(template.ParseFS(pages, "pages/award.html", "pages/parts.html"))
+	checkPage = template.Must(template.ParseFS(pages, "pages/check.html", "pages/parts.html"))
+)
 
 // open registers what anyone may read: issuers, their keys, badges and awards.
 func (s *Server) open(r chi.Router) {
@@ -33,41 +35,50 @@ func (s *Server) open(r chi.Router) {
 		r.Get(path, h)
 		r.Head(path, h)
 	}
-	read("/open/issuers/{id}", s.public(func(r *http.Request, id string) (any, error) {
-		return s.Badges.Profile(r.Context(), id)
+	read("/open/issuers/{id}", s.public(func(r *http.Request, base, id string) (any, error) {
+		return s.Badges.Issuer(r.Context(), base, id)
 	}))
-	read("/open/badges/{id}", s.public(func(r *http.Request, id string) (any, error) {
-		return s.Badges.Achievement(r.Context(), id)
+	read("/open/issuers/{id}/did.json", s.public(func(r *http.Request, base, id string) (any, error) {
+		return s.Badges.DID(r.Context(), base, id)
 	}))
-	read("/open/issuers/{id}/keys/{key}", s.public(func(r *http.Request, id string) (any, error) {
-		return s.Badges.PublicKey(r.Context(), id, chi.URLParam(r, "key"))
+	read("/open/badges/{id}", s.public(func(r *http.Request, base, id string) (any, error) {
+		return s.Badges.Achievement(r.Context(), base, id)
 	}))
-	read("/open/issuers/{id}/jwks.json", s.public(func(r *http.Request, id string) (any, error) {
-		key, err := s.Badges.PublicKey(r.Context(), id, "")
-		if err != nil {
-			return nil, err
-		}
-		set := jwk.NewSet()
-		return set, set.AddKey(key)
+	read("/open/issuers/{id}/keys/{key}", s.public(func(r *http.Request, base, id string) (any, error) {
+		return s.Badges.PublicKey(r.Context(), base, id, chi.URLParam(r, "key"))
 	}))
-	read("/open/issuers/{id}/status/{list}", func(w http.ResponseWriter, r *http.Request) {
-		token, err := s.Badges.StatusList(r.Context(), chi.URLParam(r, "id"), chi.URLParam(r, "list"))
-		if err != nil {
-			s.missing(w, err)
-			return
-		}
-		w.Header().Set("Cache-Control", "public, max-age=300")
-		serveOpen(w, r, openbadge.MediaType, []byte(token))
-	})
+	read("/open/issuers/{id}/jwks.json", s.public(func(r *http.Request, base, id string) (any, error) {
+		return s.Badges.KeySet(r.Context(), base, id)
+	}))
+	read("/open/issuers/{id}/status/{list}", s.statusList(badge.Revocation))
+	read("/open/issuers/{id}/suspensions/{list}", s.statusList(badge.Suspension))
+	read("/open/check", s.checkPage)
+	r.With(s.slowedDown).Post("/open/check", s.checkPage)
 	read("/open/awards/{id}", s.award)
 	r.Get("/open/unsubscribe/{token}", s.unsubscribe)
 	r.Post("/open/unsubscribe/{token}", s.unsubscribe)
 }
 
-// public serves one public record as JSON.
-func (s *Server) public(find func(r *http.Request, id string) (any, error)) http.HandlerFunc {
+// statusList serves the signed lists of one purpose.
+func (s *Server) statusList(purpose string) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
-		record, err := find(r, chi.URLParam(r, "id"))
+		kind := wanted(r, listForms)
+		list, err := s.Badges.StatusList(r.Context(), s.Badges.Base(r.Host), purpose, chi.URLParam(r, "id"),
+			chi.URLParam(r, "list"), kind != openbadge.MediaType)
+		if err != nil {
+			s.missing(w, err)
+			return
+		}
+		w.Header().Set("Vary", "Accept")
+		w.Header().Set("Cache-Control", "public, max-age=300")
+		serveOpen(w, r, kind, list)
+	}
+}
+
+// public serves one public record as JSON, as it is under the address by which it was asked for.
+func (s *Server) public(find func(r *http.Request, base, id string) (any, error)) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		record, err := find(r, s.Badges.Base(r.Host), chi.URLParam(r, "id"))
 		if err != nil {
 			s.missing(w, err)
 			return
@@ -113,12 +124,12 @@ func (s *Server) award(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	w.Header().Set("Vary", "Accept")
-	kind := awardForms[0].MIME()
-	if best, _, err := contenttype.GetAcceptableMediaType(r, awardForms); err == nil {
-		kind = best.MIME()
-	}
-	if r.URL.Query().Get("form") == "jwt" {
+	kind := wanted(r, awardForms)
+	switch r.URL.Query().Get("form") {
+	case "jwt":
 		kind = openbadge.MediaType
+	case "json":
+		kind = openbadge.MediaTypeJSON
 	}
 	switch kind {
 	case openbadge.MediaType:
@@ -126,8 +137,29 @@ func (s *Server) award(w http.ResponseWriter, r *http.Request) {
 	case "text/html":
 		s.awardPage(w, r, checked)
 	default:
-		s.serveJSON(w, r, kind, checked.Credential)
+		document := checked.Award.Document
+		if len(document) == 0 { // it was signed before there were proofs inside
+			if document, err = openbadge.Plain(checked.Award.Credential); err != nil {
+				s.missing(w, err)
+				return
+			}
+		}
+		serveOpen(w, r, kind, document)
 	}
+}
+
+// wanted is the form of several that a caller likes best, the first where it does not say.
+func wanted(r *http.Request, forms []contenttype.MediaType) string {
+	if best, _, err := contenttype.GetAcceptableMediaType(r, forms); err == nil {
+		return best.MIME()
+	}
+	return forms[0].MIME()
+}
+
+// listForms are the forms of a status list.
+var listForms = []contenttype.MediaType{
+	contenttype.NewMediaType(openbadge.MediaType), contenttype.NewMediaType(openbadge.MediaTypeJSON),
+	contenttype.NewMediaType("application/json"), contenttype.NewMediaType("application/ld+json"),
 }
 
 // awardForms are the forms of an award, the one for people first: browsers, and whoever does not
@@ -135,19 +167,22 @@ func (s *Server) award(w http.ResponseWriter, r *http.Request) {
 var awardForms = []contenttype.MediaType{
 	contenttype.NewMediaType("text/html"), contenttype.NewMediaType(openbadge.MediaType),
 	contenttype.NewMediaType("application/json"), contenttype.NewMediaType("application/ld+json"),
-	contenttype.NewMediaType("application/vc"),
+	contenttype.NewMediaType(openbadge.MediaTypeJSON),
 }
 
 func (s *Server) awardPage(w http.ResponseWriter, r *http.Request, checked badges.Checked) {
-	data := map[string]any{
-		"Checked": checked, "Credential": checked.Credential,
-		"JWT": s.Badges.AwardAddress(checked.Award.ID) + "?form=jwt",
-	}
-	if claimed := strings.TrimSpace(r.URL.Query().Get("address")); claimed != "" {
-		data["Claimed"], data["Belongs"] = claimed, checked.Credential.BelongsTo(claimed)
-	}
+	address := s.Badges.AwardAddress(checked.Award.ID)
+	s.openPage(w, r, awardPage, map[string]any{
+		"Checked": checked, "Seen": checked.Seen, "JWT": address + "?form=jwt", "JSON": address + "?form=json",
+		"Verdict": verdictOf(checked.Examination, checked.Award), "Checks": checked.Checks,
+		"Belongs": belongs(checked.Seen, r.URL.Query().Get("address")),
+	})
+}
+
+// openPage serves a page that anybody may see.
+func (s *Server) openPage(w http.ResponseWriter, r *http.Request, t *template.Template, data any) {
 	var page bytes.Buffer
-	if err := awardPage.Execute(&page, data); err != nil {
+	if err := t.Execute(&page, data); err != nil {
 		s.missing(w, err)
 		return
 	}

@@ -71,7 +71,7 @@ func TestKeySetAloneVerifies_B3(t *testing.T) {
 	require.NoError(t, err)
 	assert.JSONEq(t, string(signed.UnsafePayloadWithoutVerification()), string(payload))
 
-	_, token = asked(t, "GET", x.URL+strings.TrimPrefix(credential.Status.Credential, "http://kanban.example"))
+	_, token = asked(t, "GET", x.URL+strings.TrimPrefix(credential.Status[0].Credential, "http://kanban.example"))
 	list, err := jose.ParseSignedCompact(token, []jose.SignatureAlgorithm{jose.RS256})
 	require.NoError(t, err)
 	payload, err = list.Verify(&keys)
@@ -128,7 +128,7 @@ func TestOpenRecordsHaveEntityTags(t *testing.T) {
 	here := func(address string) string { return strings.TrimPrefix(address, "http://kanban.example") }
 	for _, path := range []string{
 		path, here(c.Issuer.ID), here(c.Issuer.ID) + "/jwks.json", here(c.Subject.Achievement.ID),
-		here(c.Status.Credential),
+		here(c.Status[0].Credential),
 	} {
 		resp, body := asked(t, "GET", x.URL+path)
 		tag := resp.Header.Get("ETag")

@@ -655,6 +655,15 @@ func walkEvents(x *talk, h *story) {
 	x.do(422, "POST", "/awards/"+awards[0].ID+"/revoke", map[string]any{})
 	post[api.Award](x, "/awards/"+awards[0].ID+"/revoke", api.Revocation{Reason: "a mistake"})
 	post[api.Award](x, "/awards/"+awards[0].ID+"/restore", nil)
+	post[api.Award](x, "/awards/"+awards[0].ID+"/suspend", api.Revocation{Reason: "being looked into"})
+	seen := as[api.CheckedBadge](x, x.do(200, "POST", "/badge-checks?email=x@y.example", awards[0].Address, "Content-Type",
+		"application/octet-stream"))
+	assert.Equal(t, "suspended", seen.Verdict)
+	assert.False(t, *seen.Belongs)
+	post[api.Award](x, "/awards/"+awards[0].ID+"/restore", nil)
+	issuer := get[api.Page[api.Issuer]](x, "/issuers").Items[0].ID
+	assert.Len(t, get[api.Page[api.IssuerKey]](x, "/issuers/"+issuer+"/keys").Items, 2)
+	assert.Len(t, post[api.Page[api.IssuerKey]](x, "/issuers/"+issuer+"/rotate-keys", nil).Items, 4)
 	x.do(409, "DELETE", "/badges/"+h.badge, nil)
 	x.do(204, "POST", "/check-now", nil)
 }

@@ -243,6 +243,34 @@ var outside = []struct {
 	},
 	{
 		operation: operation{
+			ID: "open-suspensions", Method: http.MethodGet, Path: "/open/issuers/{id}/suspensions/{list}",
+			Status: http.StatusOK, Tag: "open", Summary: "A signed list of what is suspended (Bitstring Status List 1.0)",
+		},
+		answers: "application/vc+jwt", refuses: []int{404},
+	},
+	{
+		operation: operation{
+			ID: "open-did", Method: http.MethodGet, Path: "/open/issuers/{id}/did.json", Status: http.StatusOK, Tag: "open",
+			Summary: "An issuer's DID document (did:web), where the service is reached over https",
+		},
+		answers: "application/json", refuses: []int{404},
+	},
+	{
+		operation: operation{
+			ID: "check-page", Method: http.MethodGet, Path: "/open/check", Status: http.StatusOK, Tag: "open",
+			Summary: "The page on which anybody can have a badge checked",
+		},
+		answers: "text/html",
+	},
+	{
+		operation: operation{
+			ID: "check-by-page", Method: http.MethodPost, Path: "/open/check", Status: http.StatusOK, Tag: "open",
+			Summary: "Check a badge of any issuer, as a page",
+		},
+		answers: "text/html", takes: []string{"multipart/form-data"}, refuses: []int{413, 429},
+	},
+	{
+		operation: operation{
 			ID: "open-badge", Method: http.MethodGet, Path: "/open/badges/{id}", Status: http.StatusOK, Tag: "open",
 			Summary: "A badge (Open Badges 3.0, B.1.1)",
 		},
@@ -253,7 +281,7 @@ var outside = []struct {
 			ID: "open-award", Method: http.MethodGet, Path: "/open/awards/{id}", Status: http.StatusOK, Tag: "open",
 			Summary: "An award: a page, or by Accept the signed credential (Open Badges 3.0, B.1.23)",
 		},
-		answers: "text/html", query: []string{"address"}, refuses: []int{404, 406},
+		answers: "text/html", query: []string{"address", "form"}, refuses: []int{404, 406},
 	},
 	{
 		operation: operation{

@@ -44,6 +44,8 @@ type Options struct {
 	Call call.Options
 	// Delays between the attempts of a delivery; the usual ones when nil.
 	Delays []time.Duration
+	// CheckPrivate lets the check of badges fetch from private networks and this machine too.
+	CheckPrivate bool
 	// Remember is for how long a process goes on with the titles of sections that it has
 	// read; 0 reads them every time.
 	Remember time.Duration
@@ -79,7 +81,9 @@ func New(db *db.Database, o Options) *UseCases {
 	x := &UseCases{
 		Access:      &access.Service{Store: db},
 		Config:      &config.Service{Store: db, Maker: maker{o}},
-		Badges:      &badges.Service{Store: db, Public: o.Public + "/open"},
+		Badges: &badges.Service{
+			Store: db, Public: o.Public + "/open", Strangers: call.NewStrangers(o.CheckPrivate),
+		},
 		Connections: &connections.Service{Store: db, Source: o.Public, Call: o.Call},
 		History:     &history.Service{Store: db},
 		Lists:       &lists.Service{Store: db},

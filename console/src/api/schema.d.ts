@@ -81,7 +81,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Restore an award: cancel a revocation that was made by mistake */
+        /** Restore an award: end its suspension, or cancel a revocation that was made by mistake */
         post: operations["restore-award"];
         delete?: never;
         options?: never;
@@ -100,6 +100,40 @@ export interface paths {
         put?: never;
         /** Revoke an award; whoever checks it sees that */
         post: operations["revoke-award"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/awards/{id}/suspend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Suspend an award: it does not hold until it is restored, and whoever checks it sees that */
+        post: operations["suspend-award"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/badge-checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Check a badge of any issuer: a picture that carries one, a credential, or an address */
+        post: operations["check-badge"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1121,6 +1155,40 @@ export interface paths {
         post?: never;
         /** Remove an issuer that has no badge */
         delete: operations["remove-issuer"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/issuers/{id}/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List an issuer's keys, those that sign first */
+        get: operations["list-issuer-keys"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/issuers/{id}/rotate-keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give an issuer new keys; what the old ones signed keeps verifying */
+        post: operations["rotate-issuer-keys"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -3199,6 +3267,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/open/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The page on which anybody can have a badge checked */
+        get: operations["check-page"];
+        put?: never;
+        /** Check a badge of any issuer, as a page */
+        post: operations["check-by-page"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/open/issuers/{id}": {
         parameters: {
             query?: never;
@@ -3208,6 +3294,23 @@ export interface paths {
         };
         /** An issuer's profile (Open Badges 3.0, B.1.22) */
         get: operations["open-issuer"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/open/issuers/{id}/did.json": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** An issuer's DID document (did:web), where the service is reached over https */
+        get: operations["open-did"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3259,6 +3362,23 @@ export interface paths {
         };
         /** A signed status list (Bitstring Status List 1.0) */
         get: operations["open-status"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/open/issuers/{id}/suspensions/{list}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A signed list of what is suspended (Bitstring Status List 1.0) */
+        get: operations["open-suspensions"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3709,6 +3829,11 @@ export interface components {
             /** Format: date-time */
             revokedAt?: string;
             revokedBy?: string;
+            /** Format: date-time */
+            suspendedAt?: string;
+            suspendedBy?: string;
+            /** @description Why it is suspended; its public page says so */
+            suspendedReason?: string;
         };
         BackResult: {
             activityId: string;
@@ -3736,6 +3861,13 @@ export interface components {
              * @description How many awards of it were revoked
              */
             revoked: number;
+        };
+        BadgeCheck: {
+            detail: string;
+            /** @enum {string} */
+            outcome: "passed" | "failed" | "unknown";
+            /** @enum {string} */
+            what: "read" | "issuer" | "signature" | "dates" | "status";
         };
         Batch: {
             /** Format: date-time */
@@ -3879,6 +4011,29 @@ export interface components {
             entry: components["schemas"]["Decision"];
             /** @enum {string} */
             state: "none" | "pending" | "started" | "done" | "refused" | "not-arrived";
+        };
+        CheckedBadge: {
+            /** @description Whether it was awarded to the address that was asked about; absent when none was, or it does not say */
+            belongs?: boolean;
+            checks: components["schemas"]["BadgeCheck"][];
+            criteria?: string;
+            description?: string;
+            /** @description The issuer's name, by its own word */
+            issuer?: string;
+            issuerId?: string;
+            name?: string;
+            /**
+             * @description How it is secured
+             * @enum {string}
+             */
+            secured?: "JWT" | "Data Integrity";
+            /** Format: date-time */
+            validFrom?: string;
+            /** Format: date-time */
+            validUntil?: string;
+            /** @enum {string} */
+            verdict: "valid" | "not-yet-valid" | "expired" | "suspended" | "revoked" | "altered" | "unknown-issuer" | "cannot-be-checked";
+            why: string;
         };
         Checklist: {
             live: boolean;
@@ -4674,6 +4829,24 @@ export interface components {
             id: string;
             name: string;
             url?: string;
+        };
+        IssuerKey: {
+            /** @description Where it is published */
+            address: string;
+            /**
+             * @description RS256 signs credentials as JWT, EdDSA the proofs inside them
+             * @enum {string}
+             */
+            algorithm: "RS256" | "EdDSA";
+            /** Format: date-time */
+            createdAt: string;
+            /** @description Its thumbprint (RFC 7638) */
+            id: string;
+            /**
+             * Format: date-time
+             * @description Since then nothing is signed with it; what was signed keeps verifying
+             */
+            retiredAt?: string;
         };
         ItemReason: {
             code: string;
@@ -5546,6 +5719,16 @@ export interface components {
         };
         PageIssuer: {
             items: components["schemas"]["Issuer"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
+        };
+        PageIssuerKey: {
+            items: components["schemas"]["IssuerKey"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
             /**
@@ -7717,6 +7900,144 @@ export interface operations {
             };
             /** @description Not Found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "suspend-award": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Revocation"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Award"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "check-badge": {
+        parameters: {
+            query?: {
+                /** @description Also says whether it was awarded to this address */
+                email?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CheckedBadge"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12811,6 +13132,133 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-issuer-keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageIssuerKey"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "rotate-issuer-keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageIssuerKey"];
+                };
             };
             /** @description Unauthorized */
             401: {
@@ -22659,6 +23107,7 @@ export interface operations {
         parameters: {
             query?: {
                 address?: string;
+                form?: string;
             };
             header?: never;
             path: {
@@ -22728,7 +23177,100 @@ export interface operations {
             };
         };
     };
+    "check-page": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                };
+            };
+        };
+    };
+    "check-by-page": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "open-issuer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "open-did": {
         parameters: {
             query?: never;
             header?: never;
@@ -22823,6 +23365,38 @@ export interface operations {
         };
     };
     "open-status": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                list: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/vc+jwt": string;
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "open-suspensions": {
         parameters: {
             query?: never;
             header?: never;

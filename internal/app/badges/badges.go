@@ -4,14 +4,11 @@ package badges
 import (
 	"context"
 	"crypto/rand"
-	"encoding/json"
 	"errors"
-	"fmt"
 	"net/url"
 	"strings"
+	"sync"
 	"time"
-
-	"github.com/lestrrat-go/jwx/v3/jwk"
 
 	"kanban/internal/core/badge"
 	"kanban/internal/core/clock"
@@ -32,18 +29,22 @@ type Service struct {
 	// without a slash at its end. Credentials carry it for ever.
 	Public string
 	Clock  clock.Clock
+	// Strangers fetches what badges of other issuers name.
+	Strangers Fetcher
+
+	former sync.Map // addresses under which it was reached: host → address
+}
+
+// Fetcher gets documents at addresses that strangers gave.
+type Fetcher interface {
+	Get(ctx context.Context, address, accept string) ([]byte, error)
 }
 
 // IssuerAddress is the public profile of an issuer.
 func (s *Service) IssuerAddress(id string) string { return s.Public + "/issuers/" + id }
-func (s *Service) badgeAddress(id string) string  { return s.Public + "/badges/" + id }
 
 // AwardAddress is the public page of an award.
 func (s *Service) AwardAddress(id string) string { return s.Public + "/awards/" + id }
-
-func (s *Service) keyAddress(issuerID, keyID string) string {
-	return s.IssuerAddress(issuerID) + "/keys/" + keyID
-}
 
 // AddIssuer makes an issuer with a signing key of its own.
 func (s *Service) AddIssuer(ctx context.Context, who string, i badgestore.Issuer) (badgestore.Issuer, error) {
@@ -53,21 +54,19 @@ func (s *Service) AddIssuer(ctx context.Context, who string, i badgestore.Issuer
 	if u, err := url.Parse(i.URL); i.URL != "" && (err != nil || !u.IsAbs()) {
 		return i, refusal.Invalid("url", "%q is not a full address", i.URL)
 	}
-	key, err := openbadge.NewKey()
+	i.ID = db.NewID()
+	keys, err := s.newKeys(i.ID, openbadge.RS256, openbadge.EdDSA)
 	if err != nil {
-		return i, err
-	}
-	text, err := json.Marshal(key)
-	if err != nil {
-		return i, err
-	}
-	i.ID, i.KeyID = db.NewID(), openbadge.ID(key)
-	if i.Key, err = s.Store.Seal(text, "issuer/"+i.ID); err != nil {
 		return i, err
 	}
 	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := db.Create(tx, &i, "making the issuer"); err != nil {
 			return err
+		}
+		for k := range keys {
+			if err := badgestore.AddKey(tx, &keys[k]); err != nil {
+				return err
+			}
 		}
 		return tx.Audit(ctx, who, "made an issuer", "issuer/"+i.ID, map[string]string{"name": i.Name})
 	})
@@ -138,7 +137,7 @@ func (s *Service) Award(ctx context.Context, badgeID string, event eventstore.Ev
 		return badgestore.Award{}, err
 	}
 	a.Number = &number
-	if a.Credential, err = s.credential(ctx, a, b); err != nil {
+	if err := s.sign(ctx, &a, b); err != nil {
 		return badgestore.Award{}, err
 	}
 	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
@@ -174,136 +173,38 @@ func (s *Service) tell(ctx context.Context, tx *db.Tx, what rule.Trigger, a badg
 	return tx.Announce(ctx, "badge", b.ID)
 }
 
-func (s *Service) credential(ctx context.Context, a badgestore.Award, b badgestore.Badge) (string, error) {
+// sign gives an award its credential, as a token and with its proof inside.
+func (s *Service) sign(ctx context.Context, a *badgestore.Award, b badgestore.Badge) error {
 	person, err := rosterstore.FindPerson(ctx, s.Store, a.PersonID)
 	if err != nil {
-		return "", err
+		return err
 	}
 	if strings.TrimSpace(person.Email) == "" {
-		return "", refusal.Conflict(finding.AddressMissing,
+		return refusal.Conflict(finding.AddressMissing,
 			"%s has no e-mail address, which the credential needs to say whose it is", person.Name())
 	}
-	issuer, key, err := s.issuer(ctx, b.IssuerID)
+	issuer, err := badgestore.FindIssuer(ctx, s.Store, b.IssuerID)
 	if err != nil {
-		return "", err
+		return err
 	}
 	credential, err := badge.Build(badge.Award{
-		ID: s.AwardAddress(a.ID), Issuer: s.profile(issuer), Achievement: s.achievement(b),
-		Address: person.Email, Salt: rand.Text(), At: a.AwardedAt, Status: badge.StatusAt(s.listAddress(issuer.ID,
-			*a.Number/badge.Entries), int(*a.Number%badge.Entries)),
+		ID: s.AwardAddress(a.ID), Issuer: s.profile(s.Public, issuer), Achievement: s.achievement(s.Public, b),
+		Address: person.Email, Salt: rand.Text(), At: a.AwardedAt, Status: s.entries(issuer.ID, *a.Number),
 	})
 	if err != nil {
-		return "", err
+		return err
 	}
-	return openbadge.Sign(credential, key, s.keyAddress(issuer.ID, issuer.KeyID))
-}
-
-func (s *Service) issuer(ctx context.Context, id string) (badgestore.Issuer, jwk.Key, error) {
-	i, err := badgestore.FindIssuer(ctx, s.Store, id)
+	token, err := s.signer(ctx, issuer.ID, openbadge.RS256)
 	if err != nil {
-		return i, nil, err
+		return err
 	}
-	text, err := s.Store.Unseal(i.Key, "issuer/"+i.ID)
+	inside, err := s.signer(ctx, issuer.ID, openbadge.EdDSA)
 	if err != nil {
-		return i, nil, err
+		return err
 	}
-	key, err := jwk.ParseKey(text)
-	return i, key, err
-}
-
-func (s *Service) profile(i badgestore.Issuer) badge.Profile {
-	return badge.Profile{
-		ID: s.IssuerAddress(i.ID), Type: []string{"Profile"}, Name: i.Name, URL: i.URL,
-		Email: i.Email, Description: i.Description,
+	if a.Credential, err = openbadge.Sign(credential, token, keyAddress(s.Public, issuer.ID, openbadge.ID(token))); err != nil {
+		return err
 	}
-}
-
-func (s *Service) achievement(b badgestore.Badge) badge.Achievement {
-	return badge.Achievement{
-		ID: s.badgeAddress(b.ID), Type: []string{"Achievement"}, AchievementType: "Badge",
-		Name: b.Name, Description: b.Description, Criteria: badge.Criteria{Narrative: b.Criteria},
-	}
-}
-
-// Profile is the public profile of an issuer.
-func (s *Service) Profile(ctx context.Context, issuerID string) (badge.Profile, error) {
-	i, err := badgestore.FindIssuer(ctx, s.Store, issuerID)
-	return s.profile(i), err
-}
-
-// Achievement is the public description of a badge.
-func (s *Service) Achievement(ctx context.Context, badgeID string) (badge.Achievement, error) {
-	b, err := badgestore.FindBadge(ctx, s.Store, badgeID)
-	return s.achievement(b), err
-}
-
-// PublicKey is the key with which an issuer's credentials are checked, under the id by which they
-// name it. keyID is the last part of its address; "" is whichever the issuer has.
-func (s *Service) PublicKey(ctx context.Context, issuerID, keyID string) (jwk.Key, error) {
-	_, key, err := s.issuer(ctx, issuerID)
-	if err != nil {
-		return nil, err
-	}
-	id := openbadge.ID(key)
-	if keyID != "" && keyID != id {
-		return nil, db.ErrNotFound
-	}
-	public, err := openbadge.Public(key)
-	if err != nil {
-		return nil, err
-	}
-	return openbadge.Named(public, s.keyAddress(issuerID, id))
-}
-
-// Checked is what checking an award's credential gave.
-type Checked struct {
-	Award      badgestore.Award
-	Credential badge.Credential
-	// Problem says why it does not verify; empty when it does. What was revoked is
-	// signed and unchanged all the same: the award says when and why.
-	Problem string
-}
-
-// Check verifies an award's credential with the issuer's published key, the same
-// way a stranger would.
-func (s *Service) Check(ctx context.Context, awardID string) (Checked, error) {
-	a, err := badgestore.FindAward(ctx, s.Store, awardID)
-	if err != nil {
-		return Checked{}, err
-	}
-	b, err := badgestore.FindBadge(ctx, s.Store, a.BadgeID)
-	if err != nil {
-		return Checked{}, err
-	}
-	keyAt := func(kid string) (jwk.Key, error) {
-		key, err := s.PublicKey(ctx, b.IssuerID, "")
-		if err != nil {
-			return nil, err
-		}
-		if want := openbadge.ID(key); kid != want {
-			return nil, fmt.Errorf("the issuer's key is at %s", want)
-		}
-		return key, nil
-	}
-	credential, err := openbadge.Verify(a.Credential, s.Clock.Now(), keyAt)
-	revoked := false
-	if err == nil {
-		revoked, err = openbadge.Revoked(credential, s.Clock.Now(), func(address string) (string, error) {
-			place, there := strings.CutPrefix(address, s.IssuerAddress(b.IssuerID)+"/status/")
-			if !there {
-				return "", db.ErrNotFound
-			}
-			return s.StatusList(ctx, b.IssuerID, place)
-		}, keyAt)
-	}
-	c := Checked{Award: a, Credential: credential}
-	switch {
-	case err != nil:
-		c.Problem = err.Error()
-	case revoked && a.RevokedAt == nil:
-		c.Problem = "its status list says that it is revoked, which nobody has done"
-	case !revoked && a.RevokedAt != nil && credential.Status != nil:
-		c.Problem = "it was revoked, which its status list does not say"
-	}
-	return c, nil
+	a.Document, err = openbadge.Embed(credential, inside, keyAddress(s.Public, issuer.ID, openbadge.ID(inside)), a.AwardedAt)
+	return err
 }

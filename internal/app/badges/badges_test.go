@@ -1,6 +1,7 @@
 package badges_test
 
 import (
+	"encoding/json"
 	"sync"
 	"testing"
 	"time"
@@ -16,6 +17,7 @@ import (
 	"kanban/internal/store/db"
 	"kanban/internal/store/eventstore"
 	"kanban/internal/store/storetest"
+	"kanban/internal/wire/openbadge"
 )
 
 func TestMain(m *testing.M) { storetest.Main(m) }
@@ -59,24 +61,27 @@ func TestNobodyIsAwardedTwice_B7(t *testing.T) {
 	}
 	checked, err := w.Badges.Check(t.Context(), ids[0])
 	require.NoError(t, err)
-	assert.Empty(t, checked.Problem)
-	assert.True(t, checked.Credential.BelongsTo(person.Email))
-	assert.Equal(t, "http://kanban.example/open/awards/"+ids[0], checked.Credential.ID)
+	assert.Equal(t, openbadge.Valid, checked.Verdict, "%+v", checked.Checks)
+	assert.True(t, checked.Seen.BelongsTo(person.Email))
+	assert.Equal(t, "http://kanban.example/open/awards/"+ids[0], checked.Seen.ID)
+	assert.Len(t, checked.Forms, 2)
 
 	// Whoever changes the credential in the database is found out.
-	other := w.Person("stu-002")
-	e2 := w.Record(eventstore.Event{
-		Type: "module.completed", NaturalKey: "k2", PersonID: &other.ID,
-		OccurredAt: time.Now(),
-	})
-	a2, err := w.Badges.Award(t.Context(), b.ID, e2, time.Now().UTC())
-	require.NoError(t, err)
-	_, err = w.Store.Pool.Exec(t.Context(), `UPDATE awards SET credential = overlay(credential placing 'AAAA' from 400
-		for 4) WHERE id = $1`, a2.ID)
-	require.NoError(t, err)
-	checked, err = w.Badges.Check(t.Context(), a2.ID)
-	require.NoError(t, err)
-	assert.NotEmpty(t, checked.Problem)
+	others := []string{w.Person("stu-002").ID, w.Person("stu-003").ID}
+	for i, change := range []string{
+		`credential = overlay(credential placing 'AAAA' from length(credential) - 40 for 4)`,
+		`document = convert_to(replace(convert_from(document, 'UTF8'), 'Takes cuttings.', 'Takes all.'), 'UTF8')`,
+	} {
+		a2, err := w.Badges.Award(t.Context(), b.ID, w.Record(eventstore.Event{
+			Type: "module.completed", NaturalKey: change, PersonID: &others[i], OccurredAt: time.Now(),
+		}), time.Now().UTC())
+		require.NoError(t, err)
+		_, err = w.Store.Pool.Exec(t.Context(), `UPDATE awards SET `+change+` WHERE id = $1`, a2.ID)
+		require.NoError(t, err)
+		checked, err = w.Badges.Check(t.Context(), a2.ID)
+		require.NoError(t, err)
+		assert.Equal(t, openbadge.Altered, checked.Verdict, change)
+	}
 }
 
 func TestAwardNeedsAnAddress(t *testing.T) {
@@ -113,9 +118,12 @@ func TestIssuerAndBadgeAreChecked(t *testing.T) {
 	} {
 		assert.ErrorContains(t, err, want)
 	}
-	key, err := w.Badges.PublicKey(t.Context(), b.IssuerID, "")
+	set, err := w.Badges.KeySet(t.Context(), w.Badges.Public, b.IssuerID)
 	require.NoError(t, err)
-	assert.False(t, key.Has("d"), "only the public half is served")
+	require.Equal(t, 2, set.Len())
+	text, err := json.Marshal(set)
+	require.NoError(t, err)
+	assert.NotContains(t, string(text), `"d":`, "only the public half is served")
 }
 
 func second[T any](_ T, err error) error { return err }

@@ -3,31 +3,24 @@ package badges
 import (
 	"context"
 	"errors"
-	"fmt"
 	"strconv"
 	"time"
 
-	"kanban/internal/core/badge"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/rule"
 	"kanban/internal/store/badgestore"
 	"kanban/internal/store/db"
-	"kanban/internal/wire/openbadge"
 )
 
-// Restore cancels a revocation that was made by mistake: the award holds again, and the
-// status list says so. Whoever looked meanwhile was told that it was revoked.
+// Restore makes an award hold again, and the status list says so: it ends a suspension, or cancels a revocation that was
+// made by mistake. Whoever looked meanwhile was told that it did not hold.
 func (s *Service) Restore(ctx context.Context, who, awardID string) (badgestore.Award, error) {
-	a, err := badgestore.FindAward(ctx, s.Store, awardID)
+	a, b, err := s.found(ctx, awardID)
 	if err != nil {
 		return a, err
 	}
 	if a.RevokedAt == nil {
-		return a, refusal.Conflict("", "this award is not revoked")
-	}
-	b, err := badgestore.FindBadge(ctx, s.Store, a.BadgeID)
-	if err != nil {
-		return a, err
+		return s.reinstate(ctx, who, a, b)
 	}
 	was := map[string]string{
 		"badge": b.Name, "person": a.PersonID, "revoked": a.RevokedAt.UTC().Format(time.RFC3339),
@@ -56,15 +49,11 @@ func (s *Service) Restore(ctx context.Context, who, awardID string) (badgestore.
 // Revoke revokes an award for a reason, which verifiers are shown from then on. The badge
 // can be awarded anew, and Restore mends a mistake.
 func (s *Service) Revoke(ctx context.Context, who, awardID, reason string) (badgestore.Award, error) {
-	a, err := badgestore.FindAward(ctx, s.Store, awardID)
+	a, b, err := s.found(ctx, awardID)
 	if err != nil {
 		return a, err
 	}
 	if reason, err = refusal.Reason(reason, "whoever checks the badge is shown it"); err != nil {
-		return a, err
-	}
-	b, err := badgestore.FindBadge(ctx, s.Store, a.BadgeID)
-	if err != nil {
 		return a, err
 	}
 	now := s.Clock.Now()
@@ -86,38 +75,61 @@ func (s *Service) Revoke(ctx context.Context, who, awardID, reason string) (badg
 	return a, err
 }
 
-func (s *Service) listAddress(issuerID string, list int64) string {
-	return fmt.Sprintf("%s/status/%d", s.IssuerAddress(issuerID), list)
+// Suspend says that an award does not hold for now, for a reason, which verifiers are shown. Restore ends that.
+func (s *Service) Suspend(ctx context.Context, who, awardID, reason string) (badgestore.Award, error) {
+	a, b, err := s.found(ctx, awardID)
+	if err != nil {
+		return a, err
+	}
+	if reason, err = refusal.Reason(reason, "whoever checks the badge is shown it"); err != nil {
+		return a, err
+	}
+	now := s.Clock.Now()
+	a.SuspendedAt, a.SuspendedBy, a.SuspendedReason = &now, who, reason
+	return a, s.Store.InTx(ctx, func(tx *db.Tx) error {
+		ok, err := badgestore.Suspend(ctx, tx, &a)
+		if err != nil {
+			return err
+		}
+		if !ok {
+			return refusal.Conflict("", "this award is suspended or revoked already")
+		}
+		return s.noted(ctx, tx, who, "suspended an award", a, b, reason)
+	})
 }
 
-// StatusList is one of an issuer's signed lists of what is revoked, by its number.
-func (s *Service) StatusList(ctx context.Context, issuerID, number string) (string, error) {
-	list, err := strconv.ParseInt(number, 10, 32)
-	if err != nil || list < 0 || strconv.FormatInt(list, 10) != number {
-		return "", db.ErrNotFound
+// reinstate ends a suspension.
+func (s *Service) reinstate(ctx context.Context, who string, a badgestore.Award, b badgestore.Badge) (badgestore.Award,
+	error,
+) {
+	reason := a.SuspendedReason
+	return a, s.Store.InTx(ctx, func(tx *db.Tx) error {
+		ok, err := badgestore.Reinstate(ctx, tx, &a)
+		if err != nil {
+			return err
+		}
+		if !ok {
+			return refusal.Conflict("", "this award is not revoked and not suspended")
+		}
+		return s.noted(ctx, tx, who, "ended a suspension", a, b, reason)
+	})
+}
+
+// found finds an award and its badge.
+func (s *Service) found(ctx context.Context, awardID string) (a badgestore.Award, b badgestore.Badge, err error) {
+	if a, err = badgestore.FindAward(ctx, s.Store, awardID); err != nil {
+		return a, b, err
 	}
-	highest, err := badgestore.LastAwardNumber(ctx, s.Store)
-	if err != nil {
-		return "", err
+	b, err = badgestore.FindBadge(ctx, s.Store, a.BadgeID)
+	return a, b, err
+}
+
+func (s *Service) noted(ctx context.Context, tx *db.Tx, who, what string, a badgestore.Award, b badgestore.Badge,
+	reason string,
+) error {
+	if err := tx.Audit(ctx, who, what, "award/"+a.ID,
+		map[string]string{"badge": b.Name, "person": a.PersonID, "reason": reason}); err != nil {
+		return err
 	}
-	if list > highest/badge.Entries {
-		return "", db.ErrNotFound // nothing stands there yet
-	}
-	issuer, key, err := s.issuer(ctx, issuerID)
-	if err != nil {
-		return "", err
-	}
-	numbers, err := badgestore.RevokedNumbers(ctx, s.Store, issuerID, list*badge.Entries, (list+1)*badge.Entries)
-	if err != nil {
-		return "", err
-	}
-	places := make([]int, len(numbers))
-	for i, n := range numbers {
-		places[i] = int(n - list*badge.Entries)
-	}
-	l, err := badge.BuildStatusList(s.listAddress(issuerID, list), s.IssuerAddress(issuerID), places, s.Clock.Now())
-	if err != nil {
-		return "", err
-	}
-	return openbadge.SignList(l, key, s.keyAddress(issuer.ID, issuer.KeyID))
+	return tx.Announce(ctx, "badge", b.ID)
 }

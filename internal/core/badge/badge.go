@@ -23,24 +23,44 @@ var Contexts = []string{
 
 // Credential is an OpenBadgeCredential (VC Data Model 2.0, Open Badges 3.0).
 type Credential struct {
-	Context   []string  `json:"@context"`
-	ID        string    `json:"id"`
-	Type      []string  `json:"type"`
-	Name      string    `json:"name"`
-	Issuer    Profile   `json:"issuer"`
-	ValidFrom time.Time `json:"validFrom"`
-	Subject   Subject   `json:"credentialSubject"`
-	Status    *Status   `json:"credentialStatus,omitempty"`
+	Context     []string   `json:"@context"`
+	ID          string     `json:"id"`
+	Type        []string   `json:"type"`
+	Name        string     `json:"name"`
+	Description string     `json:"description,omitempty"`
+	Image       *Image     `json:"image,omitempty"`
+	Issuer      Profile    `json:"issuer"`
+	ValidFrom   time.Time  `json:"validFrom"`
+	ValidUntil  *time.Time `json:"validUntil,omitempty"`
+	Subject     Subject    `json:"credentialSubject"`
+	Evidence    []Evidence `json:"evidence,omitempty"`
+	Status      []Status   `json:"credentialStatus,omitempty"`
+}
+
+// Image is a picture at an address, or in a data: URI.
+type Image struct {
+	ID      string `json:"id"`
+	Type    string `json:"type"`
+	Caption string `json:"caption,omitempty"`
+}
+
+// Picture names the picture at an address; nil where there is none.
+func Picture(address, caption string) *Image {
+	if address == "" {
+		return nil
+	}
+	return &Image{ID: address, Type: "Image", Caption: caption}
 }
 
 // Profile is the issuer.
 type Profile struct {
 	ID          string   `json:"id"`
-	Type        []string `json:"type"`
+	Type        []string `json:"type,omitempty"`
 	Name        string   `json:"name,omitempty"`
 	URL         string   `json:"url,omitempty"`
 	Email       string   `json:"email,omitempty"`
 	Description string   `json:"description,omitempty"`
+	Image       *Image   `json:"image,omitempty"`
 }
 
 // Subject is who holds the achievement, given by a salted hash of the address.
@@ -48,6 +68,8 @@ type Subject struct {
 	Type        []string    `json:"type"`
 	Identifier  []Identity  `json:"identifier"`
 	Achievement Achievement `json:"achievement"`
+	Narrative   string      `json:"narrative,omitempty"`
+	Result      []Result    `json:"result,omitempty"`
 }
 
 // Identity is an IdentityObject.
@@ -61,18 +83,55 @@ type Identity struct {
 
 // Achievement is what was achieved.
 type Achievement struct {
-	ID              string   `json:"id"`
-	Type            []string `json:"type"`
-	AchievementType string   `json:"achievementType,omitempty"`
-	Name            string   `json:"name"`
-	Description     string   `json:"description"`
-	Criteria        Criteria `json:"criteria"`
-	Tag             []string `json:"tag,omitempty"`
+	ID                string              `json:"id"`
+	Type              []string            `json:"type"`
+	AchievementType   string              `json:"achievementType,omitempty"`
+	Name              string              `json:"name"`
+	Description       string              `json:"description"`
+	Criteria          Criteria            `json:"criteria"`
+	Image             *Image              `json:"image,omitempty"`
+	Tag               []string            `json:"tag,omitempty"`
+	Alignment         []Alignment         `json:"alignment,omitempty"`
+	ResultDescription []ResultDescription `json:"resultDescription,omitempty"`
+	Version           string              `json:"version,omitempty"`
 }
 
 // Criteria says what one has to do.
 type Criteria struct {
 	Narrative string `json:"narrative"`
+}
+
+// Alignment ties a badge to a node of a framework, such as a skill or a standard.
+type Alignment struct {
+	Type       []string `json:"type"`
+	TargetName string   `json:"targetName"`
+	TargetURL  string   `json:"targetUrl"`
+	TargetCode string   `json:"targetCode,omitempty"`
+	Framework  string   `json:"targetFramework,omitempty"`
+}
+
+// ResultDescription says what kind of result can be reached.
+type ResultDescription struct {
+	ID           string   `json:"id"`
+	Type         []string `json:"type"`
+	Name         string   `json:"name"`
+	ResultType   string   `json:"resultType"`
+	AllowedValue []string `json:"allowedValue,omitempty"`
+}
+
+// Result is what was reached.
+type Result struct {
+	Type        []string `json:"type"`
+	Description string   `json:"resultDescription"`
+	Value       string   `json:"value"`
+}
+
+// Evidence is something that shows that it was achieved.
+type Evidence struct {
+	ID        string   `json:"id,omitempty"`
+	Type      []string `json:"type"`
+	Name      string   `json:"name,omitempty"`
+	Narrative string   `json:"narrative,omitempty"`
 }
 
 // Award is what a credential is built from.
@@ -85,8 +144,17 @@ type Award struct {
 	// Salt makes the hash of each award different. Not empty.
 	Salt string
 	At   time.Time
-	// Status is where its revocation is to be seen; nil when it cannot be revoked.
-	Status *Status
+	// Until is when it ends; zero when it does not.
+	Until time.Time
+	// Level that was reached, one of a badge's; "" for badges without.
+	Level string
+	// Score that was reached, in percent; nil where none counts.
+	Score *float64
+	// Note of whoever awarded it, for everybody who looks.
+	Note     string
+	Evidence []Evidence
+	// Status is where its revocation and suspension are to be seen.
+	Status []Status
 }
 
 // ErrAward is wrapped by every error of Build.
@@ -94,27 +162,24 @@ var ErrAward = errors.New("award cannot become a credential")
 
 // Build makes the credential, or says which member is missing or wrong.
 func Build(a Award) (Credential, error) {
-	for what, address := range map[string]string{"award": a.ID, "issuer": a.Issuer.ID, "badge": a.Achievement.ID} {
-		if u, err := url.Parse(address); err != nil || !u.IsAbs() {
-			return Credential{}, fmt.Errorf("%w: the address of the %s is %q, which is not a full address", ErrAward,
-				what, address)
-		}
-	}
-	for what, text := range map[string]string{
-		"badge name": a.Achievement.Name, "badge description": a.Achievement.Description,
-		"badge criteria": a.Achievement.Criteria.Narrative, "learner's address": a.Address, "salt": a.Salt,
-	} {
-		if strings.TrimSpace(text) == "" {
-			return Credential{}, fmt.Errorf("%w: the %s is missing", ErrAward, what)
-		}
+	if err := a.check(); err != nil {
+		return Credential{}, err
 	}
 	a.Issuer.Type = []string{"Profile"}
 	a.Achievement.Type = []string{"Achievement"}
-	return Credential{
+	for i := range a.Achievement.Alignment {
+		a.Achievement.Alignment[i].Type = []string{"Alignment"}
+	}
+	for i := range a.Evidence {
+		a.Evidence[i].Type = []string{"Evidence"}
+	}
+	results := a.results()
+	c := Credential{
 		Context:   Contexts,
 		ID:        a.ID,
 		Type:      []string{"VerifiableCredential", "OpenBadgeCredential"},
 		Name:      a.Achievement.Name,
+		Image:     a.Achievement.Image,
 		Issuer:    a.Issuer,
 		ValidFrom: a.At.UTC().Truncate(time.Second),
 		Subject: Subject{
@@ -124,9 +189,55 @@ func Build(a Award) (Credential, error) {
 				IdentityHash: IdentityHash(a.Address, a.Salt), Salt: a.Salt,
 			}},
 			Achievement: a.Achievement,
+			Narrative:   a.Note,
+			Result:      results,
 		},
-		Status: a.Status,
-	}, nil
+		Evidence: a.Evidence,
+		Status:   a.Status,
+	}
+	if !a.Until.IsZero() {
+		until := a.Until.UTC().Truncate(time.Second)
+		c.ValidUntil = &until
+	}
+	return c, nil
+}
+
+func (a Award) check() error {
+	for what, address := range map[string]string{"award": a.ID, "issuer": a.Issuer.ID, "badge": a.Achievement.ID} {
+		if u, err := url.Parse(address); err != nil || !u.IsAbs() {
+			return fmt.Errorf("%w: the address of the %s is %q, which is not a full address", ErrAward, what, address)
+		}
+	}
+	for what, text := range map[string]string{
+		"badge name": a.Achievement.Name, "badge description": a.Achievement.Description,
+		"badge criteria": a.Achievement.Criteria.Narrative, "learner's address": a.Address, "salt": a.Salt,
+	} {
+		if strings.TrimSpace(text) == "" {
+			return fmt.Errorf("%w: the %s is missing", ErrAward, what)
+		}
+	}
+	if !a.Until.IsZero() && !a.Until.After(a.At) {
+		return fmt.Errorf("%w: it would end before it begins", ErrAward)
+	}
+	return nil
+}
+
+// results describes the level and the score that were reached, and gives them.
+func (a *Award) results() (all []Result) {
+	add := func(part, name, kind, value string, allowed ...string) {
+		id := a.Achievement.ID + "#" + part
+		a.Achievement.ResultDescription = append(a.Achievement.ResultDescription, ResultDescription{
+			ID: id, Type: []string{"ResultDescription"}, Name: name, ResultType: kind, AllowedValue: allowed,
+		})
+		all = append(all, Result{Type: []string{"Result"}, Description: id, Value: value})
+	}
+	if a.Level != "" {
+		add("level", "Level", "PerformanceLevel", a.Level, a.Level)
+	}
+	if a.Score != nil {
+		add("score", "Score in percent", "Percent", fmt.Sprintf("%g", *a.Score))
+	}
+	return all
 }
 
 // IdentityHash is the hash under which an address is published: "sha256$" and
@@ -135,14 +246,4 @@ func Build(a Award) (Credential, error) {
 func IdentityHash(address, salt string) string {
 	sum := sha256.Sum256([]byte(strings.ToLower(strings.TrimSpace(address)) + salt))
 	return "sha256$" + hex.EncodeToString(sum[:])
-}
-
-// BelongsTo reports whether the credential was given to the holder of address.
-func (c Credential) BelongsTo(address string) bool {
-	for _, i := range c.Subject.Identifier {
-		if i.Hashed && i.IdentityHash == IdentityHash(address, i.Salt) {
-			return true
-		}
-	}
-	return false
 }

@@ -42,8 +42,7 @@ func TestBuildGivesTheStandardsShape(t *testing.T) {
 	    "achievement": {"id": "https://badges.example.org/a/1", "type": ["Achievement"], "name": "Fractions", "description": "Adds fractions.", "criteria": {"narrative": "Score 80 or more."}}}
 	}`, string(text))
 	assert.NotContains(t, string(text), "ana@", "the address itself is not published")
-	assert.True(t, c.BelongsTo(" Ana@Example.org"))
-	assert.False(t, c.BelongsTo("bea@example.org"))
+	assert.Equal(t, anaHash, badge.IdentityHash(" Ana@Example.org", "pepper"))
 }
 
 func TestBuildNamesWhatIsMissing(t *testing.T) {

@@ -22,24 +22,29 @@ type Status struct {
 	Credential string `json:"statusListCredential"`
 }
 
-// Revocation is the purpose of a status that is final.
-const Revocation = "revocation"
+// The purposes of a status: a revocation is final, a suspension ends.
+const (
+	Revocation = "revocation"
+	Suspension = "suspension"
+)
+
+// StatusEntry is the type of a status that a list tells.
+const StatusEntry = "BitstringStatusListEntry"
 
 // Entries is how many a status list holds: the fewest that the standard allows, so that
 // nobody is found by the length of a list (Bitstring Status List 1.0, 6.1).
 const Entries = 131_072
 
 // StatusAt is the entry of a list that stands for one credential.
-func StatusAt(listAddress string, index int) *Status {
+func StatusAt(purpose, listAddress string, index int) Status {
 	text := strconv.Itoa(index)
-	return &Status{
-		ID: listAddress + "#" + text, Type: "BitstringStatusListEntry", Purpose: Revocation, Index: text,
-		Credential: listAddress,
+	return Status{
+		ID: listAddress + "#" + text, Type: StatusEntry, Purpose: purpose, Index: text, Credential: listAddress,
 	}
 }
 
-// StatusList is a BitstringStatusListCredential: which credentials of an issuer are
-// revoked, one bit each (Bitstring Status List 1.0, 2.2).
+// StatusList is a BitstringStatusListCredential: which credentials of an issuer are revoked, or suspended, one bit each
+// (Bitstring Status List 1.0, 2.2).
 type StatusList struct {
 	Context   []string   `json:"@context"`
 	ID        string     `json:"id"`
@@ -65,11 +70,10 @@ const statusFor = 5 * time.Minute
 // are behind accept it all the same.
 const statusSince = 10 * time.Minute
 
-// BuildStatusList makes the list at an address, as of a time, in which the entries with
-// the given places are revoked.
-func BuildStatusList(address, issuer string, revoked []int, at time.Time) (StatusList, error) {
+// BuildStatusList makes the list at an address, as of a time, in which the entries with the given places are set.
+func BuildStatusList(purpose, address, issuer string, set []int, at time.Time) (StatusList, error) {
 	bits := make([]byte, Entries/8)
-	for _, i := range revoked {
+	for _, i := range set {
 		if i < 0 || i >= Entries {
 			return StatusList{}, fmt.Errorf("%w: a status list has no entry %d", ErrStatus, i)
 		}
@@ -83,7 +87,7 @@ func BuildStatusList(address, issuer string, revoked []int, at time.Time) (Statu
 			"BitstringStatusListCredential",
 		}, Issuer: issuer, ValidFrom: since,
 		Subject: StatusBits{
-			ID: address + "#list", Type: "BitstringStatusList", Purpose: Revocation, Encoded: encoded,
+			ID: address + "#list", Type: "BitstringStatusList", Purpose: purpose, Encoded: encoded,
 			TTL: statusFor.Milliseconds(),
 		},
 	}, err
@@ -93,28 +97,13 @@ func BuildStatusList(address, issuer string, revoked []int, at time.Time) (Statu
 // Status List 1.0, 3.2).
 var ErrStatus = errors.New("status cannot be read")
 
-// Revoked reads a credential's status out of the list that it names.
-func (l StatusList) Revoked(c Credential) (bool, error) {
-	s := c.Status
-	switch {
-	case s == nil:
-		return false, nil
-	case s.Type != "BitstringStatusListEntry" || s.Purpose != Revocation || l.Subject.Purpose != Revocation:
-		return false, fmt.Errorf("%w: its purpose is %q, the list's is %q", ErrStatus, s.Purpose, l.Subject.Purpose)
-	case l.ID != s.Credential:
-		return false, fmt.Errorf("%w: the list is %s, not %s", ErrStatus, l.ID, s.Credential)
-	case l.Issuer != c.Issuer.ID:
-		return false, fmt.Errorf("%w: the list is by %s, the credential by %s", ErrStatus, l.Issuer, c.Issuer.ID)
-	}
-	index, err := strconv.Atoi(s.Index)
-	if err != nil || index < 0 {
-		return false, fmt.Errorf("%w: %q is no place in a list", ErrStatus, s.Index)
-	}
-	bits, err := decodeBits(l.Subject.Encoded)
+// StatusBit reads one entry of an encoded list: whether it is set.
+func StatusBit(encoded string, index int) (bool, error) {
+	bits, err := decodeBits(encoded)
 	if err != nil {
 		return false, err
 	}
-	if index >= len(bits)*8 {
+	if index < 0 || index >= len(bits)*8 {
 		return false, fmt.Errorf("%w: the list has no entry %d", ErrStatus, index)
 	}
 	return bits[index/8]>>(7-index%8)&1 == 1, nil

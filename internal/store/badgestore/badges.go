@@ -15,8 +15,6 @@ type Issuer struct {
 	URL         string
 	Email       string
 	Description string
-	KeyID       string
-	Key         []byte // sealed private JWK
 	CreatedAt   time.Time
 }
 
@@ -39,11 +37,16 @@ type Award struct {
 	SectionID  *string // where what it was given for happened
 	CourseID   *string
 	Credential string // compact JWS
+	Document   []byte // the credential with its proof inside, if it has one
 	Number     *int64 // its place in the status lists of its issuer, if it has one
 	AwardedAt  time.Time
 	RevokedAt  *time.Time
 	RevokedBy  string
 	Reason     string // for which it was revoked
+
+	SuspendedAt     *time.Time
+	SuspendedBy     string
+	SuspendedReason string
 }
 
 // Issuers lists all, ordered by name.
@@ -158,12 +161,30 @@ func LastAwardNumber(ctx context.Context, from db.From) (n int64, err error) {
 	return n, db.Known(err, "looking at the awards' numbers")
 }
 
-// RevokedNumbers lists the numbers from one up to another of the awards of an issuer
-// that are revoked.
-func RevokedNumbers(ctx context.Context, source db.From, issuerID string, from, to int64) ([]int64, error) {
-	return db.Values[int64](ctx, source, "listing what is revoked", `SELECT a.number FROM awards a
+// NumbersSet lists the numbers from one up to another of the awards of an issuer that are revoked, or suspended.
+func NumbersSet(ctx context.Context, source db.From, issuerID string, suspended bool, from, to int64) ([]int64, error) {
+	column := "revoked_at"
+	if suspended {
+		column = "suspended_at"
+	}
+	return db.Values[int64](ctx, source, "listing what does not hold", `SELECT a.number FROM awards a
 		JOIN badges b ON b.id = a.badge_id
-		WHERE b.issuer_id = $1 AND a.revoked_at IS NOT NULL AND a.number >= $2 AND a.number < $3`, issuerID, from, to)
+		WHERE b.issuer_id = $1 AND a.`+column+` IS NOT NULL AND a.number >= $2 AND a.number < $3`, issuerID, from, to)
+}
+
+// Suspend suspends an award; ok is false when it is suspended or revoked already.
+func Suspend(ctx context.Context, tx *db.Tx, a *Award) (ok bool, err error) {
+	done := tx.DB.Where("id = ? AND suspended_at IS NULL AND revoked_at IS NULL", a.ID).
+		Select("suspended_at", "suspended_by", "suspended_reason").Updates(a)
+	return done.RowsAffected == 1, db.Known(done.Error, "suspending the award")
+}
+
+// Reinstate ends a suspension; ok is false when there is none.
+func Reinstate(ctx context.Context, tx *db.Tx, a *Award) (ok bool, err error) {
+	a.SuspendedAt, a.SuspendedBy, a.SuspendedReason = nil, "", ""
+	done := tx.DB.Where("id = ? AND suspended_at IS NOT NULL", a.ID).
+		Select("suspended_at", "suspended_by", "suspended_reason").Updates(a)
+	return done.RowsAffected == 1, db.Known(done.Error, "ending the suspension")
 }
 
 // ListedAward is an award with the names that a person reads.

@@ -384,57 +384,6 @@ type Attempt struct {
 	Error     string    `json:"error"`
 }
 
-// NewIssuer makes an issuer of badges.
-type NewIssuer struct {
-	Name        string `json:"name"`
-	URL         string `json:"url,omitempty"`
-	Email       string `json:"email,omitempty"`
-	Description string `json:"description,omitempty"`
-}
-
-// Issuer gives out badges.
-type Issuer struct {
-	NewIssuer
-	ID      string `json:"id"`
-	Address string `json:"address" doc:"Its public profile"`
-}
-
-// NewBadge makes a badge.
-type NewBadge struct {
-	IssuerID    string `json:"issuerId"`
-	Name        string `json:"name"`
-	Description string `json:"description" doc:"What it is for"`
-	Criteria    string `json:"criteria" doc:"What one has to do"`
-}
-
-// Badge can be awarded.
-type Badge struct {
-	NewBadge
-	ID      string `json:"id"`
-	Issuer  string `json:"issuer"`
-	Awards  int    `json:"awards" doc:"How many people hold it"`
-	Revoked int    `json:"revoked" doc:"How many awards of it were revoked"`
-}
-
-// Award is a badge given to a person.
-type Award struct {
-	ID        string    `json:"id"`
-	Badge     string    `json:"badge"`
-	BadgeID   string    `json:"badgeId"`
-	Person    string    `json:"person"`
-	Address   string    `json:"address" doc:"Its public page"`
-	AwardedAt time.Time `json:"awardedAt"`
-	// RevokedAt and what follows are there when it was revoked.
-	RevokedAt *time.Time `json:"revokedAt,omitempty"`
-	RevokedBy string     `json:"revokedBy,omitempty"`
-	Reason    string     `json:"reason,omitempty" doc:"Why it was revoked; its public page says so"`
-}
-
-// Revocation says why an award is revoked.
-type Revocation struct {
-	Reason string `json:"reason" doc:"Shown to whoever checks the badge"`
-}
-
 // Person is somebody in a register.
 type Person struct {
 	ID         string `json:"id"`

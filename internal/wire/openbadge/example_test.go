@@ -1,39 +1,41 @@
 package openbadge_test
 
 import (
+	"context"
 	"fmt"
 	"time"
-
-	"github.com/lestrrat-go/jwx/v3/jwk"
 
 	"kanban/internal/core/badge"
 	"kanban/internal/wire/openbadge"
 )
 
-func ExampleSign() {
+func ExampleExamine() {
 	at := time.Date(2026, 10, 1, 0, 0, 0, 0, time.UTC)
-	issuer := badge.Profile{ID: "https://school.example/open/issuers/1", Name: "Fernmoor Garden School"}
+	key, _ := openbadge.NewKey(openbadge.EdDSA)
+	name, _ := openbadge.Multibase(key)
 	c, _ := badge.Build(badge.Award{
-		ID: "https://school.example/open/awards/1", Address: "ada@fernmoor.example",
-		Salt: "s", At: at, Issuer: issuer, Achievement: badge.Achievement{
-			ID:   "https://school.example/open/badges/1",
-			Name: "Sower", Description: "Sows", Criteria: badge.Criteria{Narrative: "Sow."},
+		ID: "https://school.example/open/awards/1", Address: "ada@fernmoor.example", Salt: "s", At: at,
+		Issuer: badge.Profile{ID: "did:key:" + name, Name: "Fernmoor Garden School"},
+		Achievement: badge.Achievement{
+			ID: "https://school.example/open/badges/1", Name: "Sower", Description: "Sows",
+			Criteria: badge.Criteria{Narrative: "Sow."},
 		},
 	})
-	key, _ := openbadge.NewKey()
-	token, err := openbadge.Sign(c, key, issuer.ID+"/keys/1")
+	file, err := openbadge.Embed(c, key, "did:key:"+name+"#"+name, at)
 	if err != nil {
 		fmt.Println(err)
 		return
 	}
-	got, err := openbadge.Verify(token, at.Add(time.Hour),
-		func(string) (jwk.Key, error) { return openbadge.Public(key) })
-	fmt.Println(got.Subject.Achievement.Name, err)
-	other, _ := openbadge.NewKey()
-	_, err = openbadge.Verify(token, at.Add(time.Hour),
-		func(string) (jwk.Key, error) { return openbadge.Public(other) })
-	fmt.Println(err != nil)
+	seen := openbadge.Examine(context.Background(), file, at.Add(time.Hour), nil)
+	fmt.Println(seen.Verdict, seen.Seen.Achievement.Name)
+	for _, c := range seen.Checks {
+		fmt.Println(c.What, c.Outcome)
+	}
 	// Output:
-	// Sower <nil>
-	// true
+	// valid Sower
+	// read passed
+	// issuer passed
+	// signature passed
+	// status passed
+	// dates passed
 }

@@ -1,0 +1,91 @@
+package api
+
+import "time"
+
+// NewIssuer makes an issuer of badges.
+type NewIssuer struct {
+	Name        string `json:"name"`
+	URL         string `json:"url,omitempty"`
+	Email       string `json:"email,omitempty"`
+	Description string `json:"description,omitempty"`
+}
+
+// Issuer gives out badges.
+type Issuer struct {
+	NewIssuer
+	ID      string `json:"id"`
+	Address string `json:"address" doc:"Its public profile"`
+}
+
+// NewBadge makes a badge.
+type NewBadge struct {
+	IssuerID    string `json:"issuerId"`
+	Name        string `json:"name"`
+	Description string `json:"description" doc:"What it is for"`
+	Criteria    string `json:"criteria" doc:"What one has to do"`
+}
+
+// Badge can be awarded.
+type Badge struct {
+	NewBadge
+	ID      string `json:"id"`
+	Issuer  string `json:"issuer"`
+	Awards  int    `json:"awards" doc:"How many people hold it"`
+	Revoked int    `json:"revoked" doc:"How many awards of it were revoked"`
+}
+
+// Award is a badge given to a person.
+type Award struct {
+	ID        string    `json:"id"`
+	Badge     string    `json:"badge"`
+	BadgeID   string    `json:"badgeId"`
+	Person    string    `json:"person"`
+	Address   string    `json:"address" doc:"Its public page"`
+	AwardedAt time.Time `json:"awardedAt"`
+	// RevokedAt and what follows are there when it was revoked.
+	RevokedAt *time.Time `json:"revokedAt,omitempty"`
+	RevokedBy string     `json:"revokedBy,omitempty"`
+	Reason    string     `json:"reason,omitempty" doc:"Why it was revoked; its public page says so"`
+	// SuspendedAt and what follows are there while it does not hold for now.
+	SuspendedAt     *time.Time `json:"suspendedAt,omitempty"`
+	SuspendedBy     string     `json:"suspendedBy,omitempty"`
+	SuspendedReason string     `json:"suspendedReason,omitempty" doc:"Why it is suspended; its public page says so"`
+}
+
+// Revocation says why an award is revoked or suspended.
+type Revocation struct {
+	Reason string `json:"reason" doc:"Shown to whoever checks the badge"`
+}
+
+// IssuerKey is a key with which an issuer signs, or did.
+type IssuerKey struct {
+	ID        string     `json:"id" doc:"Its thumbprint (RFC 7638)"`
+	Algorithm string     `json:"algorithm" enum:"RS256,EdDSA" doc:"RS256 signs credentials as JWT, EdDSA the proofs inside them"`
+	Address   string     `json:"address" doc:"Where it is published"`
+	CreatedAt time.Time  `json:"createdAt"`
+	RetiredAt *time.Time `json:"retiredAt,omitempty" doc:"Since then nothing is signed with it; what was signed keeps verifying"`
+}
+
+// CheckedBadge is what looking at a badge gave. What the badge says is to be believed only as far as the verdict goes.
+type CheckedBadge struct {
+	Verdict string       `json:"verdict" enum:"valid,not-yet-valid,expired,suspended,revoked,altered,unknown-issuer,cannot-be-checked"`
+	Why     string       `json:"why"`
+	Checks  []BadgeCheck `json:"checks"`
+	Secured string       `json:"secured,omitempty" enum:"JWT,Data Integrity" doc:"How it is secured"`
+
+	Name        string     `json:"name,omitempty"`
+	Description string     `json:"description,omitempty"`
+	Criteria    string     `json:"criteria,omitempty"`
+	Issuer      string     `json:"issuer,omitempty" doc:"The issuer's name, by its own word"`
+	IssuerID    string     `json:"issuerId,omitempty"`
+	ValidFrom   *time.Time `json:"validFrom,omitempty"`
+	ValidUntil  *time.Time `json:"validUntil,omitempty"`
+	Belongs     *bool      `json:"belongs,omitempty" doc:"Whether it was awarded to the address that was asked about; absent when none was, or it does not say"`
+}
+
+// BadgeCheck is one look at a badge.
+type BadgeCheck struct {
+	What    string `json:"what" enum:"read,issuer,signature,dates,status"`
+	Outcome string `json:"outcome" enum:"passed,failed,unknown"`
+	Detail  string `json:"detail"`
+}
