@@ -236,6 +236,16 @@ export const router = createRouter({
       meta: { title: $t('common.badges') },
     },
     {
+      path: '/issuers',
+      component: () => import('./pages/badges/Issuers.vue'),
+      meta: { title: $t('badges.issuers') },
+    },
+    {
+      path: '/check-badge',
+      component: () => import('./pages/badges/CheckBadge.vue'),
+      meta: { title: $t('badges.checkBadge') },
+    },
+    {
       path: '/:rest(.*)',
       component: () => import('./pages/enter/NotHere.vue'),
       meta: { open: true, title: $t('shell.notHere') },

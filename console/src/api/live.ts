@@ -24,7 +24,7 @@ const about: Record<string, string[]> = {
   task: ['tasks', 'today', 'findings'],
   offer: ['offers', 'sides', 'unmapped', 'accesses', 'today', 'findings'],
   outline: ['outline', 'courses'],
-  badge: ['badges', 'awards', 'stages'],
+  badge: ['badges', 'awards', 'issuers', 'stages'],
   'stage-plan': ['stage-plans', 'group', 'stage-plan-people', 'stages'],
 }
 

@@ -68,7 +68,11 @@ export const areas: Area[] = [
   },
   {
     title: $t('common.badges'),
-    pages: [{ to: '/awards', title: $t('common.badges'), also: $t('shell.awardsIssuersCredentials') }],
+    pages: [
+      { to: '/awards', title: $t('common.badges'), also: $t('shell.awardsIssuersCredentials') },
+      { to: '/issuers', title: $t('badges.issuers'), also: $t('shell.keysProfiles') },
+      { to: '/check-badge', title: $t('badges.checkBadge'), also: $t('shell.verifyCredential') },
+    ],
   },
   {
     title: $t('shell.connections'),

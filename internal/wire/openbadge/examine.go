@@ -109,7 +109,9 @@ func Examine(ctx context.Context, file []byte, at time.Time, fetch Fetcher) Exam
 	if err := x.isBadge(doc); err != nil {
 		return x.fail(CheckRead, Unchecked, Failed, err)
 	}
-	x.pass(CheckRead, "Open Badges 3.0, secured as "+x.out.Secured+".")
+	x.pass(CheckRead, map[string]string{
+		"JWT": "Open Badges 3.0, as a signed token.", "Data Integrity": "Open Badges 3.0, with its proof inside.",
+	}[x.out.Secured])
 	key, err := x.secured(signed, x.out.Seen.Issuer.ID)
 	if err != nil {
 		switch {
@@ -123,8 +125,8 @@ func Examine(ctx context.Context, file []byte, at time.Time, fetch Fetcher) Exam
 	}
 	x.pass(CheckIssuer, x.whose(key))
 	x.pass(CheckSignature, "The signature fits: nothing was changed since.")
-	x.status()
 	x.dates()
+	x.status()
 	return x.out
 }
 
@@ -134,9 +136,13 @@ func (x *examiner) whose(method string) string {
 	if strings.HasPrefix(i.ID, "did:key:") || strings.HasPrefix(i.ID, "did:jwk:") {
 		return fmt.Sprintf("Signed with the key that is its issuer, %s. Who has that key is not said anywhere; the name is their own word.", i.ID)
 	}
-	detail := fmt.Sprintf("Signed with a key of the issuer %s (%s).", i.ID, method)
+	key, ok := strings.CutPrefix(method, i.ID)
+	if !ok {
+		key = method
+	}
+	detail := fmt.Sprintf("Signed with the key %s of the issuer %s.", strings.TrimLeft(key, "/#"), i.ID)
 	if strings.HasPrefix(i.ID, "http://") {
-		detail += " The key came over http, which whoever carries it could change."
+		detail += " It came over http, where whoever carries it could change it."
 	}
 	return detail
 }

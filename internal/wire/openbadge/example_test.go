@@ -36,6 +36,6 @@ func ExampleExamine() {
 	// read passed
 	// issuer passed
 	// signature passed
-	// status passed
 	// dates passed
+	// status passed
 }

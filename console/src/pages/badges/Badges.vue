@@ -25,6 +25,11 @@ const restore = useMutation({
 })
 const form = ref(false)
 const revoking = ref<Schemas['Award']>()
+const suspends = ref(false)
+function doubt(award: Schemas['Award'], suspend: boolean) {
+  suspends.value = suspend
+  revoking.value = award
+}
 </script>
 
 <template>
@@ -88,8 +93,14 @@ const revoking = ref<Schemas['Award']>()
     </Column>
     <Column header="">
       <template #body="{ data }">
-        <span v-if="data.revokedAt" class="revoked"
-          >{{ $t('badges.revokedRevokedAt', { revokedAt: when(data.revokedAt), reason: data.reason })
+        <span v-if="data.revokedAt || data.suspendedAt" class="revoked"
+          >{{
+            data.revokedAt
+              ? $t('badges.revokedRevokedAt', { revokedAt: when(data.revokedAt), reason: data.reason })
+              : $t('badges.suspendedSuspendedAt', {
+                  suspendedAt: when(data.suspendedAt),
+                  reason: data.suspendedReason,
+                })
           }}<Button
             size="small"
             variant="text"
@@ -99,19 +110,27 @@ const revoking = ref<Schemas['Award']>()
             @click="restore.mutate(data.id)"
         /></span>
         <Button
-          v-else
+          v-if="!data.revokedAt && !data.suspendedAt"
+          size="small"
+          variant="text"
+          :label="$t('badges.suspend')"
+          :aria-label="$t('badges.suspendOf', { badge: data.badge, person: data.person })"
+          @click="doubt(data, true)"
+        />
+        <Button
+          v-if="!data.revokedAt"
           size="small"
           variant="text"
           :label="$t('badges.revoke')"
           :aria-label="$t('badges.revokeOf', { badge: data.badge, person: data.person })"
-          @click="revoking = data"
+          @click="doubt(data, false)"
         />
       </template>
     </Column>
   </Listing>
   <Oops :error="restore.error.value" />
   <BadgeForm v-if="form" @close="form = false" />
-  <RevokeDialog v-if="revoking" :award="revoking" @close="revoking = undefined" />
+  <RevokeDialog v-if="revoking" :award="revoking" :suspends="suspends" @close="revoking = undefined" />
 </template>
 
 <style scoped>

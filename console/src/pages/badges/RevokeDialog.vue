@@ -8,18 +8,19 @@ import AreaField from '../../parts/form/AreaField.vue'
 import Frame from '../../parts/form/Frame.vue'
 import Oops from '../../parts/Oops.vue'
 
-const props = defineProps<{ award: Schemas['Award'] }>()
+const props = defineProps<{ award: Schemas['Award']; suspends?: boolean }>()
 const emit = defineEmits<{ close: [] }>()
 const queries = useQueryClient()
 const reason = ref('')
 const revoke = useMutation({
-  mutationFn: () =>
-    ok(
-      api.POST('/api/v1/awards/{id}/revoke', {
-        params: { path: { id: props.award.id } },
-        body: { reason: reason.value },
-      }),
-    ),
+  mutationFn: () => {
+    const sent = { params: { path: { id: props.award.id } }, body: { reason: reason.value } }
+    return ok(
+      props.suspends
+        ? api.POST('/api/v1/awards/{id}/suspend', sent)
+        : api.POST('/api/v1/awards/{id}/revoke', sent),
+    )
+  },
   onSuccess: async () => {
     emit('close')
     await queries.invalidateQueries()
@@ -30,12 +31,16 @@ const revoke = useMutation({
 <template>
   <Frame
     :of="revoke"
-    :title="$t('badges.revokeOf', { badge: award.badge, person: award.person })"
+    :title="
+      suspends
+        ? $t('badges.suspendOf', { badge: award.badge, person: award.person })
+        : $t('badges.revokeOf', { badge: award.badge, person: award.person })
+    "
     width="32rem"
     @close="emit('close')"
   >
     <form @submit.prevent="revoke.mutate()">
-      <p>{{ $t('badges.fromNowOnWhoeverChecks') }}</p>
+      <p>{{ suspends ? $t('badges.untilRestored') : $t('badges.fromNowOnWhoeverChecks') }}</p>
       <AreaField
         id="reason"
         v-model="reason"
@@ -50,7 +55,7 @@ const revoke = useMutation({
         <Button
           type="submit"
           severity="danger"
-          :label="$t('badges.revokeLabel')"
+          :label="suspends ? $t('badges.suspendLabel') : $t('badges.revokeLabel')"
           :loading="revoke.isPending.value"
         />
         <Button type="button" variant="text" :label="$t('common.cancel')" @click="emit('close')" />

@@ -169,6 +169,9 @@ const sections = computed(() => p.value?.sections.map((s, i) => ({ id: i, ...s }
           <span v-if="a.revokedAt" class="faint">{{
             $t('people.revoked', { revokedAt: when(a.revokedAt), reason: a.reason })
           }}</span>
+          <span v-else-if="a.suspendedAt" class="faint">{{
+            $t('badges.suspendedSuspendedAt', { suspendedAt: when(a.suspendedAt), reason: a.suspendedReason })
+          }}</span>
         </p>
         <p v-if="!p.awards.length" class="faint">{{ $t('people.noneYet') }}</p>
       </section>
