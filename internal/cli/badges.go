@@ -25,6 +25,8 @@ func badges() *cli.Command {
 			badgesIssuers(),
 			badgesRemoveIssuer(),
 			badgesAwards(),
+			badgesAward(),
+			badgesAwardFile(),
 			badgesRevoke(),
 			badgesSuspend(),
 			{

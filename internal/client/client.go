@@ -297,6 +297,12 @@ func (c *Client) CheckBadge(ctx context.Context, path string, file []byte) (b ap
 	return b, err
 }
 
+// AwardFromFile hands a CSV file of awards in.
+func (c *Client) AwardFromFile(ctx context.Context, path string, file []byte) (p api.Page[api.Awarding], err error) {
+	err = c.do(ctx, http.MethodPost, path, http.Header{"Content-Type": {"text/csv"}}, bytes.NewReader(file), &p)
+	return p, err
+}
+
 // SetUp spends a set-up link and makes the first administrator.
 func (c *Client) SetUp(ctx context.Context, s api.Setup) (api.Caller, error) {
 	return Post[api.Caller](ctx, c, "/setup", s)

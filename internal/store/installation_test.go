@@ -253,6 +253,8 @@ func TestBadgesAndAwards(t *testing.T) {
 	assert.Equal(t, "Ada Alder", must[badgestore.ListedAward](t)(badgestore.FindListedAward(ctx, s, a.ID)).Person)
 	assert.Len(t, must[[]badgestore.ListedAward](t)(badgestore.Awards(ctx, s, b.ID, ada.ID, "", 9)), 1)
 	assert.Empty(t, must[[]badgestore.ListedAward](t)(badgestore.Awards(ctx, s, "", "", a.ID, 9)))
+	assert.Equal(t, map[[2]string]string{{b.ID, ada.ID}: a.ID},
+		must[map[[2]string]string](t)(badgestore.Holders(ctx, s, []string{b.ID}, []string{ada.ID, w.Person("stu-002").ID})))
 	now := time.Now()
 	a.RevokedAt, a.RevokedBy, a.Reason = &now, "Maud", "a mistake"
 	for _, want := range []bool{true, false} {

@@ -329,3 +329,20 @@ func TestMirror(t *testing.T) {
 	tx(t, s, func(tx *db.Tx) error { return mirror.DropMirror(ctx, tx, register.ID) })
 	assert.Empty(t, must[[]rosterstore.Section](t)(rosterstore.Sections(ctx, s)))
 }
+
+// Names fit identifiers, addresses and user names, in their order; of one that fits two, both are given.
+func TestPeopleNamed(t *testing.T) {
+	w, _ := school(t)
+	s, ctx := w.Store, t.Context()
+	ada, twin := w.Person("stu-001"), w.Person("stu-003")
+	found := must[[]rosterstore.Named](t)(rosterstore.PeopleNamed(ctx, s,
+		[]string{twin.Email, "nobody", "", ada.Email, "stu-001", ada.UserName}))
+	var names []string
+	for _, p := range found {
+		names = append(names, p.Name+" "+p.Identifier)
+		assert.False(t, p.Left)
+	}
+	assert.ElementsMatch(t, []string{
+		twin.Email + " stu-003", twin.Email + " stu-004", ada.Email + " stu-001", "stu-001 stu-001", ada.UserName + " stu-001",
+	}, names)
+}

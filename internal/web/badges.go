@@ -1,6 +1,7 @@
 package web
 
 import (
+	"cmp"
 	"context"
 	"net/http"
 	"strings"
@@ -8,6 +9,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"kanban/internal/app/badges"
 	"kanban/internal/store/badgestore"
 	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
@@ -75,6 +77,14 @@ var (
 		Status: http.StatusOK, Tag: "badges",
 		Summary: "Restore an award: end its suspension, or cancel a revocation that was made by mistake",
 	}
+	awardBadgeOp = operation{
+		ID: "award-badge", Method: http.MethodPost, Path: "/badges/{id}/awards", Status: http.StatusOK, Tag: "badges",
+		Summary: "Award a badge to people by hand, or only say what would become of them",
+	}
+	awardFileOp = operation{
+		ID: "award-from-file", Method: http.MethodPost, Path: "/awards/upload", Status: http.StatusOK, Tag: "badges",
+		Summary: "Award what stands in a CSV file, or only say what would become of each row",
+	}
 	checkBadgeOp = operation{
 		ID: "check-badge", Method: http.MethodPost, Path: "/badge-checks", Status: http.StatusOK, Tag: "badges",
 		Summary: "Check a badge of any issuer: a picture that carries one, a credential, or an address",
@@ -91,6 +101,8 @@ func (s *Server) badges(a huma.API) {
 	handle(a, makeBadgeOp, s.makeBadge)
 	handle(a, listAwardsOp, s.listAwards)
 	handle(a, revokeAwardOp, s.revokeAward)
+	handle(a, awardBadgeOp, s.awardBadge)
+	handle(a, awardFileOp, s.awardFile)
 	handle(a, suspendAwardOp, s.suspendAward)
 	handle(a, restoreAwardOp, s.restoreAward)
 	handle(a, checkBadgeOp, s.checkBadge)
@@ -166,6 +178,41 @@ func (s *Server) suspendAward(ctx context.Context, in *withID[api.Revocation]) (
 	return s.shownAward(x), err
 }
 
+func (s *Server) awardBadge(ctx context.Context, in *withID[api.NewAwards]) (api.Page[api.Awarding], error) {
+	w := badges.Wish{Note: in.Body.Note, SectionID: in.Body.SectionID}
+	for _, e := range in.Body.Evidence {
+		w.Evidence = append(w.Evidence, badgestore.Evidence(e))
+	}
+	if in.Body.At != nil {
+		w.At = *in.Body.At
+	}
+	all, err := s.Badges.AwardByHand(ctx, auth.Caller(ctx).Name, in.ID, in.Body.People, w, in.Body.Apply)
+	return api.Page[api.Awarding]{Items: each(all, s.awarding)}, err
+}
+
+// awardsFile is a CSV file of awards.
+type awardsFile struct {
+	Badge   string `query:"badge" doc:"Id of the badge of rows that name none"`
+	Apply   bool   `query:"apply" doc:"Do it; without this it is only said what would become of each row"`
+	RawBody []byte `contentType:"text/csv"`
+}
+
+func (s *Server) awardFile(ctx context.Context, in *awardsFile) (api.Page[api.Awarding], error) {
+	all, err := s.Badges.AwardFromFile(ctx, auth.Caller(ctx).Name, in.Badge, in.RawBody, in.Apply)
+	return api.Page[api.Awarding]{Items: each(all, s.awarding)}, err
+}
+
+func (s *Server) awarding(a badges.Awarding) api.Awarding {
+	out := api.Awarding{
+		Line: a.Line, Person: cmp.Or(a.Name, a.Person), PersonID: a.PersonID, Badge: cmp.Or(a.Title, a.Badge),
+		BadgeID: a.BadgeID, Outcome: a.Outcome, Because: a.Because, AwardID: a.AwardID,
+	}
+	if a.AwardID != "" {
+		out.Address = s.Badges.AwardAddress(a.AwardID)
+	}
+	return out
+}
+
 // badgeFile is a badge in any of its forms.
 type badgeFile struct {
 	Email   string `query:"email" doc:"Also says whether it was awarded to this address"`
@@ -228,7 +275,8 @@ func shownBadge(b badgestore.ListedBadge) api.Badge {
 func (s *Server) shownAward(x badgestore.ListedAward) api.Award {
 	return api.Award{
 		ID: x.ID, Badge: x.Badge, BadgeID: x.BadgeID, Person: x.Person, Address: s.Badges.AwardAddress(x.ID),
-		AwardedAt: x.AwardedAt,
+		AwardedAt: x.AwardedAt, AwardedBy: x.AwardedBy, Note: x.Note,
+		Evidence:  each(x.Evidence, func(e badgestore.Evidence) api.Evidence { return api.Evidence(e) }),
 		RevokedAt: x.RevokedAt, RevokedBy: x.RevokedBy, Reason: x.Reason,
 		SuspendedAt: x.SuspendedAt, SuspendedBy: x.SuspendedBy, SuspendedReason: x.SuspendedReason,
 	}

@@ -661,6 +661,15 @@ func walkEvents(x *talk, h *story) {
 	assert.Equal(t, "suspended", seen.Verdict)
 	assert.False(t, *seen.Belongs)
 	post[api.Award](x, "/awards/"+awards[0].ID+"/restore", nil)
+	people := []string{x.Person("stu-003").ID, x.Person("stu-005").ID, awards[0].ID}
+	x.do(422, "POST", "/badges/"+h.badge+"/awards", api.NewAwards{People: people})
+	given := post[api.Page[api.Awarding]](x, "/badges/"+h.badge+"/awards", api.NewAwards{People: people[:2], Apply: true}).Items
+	require.Len(t, given, 2)
+	assert.Equal(t, []string{"awarded", "refused"}, []string{given[0].Outcome, given[1].Outcome})
+	rows := as[api.Page[api.Awarding]](x, x.do(200, "POST", "/awards/upload?badge="+h.badge, "person\nstu-003\nstu-002\n",
+		"Content-Type", "text/csv")).Items
+	assert.Equal(t, []string{"held", "to-award"}, []string{rows[0].Outcome, rows[1].Outcome})
+	x.do(422, "POST", "/awards/upload", "learner\nx\n", "Content-Type", "text/csv")
 	issuer := get[api.Page[api.Issuer]](x, "/issuers").Items[0].ID
 	assert.Len(t, get[api.Page[api.IssuerKey]](x, "/issuers/"+issuer+"/keys").Items, 2)
 	assert.Len(t, post[api.Page[api.IssuerKey]](x, "/issuers/"+issuer+"/rotate-keys", nil).Items, 4)

@@ -72,6 +72,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/awards/upload": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Award what stands in a CSV file, or only say what would become of each row */
+        post: operations["award-from-file"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/awards/{id}/restore": {
         parameters: {
             query?: never;
@@ -170,6 +187,23 @@ export interface paths {
         post?: never;
         /** Remove a badge that nobody was awarded and that nothing is to award */
         delete: operations["remove-badge"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/badges/{id}/awards": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Award a badge to people by hand, or only say what would become of them */
+        post: operations["award-badge"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -3820,9 +3854,13 @@ export interface components {
             address: string;
             /** Format: date-time */
             awardedAt: string;
+            /** @description Who awarded it by hand or from a file; absent where a rule or a stage did */
+            awardedBy?: string;
             badge: string;
             badgeId: string;
+            evidence?: components["schemas"]["Evidence"][];
             id: string;
+            note?: string;
             person: string;
             /** @description Why it was revoked; its public page says so */
             reason?: string;
@@ -3834,6 +3872,24 @@ export interface components {
             suspendedBy?: string;
             /** @description Why it is suspended; its public page says so */
             suspendedReason?: string;
+        };
+        Awarding: {
+            /** @description The award's public page */
+            address?: string;
+            awardId?: string;
+            badge: string;
+            badgeId?: string;
+            because?: string;
+            /**
+             * Format: int64
+             * @description In the file
+             */
+            line?: number;
+            /** @enum {string} */
+            outcome: "to-award" | "awarded" | "held" | "refused";
+            /** @description As it was given, or the person's name */
+            person: string;
+            personId?: string;
         };
         BackResult: {
             activityId: string;
@@ -4471,6 +4527,10 @@ export interface components {
             /** @description As an expression names it, such as event.data.email */
             path: string;
             value: string;
+        };
+        Evidence: {
+            address?: string;
+            text?: string;
         };
         Exclusion: {
             /** @description A pattern: * stands for any letters, ? for one */
@@ -5160,6 +5220,22 @@ export interface components {
              */
             until?: string;
         };
+        NewAwards: {
+            /** @description Do it; without this it is only said what would become of everybody */
+            apply?: boolean;
+            /**
+             * Format: date-time
+             * @description When it was earned; now when absent
+             */
+            at?: string;
+            evidence?: components["schemas"]["Evidence"][];
+            /** @description Everybody who opens the badge can read it */
+            note?: string;
+            /** @description Ids of people */
+            people: string[];
+            /** @description Where it was earned */
+            sectionId?: string;
+        };
         NewBadge: {
             /** @description What one has to do */
             criteria: string;
@@ -5609,6 +5685,16 @@ export interface components {
         };
         PageAward: {
             items: components["schemas"]["Award"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
+        };
+        PageAwarding: {
+            items: components["schemas"]["Awarding"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
             /**
@@ -7793,6 +7879,71 @@ export interface operations {
             };
         };
     };
+    "award-from-file": {
+        parameters: {
+            query?: {
+                /** @description Id of the badge of rows that name none */
+                badge?: string;
+                /** @description Do it; without this it is only said what would become of each row */
+                apply?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/csv": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageAwarding"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "restore-award": {
         parameters: {
             query?: never;
@@ -8202,6 +8353,81 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "award-badge": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewAwards"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageAwarding"];
+                };
             };
             /** @description Unauthorized */
             401: {

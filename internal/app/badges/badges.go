@@ -127,29 +127,40 @@ func (s *Service) Award(ctx context.Context, badgeID string, event eventstore.Ev
 	if err != nil {
 		return badgestore.Award{}, err
 	}
-	chain := rule.Chain(event.Data) + 1
 	a := badgestore.Award{
-		ID: db.NewID(), BadgeID: b.ID, PersonID: *event.PersonID, EventID: &event.ID,
+		BadgeID: b.ID, PersonID: *event.PersonID, EventID: &event.ID,
 		SectionID: event.SectionID, CourseID: event.CourseID, AwardedAt: at,
 	}
-	number, err := badgestore.NextAwardNumber(ctx, s.Store)
-	if err != nil {
-		return badgestore.Award{}, err
-	}
-	a.Number = &number
-	if err := s.sign(ctx, &a, b); err != nil {
-		return badgestore.Award{}, err
-	}
-	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
-		if err := db.Create(tx, &a, "keeping the award"); err != nil {
-			return err
-		}
-		return s.tell(ctx, tx, rule.BadgeAwarded, a, b, at, "", chain)
-	})
-	if errors.Is(err, db.ErrTaken) { // two events at once: the other one was first
-		return badgestore.AwardOf(ctx, s.Store, badgeID, *event.PersonID, event.ID)
+	if err = s.give(ctx, &a, b, rule.Chain(event.Data)+1, nil); errors.Is(err, db.ErrTaken) {
+		return badgestore.AwardOf(ctx, s.Store, badgeID, *event.PersonID, event.ID) // two events at once: the other was first
 	}
 	return a, err
+}
+
+// give signs an award and keeps it, and what is to be kept with it. The error wraps ErrTaken where the person holds the
+// badge.
+func (s *Service) give(ctx context.Context, a *badgestore.Award, b badgestore.Badge, chain int,
+	with func(*db.Tx) error,
+) error {
+	number, err := badgestore.NextAwardNumber(ctx, s.Store)
+	if err != nil {
+		return err
+	}
+	a.ID, a.Number = db.NewID(), &number
+	if err := s.sign(ctx, a, b); err != nil {
+		return err
+	}
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := db.Create(tx, a, "keeping the award"); err != nil {
+			return err
+		}
+		if with != nil {
+			if err := with(tx); err != nil {
+				return err
+			}
+		}
+		return s.tell(ctx, tx, rule.BadgeAwarded, *a, b, a.AwardedAt, "", chain)
+	})
 }
 
 // tell records that an award was given, revoked or given back; key tells one time from
@@ -190,6 +201,7 @@ func (s *Service) sign(ctx context.Context, a *badgestore.Award, b badgestore.Ba
 	credential, err := badge.Build(badge.Award{
 		ID: s.AwardAddress(a.ID), Issuer: s.profile(s.Public, issuer), Achievement: s.achievement(s.Public, b),
 		Address: person.Email, Salt: rand.Text(), At: a.AwardedAt, Status: s.entries(issuer.ID, *a.Number),
+		Note: a.Note, Evidence: evidence(a.Evidence),
 	})
 	if err != nil {
 		return err
@@ -207,4 +219,11 @@ func (s *Service) sign(ctx context.Context, a *badgestore.Award, b badgestore.Ba
 	}
 	a.Document, err = openbadge.Embed(credential, inside, keyAddress(s.Public, issuer.ID, openbadge.ID(inside)), a.AwardedAt)
 	return err
+}
+
+func evidence(all []badgestore.Evidence) (out []badge.Evidence) {
+	for _, e := range all {
+		out = append(out, badge.Evidence{ID: e.Address, Narrative: e.Text})
+	}
+	return out
 }

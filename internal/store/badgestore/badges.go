@@ -47,6 +47,16 @@ type Award struct {
 	SuspendedAt     *time.Time
 	SuspendedBy     string
 	SuspendedReason string
+
+	AwardedBy string // by hand or from a file; "" by a rule or a stage
+	Note      string
+	Evidence  []Evidence `gorm:"serializer:json"`
+}
+
+// Evidence is something that shows that a badge was earned.
+type Evidence struct {
+	Address string `json:"address,omitempty"`
+	Text    string `json:"text,omitempty"`
 }
 
 // Issuers lists all, ordered by name.
@@ -132,6 +142,19 @@ func AwardOf(ctx context.Context, from db.From, badgeID, personID, eventID strin
 	err = from.Records(ctx).Where("badge_id = ? AND person_id = ? AND (revoked_at IS NULL OR event_id = ?)", badgeID,
 		personID, eventID).Order("revoked_at DESC NULLS FIRST").First(&a).Error
 	return a, db.Known(err, "finding the award")
+}
+
+// Holders gives the awards of badges that some people hold, by badge and person.
+func Holders(ctx context.Context, from db.From, badgeIDs, personIDs []string) (held map[[2]string]string, err error) {
+	held = map[[2]string]string{}
+	type row struct{ ID, BadgeID, PersonID string }
+	err = db.Each(ctx, from, "finding who holds badges", `SELECT id, badge_id, person_id FROM awards
+		WHERE revoked_at IS NULL AND badge_id = ANY ($1::text[]::uuid[]) AND person_id = ANY ($2::text[]::uuid[])`,
+		[]any{badgeIDs, personIDs}, func(r row) error {
+			held[[2]string{r.BadgeID, r.PersonID}] = r.ID
+			return nil
+		})
+	return held, err
 }
 
 // NextAwardNumber gives a place in the status lists that no other award has.

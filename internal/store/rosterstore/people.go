@@ -136,3 +136,29 @@ func InOtherSections(ctx context.Context, from db.From, interfaceID, sectionID s
 	})
 	return out, err
 }
+
+// Named is somebody whom a name fits: an identifier, an e-mail address or a user name.
+type Named struct {
+	Person
+	Name string
+	Left bool // they are not in the register any more
+}
+
+// PeopleNamed gives everybody whom one of some names fits, those who left too, in the order of the names. Nobody is
+// chosen: of a name that fits several, all of them are given.
+func PeopleNamed(ctx context.Context, from db.From, names []string) ([]Named, error) {
+	keys := make([]string, len(names))
+	for i, n := range names {
+		if key, err := roster.AddressKey(n); err == nil {
+			keys[i] = key
+		}
+	}
+	fits := func(how string) string {
+		return `SELECT ` + PersonColumns + `, n.name, p.gone_at IS NOT NULL AS "left", n.at
+			FROM unnest($1::text[], $2::text[]) WITH ORDINALITY n (name, key, at) JOIN people p ON ` + how +
+			connectionstore.NotRemoved("p")
+	}
+	return db.Rows[Named](ctx, from, "finding people", `SELECT id, given_name, family_name, email, user_name, identifier, name,
+		"left" FROM (`+fits(`p.identifier = n.name AND n.name <> ''`)+` UNION `+fits(`p.email_key = n.key AND n.key <> ''`)+
+		` UNION `+fits(`lower(p.user_name) = lower(n.name) AND n.name <> ''`)+`) x ORDER BY at, "left", id`, names, keys)
+}

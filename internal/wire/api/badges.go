@@ -36,12 +36,15 @@ type Badge struct {
 
 // Award is a badge given to a person.
 type Award struct {
-	ID        string    `json:"id"`
-	Badge     string    `json:"badge"`
-	BadgeID   string    `json:"badgeId"`
-	Person    string    `json:"person"`
-	Address   string    `json:"address" doc:"Its public page"`
-	AwardedAt time.Time `json:"awardedAt"`
+	ID        string     `json:"id"`
+	Badge     string     `json:"badge"`
+	BadgeID   string     `json:"badgeId"`
+	Person    string     `json:"person"`
+	Address   string     `json:"address" doc:"Its public page"`
+	AwardedAt time.Time  `json:"awardedAt"`
+	AwardedBy string     `json:"awardedBy,omitempty" doc:"Who awarded it by hand or from a file; absent where a rule or a stage did"`
+	Note      string     `json:"note,omitempty"`
+	Evidence  []Evidence `json:"evidence,omitempty"`
 	// RevokedAt and what follows are there when it was revoked.
 	RevokedAt *time.Time `json:"revokedAt,omitempty"`
 	RevokedBy string     `json:"revokedBy,omitempty"`
@@ -50,6 +53,35 @@ type Award struct {
 	SuspendedAt     *time.Time `json:"suspendedAt,omitempty"`
 	SuspendedBy     string     `json:"suspendedBy,omitempty"`
 	SuspendedReason string     `json:"suspendedReason,omitempty" doc:"Why it is suspended; its public page says so"`
+}
+
+// NewAwards awards a badge to people by hand.
+type NewAwards struct {
+	People    []string   `json:"people" minItems:"1" maxItems:"20000" doc:"Ids of people"`
+	Note      string     `json:"note,omitempty" maxLength:"2000" doc:"Everybody who opens the badge can read it"`
+	Evidence  []Evidence `json:"evidence,omitempty" maxItems:"20"`
+	SectionID string     `json:"sectionId,omitempty" doc:"Where it was earned"`
+	At        *time.Time `json:"at,omitempty" doc:"When it was earned; now when absent"`
+	Apply     bool       `json:"apply,omitempty" doc:"Do it; without this it is only said what would become of everybody"`
+}
+
+// Evidence shows that a badge was earned: an address, a text, or both.
+type Evidence struct {
+	Address string `json:"address,omitempty"`
+	Text    string `json:"text,omitempty"`
+}
+
+// Awarding is what becomes of somebody who is to be awarded.
+type Awarding struct {
+	Line     int    `json:"line,omitempty" doc:"In the file"`
+	Person   string `json:"person" doc:"As it was given, or the person's name"`
+	PersonID string `json:"personId,omitempty"`
+	Badge    string `json:"badge"`
+	BadgeID  string `json:"badgeId,omitempty"`
+	Outcome  string `json:"outcome" enum:"to-award,awarded,held,refused"`
+	Because  string `json:"because,omitempty"`
+	AwardID  string `json:"awardId,omitempty"`
+	Address  string `json:"address,omitempty" doc:"The award's public page"`
 }
 
 // Revocation says why an award is revoked or suspended.
