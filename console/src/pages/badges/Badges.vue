@@ -9,6 +9,7 @@ import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import { when } from '../../parts/when'
+import AwardDialog from './AwardDialog.vue'
 import BadgeForm from './BadgeForm.vue'
 import RevokeDialog from './RevokeDialog.vue'
 
@@ -24,6 +25,7 @@ const restore = useMutation({
   onSuccess: () => queries.invalidateQueries(),
 })
 const form = ref(false)
+const awarding = ref<Schemas['Badge']>()
 const revoking = ref<Schemas['Award']>()
 const suspends = ref(false)
 function doubt(award: Schemas['Award'], suspend: boolean) {
@@ -57,6 +59,13 @@ function doubt(award: Schemas['Award'], suspend: boolean) {
     </Column>
     <Column header="">
       <template #body="{ data }">
+        <Button
+          size="small"
+          variant="text"
+          :label="$t('badges.award')"
+          :aria-label="$t('badges.awardOf', { name: data.name })"
+          @click="awarding = data"
+        />
         <Button
           v-if="!data.awards && !data.revoked"
           size="small"
@@ -129,6 +138,7 @@ function doubt(award: Schemas['Award'], suspend: boolean) {
     </Column>
   </Listing>
   <Oops :error="restore.error.value" />
+  <AwardDialog v-if="awarding" :badge="awarding" @close="awarding = undefined" />
   <BadgeForm v-if="form" @close="form = false" />
   <RevokeDialog v-if="revoking" :award="revoking" :suspends="suspends" @close="revoking = undefined" />
 </template>

@@ -56,6 +56,7 @@ function typed(value: string) {
       @choose="choose"
     />
     <AreaField
+      id="badge"
       :model-value="text"
       :rows="3"
       :label="$t('badges.orAddress')"
