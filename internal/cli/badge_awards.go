@@ -6,8 +6,10 @@ import (
 	"fmt"
 	"net/url"
 	"os"
+	"path/filepath"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -111,6 +113,42 @@ func badgesAwardFile() *cli.Command {
 				return err
 			}
 			return showAwardings(cmd, page.Items)
+		},
+	}
+}
+
+func badgesDownload() *cli.Command {
+	return &cli.Command{
+		Name: "download", Usage: "Write somebody's badge into a file", ArgsUsage: "BADGE PERSON FILE",
+		Description: "A picture that carries the badge (.png, .svg), or the credential itself (.json, .jwt).\n\n" +
+			"  kanban badges download Cuttings bram.birch@fernmoor.example cuttings.png",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			args, err := arguments(cmd, 3)
+			if err != nil {
+				return err
+			}
+			form := strings.TrimPrefix(strings.ToLower(filepath.Ext(args[2])), ".")
+			if !slices.Contains([]string{"png", "svg", "json", "jwt"}, form) {
+				return usage(cmd, fmt.Sprintf("%q ends with none of .png, .svg, .json, .jwt", args[2]))
+			}
+			c := connect(cmd)
+			b, p, all, err := awardsOf(ctx, c, args[0], args[1])
+			if err != nil {
+				return err
+			}
+			if len(all) == 0 {
+				return fmt.Errorf("%w: %s was not awarded the badge %s", errUsage, p.Name, b.Name)
+			}
+			i := max(0, slices.IndexFunc(all, func(a api.Award) bool { return a.RevokedAt == nil }))
+			file, err := c.Download(ctx, "/open/awards/"+all[i].ID+"?form="+form)
+			if err != nil {
+				return err
+			}
+			if err := os.WriteFile(args[2], file, 0o600); err != nil {
+				return err
+			}
+			say(cmd, "Wrote the badge %s of %s into %s.", b.Name, p.Name, args[2])
+			return nil
 		},
 	}
 }

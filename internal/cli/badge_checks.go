@@ -91,8 +91,12 @@ func badgesSuspend() *cli.Command {
 			Name: "reason", Required: true, Usage: "why; whoever checks the badge is shown it",
 		}},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
+			args, err := arguments(cmd, 2)
+			if err != nil {
+				return err
+			}
 			c := connect(cmd)
-			b, p, all, err := awardsOf(ctx, cmd, c)
+			b, p, all, err := awardsOf(ctx, c, args[0], args[1])
 			if err != nil {
 				return err
 			}

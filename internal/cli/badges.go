@@ -35,6 +35,7 @@ func badges() *cli.Command {
 				Description: "The award holds again, and its status list says so. Whoever checked it meanwhile saw that it did not hold.\n\n  kanban badges restore Cuttings bram.birch@fernmoor.example",
 				Action:      restoreBadge,
 			},
+			badgesDownload(),
 			badgesCheck(),
 			badgesKeys(),
 			badgesRotateKeys(),
@@ -209,17 +210,13 @@ func because(at *time.Time, reason string) string {
 }
 
 // awardsOf gives the badge, the person and all awards of the one to the other.
-func awardsOf(ctx context.Context, cmd *cli.Command, c *client.Client) (b api.Badge, p api.Person, all []api.Award,
+func awardsOf(ctx context.Context, c *client.Client, badge, person string) (b api.Badge, p api.Person, all []api.Award,
 	err error,
 ) {
-	args, err := arguments(cmd, 2)
-	if err != nil {
+	if b, err = findBadge(ctx, c, badge); err != nil {
 		return b, p, nil, err
 	}
-	if b, err = findBadge(ctx, c, args[0]); err != nil {
-		return b, p, nil, err
-	}
-	if p, err = onePerson(ctx, c, args[1]); err != nil {
+	if p, err = onePerson(ctx, c, person); err != nil {
 		return b, p, nil, err
 	}
 	all, err = client.All[api.Award](ctx, c, "/awards?badge="+b.ID+"&person="+p.ID)
@@ -227,8 +224,12 @@ func awardsOf(ctx context.Context, cmd *cli.Command, c *client.Client) (b api.Ba
 }
 
 func restoreBadge(ctx context.Context, cmd *cli.Command) error {
+	args, err := arguments(cmd, 2)
+	if err != nil {
+		return err
+	}
 	c := connect(cmd)
-	b, p, all, err := awardsOf(ctx, cmd, c)
+	b, p, all, err := awardsOf(ctx, c, args[0], args[1])
 	if err != nil {
 		return err
 	}
@@ -249,8 +250,12 @@ func restoreBadge(ctx context.Context, cmd *cli.Command) error {
 }
 
 func revokeBadge(ctx context.Context, cmd *cli.Command) error {
+	args, err := arguments(cmd, 2)
+	if err != nil {
+		return err
+	}
 	c := connect(cmd)
-	b, p, all, err := awardsOf(ctx, cmd, c)
+	b, p, all, err := awardsOf(ctx, c, args[0], args[1])
 	if err != nil {
 		return err
 	}

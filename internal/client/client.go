@@ -108,7 +108,11 @@ func (p *Problem) Code() string {
 var ErrUnreachable = errors.New("no Kanban service answers")
 
 func (c *Client) do(ctx context.Context, method, path string, header http.Header, body io.Reader, out any) error {
-	req, err := http.NewRequestWithContext(ctx, method, c.address+"/api/v1"+path, body)
+	address := c.address + "/api/v1" + path
+	if strings.HasPrefix(path, "/open/") { // what anybody may read
+		address = c.address + path
+	}
+	req, err := http.NewRequestWithContext(ctx, method, address, body)
 	if err != nil {
 		return err
 	}

@@ -85,12 +85,12 @@ func TestConsoleAwards(t *testing.T) {
 	b.sees("Verified just now")
 	b.sees("Helped the others")
 	b.click("Check any badge")
-	token := filepath.Join(t.TempDir(), "badge.jwt")
-	resp, err := http.Get(page + "?form=jwt") //nolint:noctx // a test
+	picture := filepath.Join(t.TempDir(), "badge.png")
+	resp, err := http.Get(page + "?form=png") //nolint:noctx // a test
 	require.NoError(t, err)
 	defer resp.Body.Close()
-	require.NoError(t, writeAll(token, resp))
-	b.do(chromedp.SetUploadFiles(`#file`, []string{token}))
+	require.NoError(t, writeAll(picture, resp))
+	b.do(chromedp.SetUploadFiles(`#file`, []string{picture}))
 	b.fill("address", "bea@fernmoor.example")
 	b.press(`//button[normalize-space(.)="Check"]`)
 	b.sees("Verified just now")
@@ -142,6 +142,13 @@ func TestCommandLineAwards(t *testing.T) {
 	expect(0, "holds again", "badges", "restore", "Helping hand", "stu-001")
 	expect(0, "nothing any more", "badges", "rotate-keys", "Fernmoor Garden School")
 	expect(0, "Valid.", "badges", "check", page)
+
+	for _, form := range []string{"png", "svg", "json", "jwt"} {
+		file := filepath.Join(t.TempDir(), "badge."+form)
+		expect(0, "Wrote the badge", "badges", "download", "Helping hand", "stu-001", file)
+		expect(0, "Valid.", "badges", "check", file)
+	}
+	expect(2, "ends with none of", "badges", "download", "Helping hand", "stu-001", "badge.gif")
 
 	theirs, err := exec.CommandContext(t.Context(), "node", "../../console/peers/credentials.mjs", "issue").Output()
 	require.NoError(t, err)

@@ -118,6 +118,10 @@ func (s *Server) missing(w http.ResponseWriter, err error) {
 // award gives the credential itself to programs and a page to people. The page
 // checks the credential each time it is opened.
 func (s *Server) award(w http.ResponseWriter, r *http.Request) {
+	if form := r.URL.Query().Get("form"); form == "png" || form == "svg" {
+		s.bakedAward(w, r, form)
+		return
+	}
 	checked, err := s.Badges.Check(r.Context(), chi.URLParam(r, "id"))
 	if err != nil {
 		s.missing(w, err)
@@ -148,6 +152,18 @@ func (s *Server) award(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// bakedAward gives an award as a picture that carries it, to be kept as a file.
+func (s *Server) bakedAward(w http.ResponseWriter, r *http.Request, form string) {
+	picture, err := s.Badges.Baked(r.Context(), chi.URLParam(r, "id"), form)
+	if err != nil {
+		s.missing(w, err)
+		return
+	}
+	w.Header().Set("Content-Disposition", `attachment; filename="badge.`+form+`"`)
+	w.Header().Set("Content-Security-Policy", "sandbox")
+	serveOpen(w, r, map[string]string{"png": "image/png", "svg": "image/svg+xml"}[form], picture)
+}
+
 // wanted is the form of several that a caller likes best, the first where it does not say.
 func wanted(r *http.Request, forms []contenttype.MediaType) string {
 	if best, _, err := contenttype.GetAcceptableMediaType(r, forms); err == nil {
@@ -173,7 +189,7 @@ var awardForms = []contenttype.MediaType{
 func (s *Server) awardPage(w http.ResponseWriter, r *http.Request, checked badges.Checked) {
 	address := s.Badges.AwardAddress(checked.Award.ID)
 	s.openPage(w, r, awardPage, map[string]any{
-		"Checked": checked, "Seen": checked.Seen, "JWT": address + "?form=jwt", "JSON": address + "?form=json",
+		"Checked": checked, "Seen": checked.Seen, "Address": address,
 		"Verdict": verdictOf(checked.Examination, checked.Award), "Checks": checked.Checks,
 		"Belongs": belongs(checked.Seen, r.URL.Query().Get("address")),
 	})

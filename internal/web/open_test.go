@@ -15,6 +15,7 @@ import (
 	"kanban/internal/core/badge"
 	"kanban/internal/store/badgestore"
 	"kanban/internal/store/eventstore"
+	"kanban/internal/wire/openbadge"
 )
 
 // awarded gives the path of an award's page.
@@ -146,5 +147,22 @@ func TestOpenRecordsHaveEntityTags(t *testing.T) {
 		assert.Equal(t, http.StatusOK, fresh.StatusCode, path)
 	}
 	resp, _ := asked(t, "HEAD", x.URL+"/open/awards/none")
+	assert.Equal(t, http.StatusNotFound, resp.StatusCode)
+}
+
+// An award is had as a picture that carries it, and a picture that was altered says so.
+func TestAwardsAreBaked(t *testing.T) {
+	x := open(t, nil)
+	path := awarded(t, x)
+	for form, kind := range map[string]string{"png": "image/png", "svg": "image/svg+xml"} {
+		resp, picture := asked(t, "GET", x.URL+path+"?form="+form)
+		assert.Equal(t, kind, resp.Header.Get("Content-Type"))
+		assert.Contains(t, resp.Header.Get("Content-Disposition"), "badge."+form)
+		assert.Equal(t, openbadge.Valid, x.Badges.CheckFile(t.Context(), []byte(picture)).Verdict)
+		altered := strings.Replace(picture, "Takes cuttings.", "Takes kuttings.", 1)
+		require.NotEqual(t, picture, altered)
+		assert.NotEqual(t, openbadge.Valid, x.Badges.CheckFile(t.Context(), []byte(altered)).Verdict)
+	}
+	resp, _ := asked(t, "GET", x.URL+"/open/awards/none?form=png")
 	assert.Equal(t, http.StatusNotFound, resp.StatusCode)
 }

@@ -31,12 +31,12 @@ func (s *Service) Check(ctx context.Context, awardID string) (Checked, error) {
 	if err != nil {
 		return Checked{}, err
 	}
-	c := Checked{Award: a}
+	c, here := Checked{Award: a}, &documents{Service: s, kept: map[string][]byte{}}
 	for _, form := range [][]byte{a.Document, []byte(a.Credential)} {
 		if len(form) == 0 {
 			continue
 		}
-		seen := s.examine(ctx, form, false)
+		seen := openbadge.Examine(ctx, form, s.Clock.Now(), here)
 		c.Forms = append(c.Forms, seen)
 		if len(c.Forms) == 1 || openbadge.Worse(seen.Verdict, c.Verdict) {
 			c.Examination = seen
@@ -70,7 +70,7 @@ func (s *Service) CheckFile(ctx context.Context, file []byte) openbadge.Examinat
 		}
 		return x
 	}
-	return s.examine(ctx, file, true)
+	return s.examine(ctx, file)
 }
 
 // CheckAddress looks at the badge at an address.
@@ -98,7 +98,7 @@ func (s *Service) CheckAddress(ctx context.Context, address string) (openbadge.E
 		return openbadge.Examination{}, refusal.Invalid("address",
 			"there is a page at %s, and no badge; download the badge there and check the file", address)
 	}
-	return s.examine(ctx, file, true), nil
+	return s.examine(ctx, file), nil
 }
 
 // badgeForms are the forms in which a badge can be read.
@@ -109,23 +109,30 @@ func isAddress(text string) bool {
 	return err == nil && (u.Scheme == "http" || u.Scheme == "https") && u.Host != ""
 }
 
-func (s *Service) examine(ctx context.Context, file []byte, strangers bool) openbadge.Examination {
-	return openbadge.Examine(ctx, file, s.Clock.Now(), documents{s, strangers})
+func (s *Service) examine(ctx context.Context, file []byte) openbadge.Examination {
+	return openbadge.Examine(ctx, file, s.Clock.Now(),
+		&documents{Service: s, strangers: true, kept: map[string][]byte{}})
 }
 
-// documents gets what a credential names: from here what is this installation's, the rest from strangers.
+// documents gets what a credential names: from here what is this installation's, the rest from strangers, if they are
+// asked.
 type documents struct {
 	*Service
 	strangers bool
+	kept      map[string][]byte // of this installation, for the other form of the same
 }
 
 // Fetch gives the document at an address.
-func (d documents) Fetch(ctx context.Context, address string) ([]byte, error) {
+func (d *documents) Fetch(ctx context.Context, address string) ([]byte, error) {
 	if base, path, ok := d.own(address); ok {
+		if body, ok := d.kept[address]; ok {
+			return body, nil
+		}
 		body, err := d.asked(ctx, base, path)
 		if errors.Is(err, db.ErrNotFound) {
 			return nil, fmt.Errorf("%s: %w", address, openbadge.ErrNothing)
 		}
+		d.kept[address] = body
 		return body, err
 	}
 	if !d.strangers || d.Strangers == nil {
