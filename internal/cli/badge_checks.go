@@ -164,7 +164,13 @@ func badgesRotateKeys() *cli.Command {
 			if err != nil {
 				return err
 			}
-			page, err := client.Send[api.Page[api.IssuerKey]](ctx, c, http.MethodPost, "/issuers/"+i.ID+"/rotate-keys", nil)
+			page, err := client.Send[api.Page[api.IssuerKey]](
+				ctx,
+				c,
+				http.MethodPost,
+				"/issuers/"+i.ID+"/rotate-keys",
+				nil,
+			)
 			if err != nil {
 				return err
 			}

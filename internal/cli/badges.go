@@ -145,7 +145,14 @@ func badgesAwards() *cli.Command {
 			return tableOf(all, "Nobody has been awarded yet.",
 				[]string{"person", "badge", "awarded", "revoked", "suspended", "page"},
 				func(a api.Award) []string {
-					return []string{a.Person, a.Badge, moment(&a.AwardedAt), because(a.RevokedAt, a.Reason), because(a.SuspendedAt, a.SuspendedReason), a.Address}
+					return []string{
+						a.Person,
+						a.Badge,
+						moment(&a.AwardedAt),
+						because(a.RevokedAt, a.Reason),
+						because(a.SuspendedAt, a.SuspendedReason),
+						a.Address,
+					}
 				}).print(cmd)
 		},
 	}

@@ -50,7 +50,10 @@ func TestConsoleAwards(t *testing.T) {
 
 	// From a file: each row has its outcome.
 	file := filepath.Join(t.TempDir(), "awards.csv")
-	require.NoError(t, os.WriteFile(file, []byte("person,note\nstu-001,again\nstu-002,\"fine, really\"\nnobody,\n"), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(file, []byte("person,note\nstu-001,again\nstu-002,\"fine, really\"\nnobody,\n"), 0o600),
+	)
 	b.press(award)
 	b.do(chromedp.SetUploadFiles(`input[aria-label="Or a CSV file"]`, []string{file}))
 	b.sees(`nobody has the identifier, e-mail address or user name "nobody"`)
@@ -124,11 +127,35 @@ func TestCommandLineAwards(t *testing.T) {
 	env := []string{"KANBAN_ADDRESS=" + w.service.Address, "XDG_CONFIG_HOME=" + t.TempDir()}
 	w.signIn(env)
 	expect := w.expecting(env)
-	expect(0, "Made the badge", "badges", "add", "Helping hand", "--issuer", "Fernmoor Garden School", "--about", "d", "--criteria", "c")
+	expect(
+		0,
+		"Made the badge",
+		"badges",
+		"add",
+		"Helping hand",
+		"--issuer",
+		"Fernmoor Garden School",
+		"--about",
+		"d",
+		"--criteria",
+		"c",
+	)
 	expect(2, "at least 2 needed", "badges", "award", "Helping hand")
 	expect(2, "is not written as", "badges", "award", "Helping hand", "stu-001", "--date", "yesterday")
 	expect(0, "1 to award.\nNothing was done.", "badges", "award", "Helping hand", "stu-001")
-	expect(0, "1 awarded.", "badges", "award", "Helping hand", "stu-001", "--section", "PROP-A", "--note", "n", "--apply")
+	expect(
+		0,
+		"1 awarded.",
+		"badges",
+		"award",
+		"Helping hand",
+		"stu-001",
+		"--section",
+		"PROP-A",
+		"--note",
+		"n",
+		"--apply",
+	)
 	expect(0, "1 held.", "badges", "award", "Helping hand", "stu-001", "--apply")
 	file := filepath.Join(t.TempDir(), "awards.csv")
 	require.NoError(t, os.WriteFile(file, []byte("person\nstu-002\nnobody\n"), 0o600))

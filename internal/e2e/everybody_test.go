@@ -60,7 +60,8 @@ func everyPage(t *testing.T, w *world) []string {
 	pages := []string{
 		"/board", "/board?as=table", "/findings", "/findings?group=remark", "/tasks", "/sections", "/sections/linked",
 		"/sections/lists", "/runs", "/batches", "/next-term", "/outlines", "/stage-plans", "/access", "/people",
-		"/people?text=an", "/rules", "/events", "/deliveries", "/awards", "/issuers", "/check-badge", "/connections", "/connections/new",
+		"/people?text=an", "/rules", "/events", "/deliveries", "/awards", "/issuers", "/check-badge",
+		"/connections", "/connections/new",
 		"/settings", "/settings/set-up", "/findings/catalogue", "/nowhere",
 	}
 	add := func(path string) { pages = append(pages, path) }

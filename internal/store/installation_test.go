@@ -253,8 +253,15 @@ func TestBadgesAndAwards(t *testing.T) {
 	assert.Equal(t, "Ada Alder", must[badgestore.ListedAward](t)(badgestore.FindListedAward(ctx, s, a.ID)).Person)
 	assert.Len(t, must[[]badgestore.ListedAward](t)(badgestore.Awards(ctx, s, b.ID, ada.ID, "", 9)), 1)
 	assert.Empty(t, must[[]badgestore.ListedAward](t)(badgestore.Awards(ctx, s, "", "", a.ID, 9)))
-	assert.Equal(t, map[[2]string]string{{b.ID, ada.ID}: a.ID},
-		must[map[[2]string]string](t)(badgestore.Holders(ctx, s, []string{b.ID}, []string{ada.ID, w.Person("stu-002").ID})))
+	assert.Equal(
+		t,
+		map[[2]string]string{{b.ID, ada.ID}: a.ID},
+		must[map[[2]string]string](
+			t,
+		)(
+			badgestore.Holders(ctx, s, []string{b.ID}, []string{ada.ID, w.Person("stu-002").ID}),
+		),
+	)
 	now := time.Now()
 	a.RevokedAt, a.RevokedBy, a.Reason = &now, "Maud", "a mistake"
 	for _, want := range []bool{true, false} {
@@ -319,11 +326,19 @@ func TestIssuerKeys(t *testing.T) {
 	require.NoError(t, add("b"))
 	keys := must[[]badgestore.IssuerKey](t)(badgestore.IssuerKeys(ctx, s, i.ID))
 	require.Len(t, keys, 2)
-	assert.Equal(t, []any{"b", true, "a", false}, []any{keys[0].ID, keys[0].RetiredAt == nil, keys[1].ID, keys[1].RetiredAt == nil})
+	assert.Equal(
+		t,
+		[]any{"b", true, "a", false},
+		[]any{keys[0].ID, keys[0].RetiredAt == nil, keys[1].ID, keys[1].RetiredAt == nil},
+	)
 	for _, address := range []string{"https://a.example", "https://b.example", "https://a.example"} {
 		require.NoError(t, badgestore.NotePublicAddress(ctx, s, address))
 	}
-	assert.Equal(t, []string{"https://a.example", "https://b.example"}, must[[]string](t)(badgestore.PublicAddresses(ctx, s)))
+	assert.Equal(
+		t,
+		[]string{"https://a.example", "https://b.example"},
+		must[[]string](t)(badgestore.PublicAddresses(ctx, s)),
+	)
 }
 
 func TestOffersAndAccess(t *testing.T) {

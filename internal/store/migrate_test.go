@@ -84,7 +84,8 @@ func TestEarlierRecordsAreCarriedOver(t *testing.T) {
 			AwardedAt: at, RevokedAt: &at,
 		}
 		for _, err := range []error{
-			db.Create(tx, &issuer, ""), badgestore.AddKey(tx, &key), db.Create(tx, &badge, ""), db.Create(tx, &award, ""),
+			db.Create(tx, &issuer, ""), badgestore.AddKey(tx, &key), db.Create(tx, &badge, ""),
+			db.Create(tx, &award, ""),
 			db.Create(tx, &gone, ""),
 		} {
 			require.NoError(t, err)
@@ -357,7 +358,11 @@ func TestConnectionsBecomeInterfaces(t *testing.T) {
 		require.NoError(t, s.Pool.QueryRow(ctx, sql).Scan(&out))
 		return out
 	}
-	assert.JSONEq(t, `{"interfaceId": "`+id+`", "data": {"connectionId": "theirs"}}`, text(`SELECT data::text FROM events`))
+	assert.JSONEq(
+		t,
+		`{"interfaceId": "`+id+`", "data": {"connectionId": "theirs"}}`,
+		text(`SELECT data::text FROM events`),
+	)
 	assert.Equal(t, "interface/"+id, text(`SELECT subject FROM audit_entries`))
 	assert.JSONEq(t, `{"interfaceId": "`+id+`"}`, text(`SELECT args::text FROM river_job WHERE kind = 'propose'`))
 	assert.Zero(t, must[int](t)(leftWords(ctx, s)), "columns and functions that speak of connections")

@@ -343,6 +343,7 @@ func TestPeopleNamed(t *testing.T) {
 		assert.False(t, p.Left)
 	}
 	assert.ElementsMatch(t, []string{
-		twin.Email + " stu-003", twin.Email + " stu-004", ada.Email + " stu-001", "stu-001 stu-001", ada.UserName + " stu-001",
+		twin.Email + " stu-003", twin.Email + " stu-004", ada.Email + " stu-001", "stu-001 stu-001",
+		ada.UserName + " stu-001",
 	}, names)
 }

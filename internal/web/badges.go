@@ -42,7 +42,8 @@ var (
 		Summary: "Remove a badge that nobody was awarded and that nothing is to award",
 	}
 	listIssuerKeysOp = operation{
-		ID: "list-issuer-keys", Method: http.MethodGet, Path: "/issuers/{id}/keys", Status: http.StatusOK, Tag: "badges",
+		ID: "list-issuer-keys", Method: http.MethodGet, Path: "/issuers/{id}/keys",
+		Status: http.StatusOK, Tag: "badges",
 		Summary: "List an issuer's keys, those that sign first",
 	}
 	rotateIssuerKeysOp = operation{
@@ -181,7 +182,7 @@ func (s *Server) suspendAward(ctx context.Context, in *withID[api.Revocation]) (
 func (s *Server) awardBadge(ctx context.Context, in *withID[api.NewAwards]) (api.Page[api.Awarding], error) {
 	w := badges.Wish{Note: in.Body.Note, SectionID: in.Body.SectionID}
 	for _, e := range in.Body.Evidence {
-		w.Evidence = append(w.Evidence, badgestore.Evidence(e))
+		w.Evidence = append(w.Evidence, badgestore.Evidence{Address: e.Address, Text: e.Text})
 	}
 	if in.Body.At != nil {
 		w.At = *in.Body.At
@@ -227,8 +228,9 @@ func checkedBadge(x openbadge.Examination, email string) api.CheckedBadge {
 	c := api.CheckedBadge{
 		Verdict: string(x.Verdict), Why: x.Why, Secured: x.Secured,
 		Checks: each(x.Checks, func(k openbadge.Check) api.BadgeCheck { return api.BadgeCheck(k) }),
-		Name:   x.Seen.Achievement.Name, Description: x.Seen.Achievement.Description, Criteria: x.Seen.Achievement.Criteria,
-		Issuer: x.Seen.Issuer.Name, IssuerID: x.Seen.Issuer.ID,
+		Name:   x.Seen.Achievement.Name, Description: x.Seen.Achievement.Description,
+		Criteria: x.Seen.Achievement.Criteria,
+		Issuer:   x.Seen.Issuer.Name, IssuerID: x.Seen.Issuer.ID,
 	}
 	for into, at := range map[**time.Time]time.Time{&c.ValidFrom: x.Seen.ValidFrom, &c.ValidUntil: x.Seen.ValidUntil} {
 		if !at.IsZero() {
@@ -254,7 +256,8 @@ func (s *Server) rotateIssuerKeys(ctx context.Context, in *byID) (api.Page[api.I
 
 func (s *Server) issuerKey(k badgestore.IssuerKey) api.IssuerKey {
 	return api.IssuerKey{
-		ID: k.ID, Algorithm: k.Algorithm, Address: s.Badges.KeyAddress(k), CreatedAt: k.CreatedAt, RetiredAt: k.RetiredAt,
+		ID: k.ID, Algorithm: k.Algorithm, Address: s.Badges.KeyAddress(k), CreatedAt: k.CreatedAt,
+		RetiredAt: k.RetiredAt,
 	}
 }
 

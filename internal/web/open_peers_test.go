@@ -22,8 +22,8 @@ func peer(t *testing.T, args ...string) string {
 	return string(out)
 }
 
-// Somebody else's verifier accepts an award with the proof inside, finds its keys and both status lists, and refuses it
-// altered; and what somebody else's issuer signs is accepted here.
+// Somebody else's verifier accepts an award with the proof inside, finds its keys and both status lists, and
+// refuses it altered; and what somebody else's issuer signs is accepted here.
 func TestIndependentVerifierOfCredentials(t *testing.T) {
 	x := open(t, nil)
 	x.Badges.Public = x.URL + "/open"

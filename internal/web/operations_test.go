@@ -150,8 +150,12 @@ func TestEveryOperationAnswersAsDescribed(t *testing.T) {
 		}
 	}
 	x.described.t = t
-	assert.Equal(t, []string{"get-gradebook-package", "get-safety-copy", "get-sheet-file", "get-unfinished-work", "live"}, x.unanswered(),
-		"files and what streams are tested on their own")
+	assert.Equal(
+		t,
+		[]string{"get-gradebook-package", "get-safety-copy", "get-sheet-file", "get-unfinished-work", "live"},
+		x.unanswered(),
+		"files and what streams are tested on their own",
+	)
 }
 
 // story is what the steps have made so far.
@@ -481,8 +485,11 @@ func (x *talk) opened(interfaceID string) adapter.Interface {
 // account makes an account at the workspace.
 func (x *talk) account(email string) string {
 	x.site.t.Helper()
-	status, id := x.atWorkspace("POST", "/Users",
-		`{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],"userName":"`+email+`","name":{"givenName":"Otto","familyName":"Other"},"emails":[{"value":"`+email+`"}]}`)
+	status, id := x.atWorkspace(
+		"POST",
+		"/Users",
+		`{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],"userName":"`+email+`","name":{"givenName":"Otto","familyName":"Other"},"emails":[{"value":"`+email+`"}]}`,
+	)
 	require.Equal(x.site.t, http.StatusCreated, status)
 	return id
 }
@@ -656,18 +663,28 @@ func walkEvents(x *talk, h *story) {
 	post[api.Award](x, "/awards/"+awards[0].ID+"/revoke", api.Revocation{Reason: "a mistake"})
 	post[api.Award](x, "/awards/"+awards[0].ID+"/restore", nil)
 	post[api.Award](x, "/awards/"+awards[0].ID+"/suspend", api.Revocation{Reason: "being looked into"})
-	seen := as[api.CheckedBadge](x, x.do(200, "POST", "/badge-checks?email=x@y.example", awards[0].Address, "Content-Type",
-		"application/octet-stream"))
+	seen := as[api.CheckedBadge](
+		x,
+		x.do(200, "POST", "/badge-checks?email=x@y.example", awards[0].Address, "Content-Type",
+			"application/octet-stream"),
+	)
 	assert.Equal(t, "suspended", seen.Verdict)
 	assert.False(t, *seen.Belongs)
 	post[api.Award](x, "/awards/"+awards[0].ID+"/restore", nil)
 	people := []string{x.Person("stu-003").ID, x.Person("stu-005").ID, awards[0].ID}
 	x.do(422, "POST", "/badges/"+h.badge+"/awards", api.NewAwards{People: people})
-	given := post[api.Page[api.Awarding]](x, "/badges/"+h.badge+"/awards", api.NewAwards{People: people[:2], Apply: true}).Items
+	given := post[api.Page[api.Awarding]](
+		x,
+		"/badges/"+h.badge+"/awards",
+		api.NewAwards{People: people[:2], Apply: true},
+	).Items
 	require.Len(t, given, 2)
 	assert.Equal(t, []string{"awarded", "refused"}, []string{given[0].Outcome, given[1].Outcome})
-	rows := as[api.Page[api.Awarding]](x, x.do(200, "POST", "/awards/upload?badge="+h.badge, "person\nstu-003\nstu-002\n",
-		"Content-Type", "text/csv")).Items
+	rows := as[api.Page[api.Awarding]](
+		x,
+		x.do(200, "POST", "/awards/upload?badge="+h.badge, "person\nstu-003\nstu-002\n",
+			"Content-Type", "text/csv"),
+	).Items
 	assert.Equal(t, []string{"held", "to-award"}, []string{rows[0].Outcome, rows[1].Outcome})
 	x.do(422, "POST", "/awards/upload", "learner\nx\n", "Content-Type", "text/csv")
 	issuer := get[api.Page[api.Issuer]](x, "/issuers").Items[0].ID

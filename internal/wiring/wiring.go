@@ -79,8 +79,8 @@ type UseCases struct {
 // New puts them together over a database.
 func New(db *db.Database, o Options) *UseCases {
 	x := &UseCases{
-		Access:      &access.Service{Store: db},
-		Config:      &config.Service{Store: db, Maker: maker{o}},
+		Access: &access.Service{Store: db},
+		Config: &config.Service{Store: db, Maker: maker{o}},
 		Badges: &badges.Service{
 			Store: db, Public: o.Public + "/open", Strangers: call.NewStrangers(o.CheckPrivate),
 		},

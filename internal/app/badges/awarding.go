@@ -54,7 +54,13 @@ type Awarding struct {
 const mostWishes = 20_000
 
 // AwardByHand awards a badge to people, or only says what would become of them.
-func (s *Service) AwardByHand(ctx context.Context, who, badgeID string, people []string, w Wish, apply bool) ([]Awarding,
+func (s *Service) AwardByHand(
+	ctx context.Context,
+	who, badgeID string,
+	people []string,
+	w Wish,
+	apply bool,
+) ([]Awarding,
 	error,
 ) {
 	if len(people) == 0 {
@@ -99,7 +105,8 @@ func (w Wish) check(now time.Time) error {
 		return refusal.Invalid("at", "is in the future")
 	}
 	for _, e := range w.Evidence {
-		if u, err := url.Parse(e.Address); e.Address != "" && (err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "") {
+		if u, err := url.Parse(e.Address); e.Address != "" &&
+			(err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "") {
 			return refusal.Invalid("evidence", "%q is not a full address", e.Address)
 		}
 		if e.Address == "" && strings.TrimSpace(e.Text) == "" {
@@ -117,7 +124,13 @@ func (a *Awarding) addressed(p rosterstore.Person) {
 }
 
 // award does what was wished, or only says what would become of it. Nobody is awarded twice, whatever is repeated.
-func (s *Service) award(ctx context.Context, who string, all []Awarding, badges map[string]badgestore.Badge, apply bool) error {
+func (s *Service) award(
+	ctx context.Context,
+	who string,
+	all []Awarding,
+	badges map[string]badgestore.Badge,
+	apply bool,
+) error {
 	people := map[string]bool{}
 	for _, a := range all {
 		if a.PersonID != "" {
@@ -177,7 +190,13 @@ func (s *Service) awardOne(ctx context.Context, who string, w *Awarding, b badge
 		a.SectionID, a.CourseID = &x.ID, &x.CourseID
 	}
 	err := s.give(ctx, &a, b, 0, func(tx *db.Tx) error {
-		return tx.Audit(ctx, who, "awarded a badge", "award/"+a.ID, map[string]string{"badge": b.Name, "person": a.PersonID})
+		return tx.Audit(
+			ctx,
+			who,
+			"awarded a badge",
+			"award/"+a.ID,
+			map[string]string{"badge": b.Name, "person": a.PersonID},
+		)
 	})
 	refused, isRefused := refusal.As(err)
 	switch {

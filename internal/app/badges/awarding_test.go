@@ -25,8 +25,8 @@ func outcomes(all []badges.Awarding) (out []string) {
 	return out
 }
 
-// A badge is awarded by hand once to each, whatever is repeated or done by two at once; what was said beforehand is what
-// happens.
+// A badge is awarded by hand once to each, whatever is repeated or done by two at once; what was said beforehand
+// is what happens.
 func TestAwardByHand(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
@@ -151,7 +151,8 @@ func TestDamagedFilesAwardNobodyElse(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		file := []byte(good)
 		for range rapid.IntRange(0, 3).Draw(t, "times") {
-			file[rapid.IntRange(0, len(file)-1).Draw(t, "at")] = rapid.SampledFrom([]byte("\"',;\n\t\x00\xffs0 ")).Draw(t, "byte")
+			file[rapid.IntRange(0, len(file)-1).Draw(t, "at")] = rapid.SampledFrom([]byte("\"',;\n\t\x00\xffs0 ")).
+				Draw(t, "byte")
 		}
 		file = file[:rapid.IntRange(0, len(file)).Draw(t, "cut")]
 		rows, err := w.Badges.AwardFromFile(ctx, "Maud", b.ID, file, false)

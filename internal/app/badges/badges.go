@@ -132,13 +132,19 @@ func (s *Service) Award(ctx context.Context, badgeID string, event eventstore.Ev
 		SectionID: event.SectionID, CourseID: event.CourseID, AwardedAt: at,
 	}
 	if err = s.give(ctx, &a, b, rule.Chain(event.Data)+1, nil); errors.Is(err, db.ErrTaken) {
-		return badgestore.AwardOf(ctx, s.Store, badgeID, *event.PersonID, event.ID) // two events at once: the other was first
+		return badgestore.AwardOf(
+			ctx,
+			s.Store,
+			badgeID,
+			*event.PersonID,
+			event.ID,
+		) // two events at once: the other was first
 	}
 	return a, err
 }
 
-// give signs an award and keeps it, and what is to be kept with it. The error wraps ErrTaken where the person holds the
-// badge.
+// give signs an award and keeps it, and what is to be kept with it. The error wraps ErrTaken where the person
+// holds the badge.
 func (s *Service) give(ctx context.Context, a *badgestore.Award, b badgestore.Badge, chain int,
 	with func(*db.Tx) error,
 ) error {
@@ -214,10 +220,16 @@ func (s *Service) sign(ctx context.Context, a *badgestore.Award, b badgestore.Ba
 	if err != nil {
 		return err
 	}
-	if a.Credential, err = openbadge.Sign(credential, token, keyAddress(s.Public, issuer.ID, openbadge.ID(token))); err != nil {
+	at := keyAddress(s.Public, issuer.ID, openbadge.ID(token))
+	if a.Credential, err = openbadge.Sign(credential, token, at); err != nil {
 		return err
 	}
-	a.Document, err = openbadge.Embed(credential, inside, keyAddress(s.Public, issuer.ID, openbadge.ID(inside)), a.AwardedAt)
+	a.Document, err = openbadge.Embed(
+		credential,
+		inside,
+		keyAddress(s.Public, issuer.ID, openbadge.ID(inside)),
+		a.AwardedAt,
+	)
 	return err
 }
 

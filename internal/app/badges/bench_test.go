@@ -13,8 +13,8 @@ import (
 	"kanban/internal/store/badgestore"
 )
 
-// A thousand awards from a file, with their credentials and events; a mail each is queued by the rule that reacts. Then a
-// public page's check, again and again.
+// A thousand awards from a file, with their credentials and events; a mail each is queued by the rule that reacts.
+// Then a public page's check, again and again.
 func BenchmarkAwardsFromFile(b *testing.B) {
 	w := apptest.New(b)
 	w.Read(w.Register(), false)
@@ -27,8 +27,11 @@ func BenchmarkAwardsFromFile(b *testing.B) {
 		Kind: rule.OpenTask, Subject: "Print {{.event.badge}}", Owner: "maud@fernmoor.example",
 	}}})
 	var columns string // those that are not worked out by the database
-	require.NoError(b, w.Store.Pool.QueryRow(b.Context(), `SELECT string_agg(column_name, ', ') FROM information_schema.columns
-		WHERE table_name = 'people' AND is_generated = 'NEVER'`).Scan(&columns))
+	require.NoError(
+		b,
+		w.Store.Pool.QueryRow(b.Context(), `SELECT string_agg(column_name, ', ') FROM information_schema.columns
+		WHERE table_name = 'people' AND is_generated = 'NEVER'`).Scan(&columns),
+	)
 	_, err = w.Store.Pool.Exec(b.Context(), `INSERT INTO people (`+columns+`) SELECT `+columns+` FROM (
 		SELECT (jsonb_populate_record(p, jsonb_build_object('sourced_id', 'x-' || n, 'identifier', 'x-' || n,
 			'user_name', 'x-' || n, 'email', 'x' || n || '@fernmoor.example', 'email_key', 'x' || n || '@fernmoor.example'))).*

@@ -23,7 +23,12 @@ var columns = []string{"person", "badge", "date", "note", "evidence"}
 
 // AwardFromFile awards what stands in a CSV file with the columns person, badge, date, note and evidence, or only says
 // what would become of each row. badgeID is the badge of rows that name none, or "".
-func (s *Service) AwardFromFile(ctx context.Context, who, badgeID string, file []byte, apply bool) ([]Awarding, error) {
+func (s *Service) AwardFromFile(
+	ctx context.Context,
+	who, badgeID string,
+	file []byte,
+	apply bool,
+) ([]Awarding, error) {
 	wishes, err := readWishes(file)
 	if err != nil {
 		return nil, err
@@ -130,7 +135,11 @@ func readWishes(file []byte) (all []Wish, err error) {
 	}
 	header, err := r.Read()
 	if err != nil {
-		return nil, refusal.Invalid("file", "has no header: its first line names the columns %s", strings.Join(columns, ", "))
+		return nil, refusal.Invalid(
+			"file",
+			"has no header: its first line names the columns %s",
+			strings.Join(columns, ", "),
+		)
 	}
 	at := map[string]int{}
 	for i, name := range header {

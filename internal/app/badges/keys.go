@@ -25,7 +25,12 @@ func (s *Service) newKeys(issuerID string, algorithms ...openbadge.Algorithm) (a
 		if err != nil {
 			return nil, err
 		}
-		k := badgestore.IssuerKey{ID: openbadge.ID(key), IssuerID: issuerID, Algorithm: string(a), CreatedAt: s.Clock.Now()}
+		k := badgestore.IssuerKey{
+			ID:        openbadge.ID(key),
+			IssuerID:  issuerID,
+			Algorithm: string(a),
+			CreatedAt: s.Clock.Now(),
+		}
 		if k.Key, err = s.Store.Seal(text, "issuer/"+issuerID); err != nil {
 			return nil, err
 		}

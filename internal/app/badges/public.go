@@ -154,7 +154,10 @@ func (s *Service) DID(ctx context.Context, base, issuerID string) (d Document, e
 }
 
 // methods are the verification methods of an issuer: Multikeys for proofs inside credentials, JWKs for tokens.
-func (s *Service) methods(ctx context.Context, issuerID, controller, prefix string) (all []any, ids []string, err error) {
+func (s *Service) methods(
+	ctx context.Context,
+	issuerID, controller, prefix string,
+) (all []any, ids []string, err error) {
 	keys, err := badgestore.IssuerKeys(ctx, s.Store, issuerID)
 	if err != nil {
 		return nil, nil, err
@@ -189,7 +192,8 @@ func (s *Service) Achievement(ctx context.Context, base, badgeID string) (badge.
 	return s.achievement(base, b), err
 }
 
-// PublicKey is a key of an issuer as it is found at its address: a JWK, or a Multikey, by which credentials are checked.
+// PublicKey is a key of an issuer as it is found at its address: a JWK, or a Multikey, by which credentials are
+// checked.
 func (s *Service) PublicKey(ctx context.Context, base, issuerID, keyID string) (any, error) {
 	keys, err := badgestore.IssuerKeys(ctx, s.Store, issuerID)
 	if err != nil {
@@ -254,7 +258,11 @@ func (s *Service) entries(issuerID string, number int64) (all []badge.Status) {
 
 // StatusList is one of an issuer's lists of what is revoked, or suspended, by its number: signed as a token, or with a
 // proof inside.
-func (s *Service) StatusList(ctx context.Context, base, purpose, issuerID, number string, inside bool) ([]byte, error) {
+func (s *Service) StatusList(
+	ctx context.Context,
+	base, purpose, issuerID, number string,
+	inside bool,
+) ([]byte, error) {
 	list, err := strconv.ParseInt(number, 10, 32)
 	if err != nil || list < 0 || strconv.FormatInt(list, 10) != number {
 		return nil, db.ErrNotFound
@@ -278,8 +286,13 @@ func (s *Service) StatusList(ctx context.Context, base, purpose, issuerID, numbe
 	for i, n := range numbers {
 		places[i] = int(n - list*badge.Entries)
 	}
-	l, err := badge.BuildStatusList(purpose, listAddress(base, purpose, issuerID, list), issuerAddress(base, issuerID), places,
-		s.Clock.Now())
+	l, err := badge.BuildStatusList(
+		purpose,
+		listAddress(base, purpose, issuerID, list),
+		issuerAddress(base, issuerID),
+		places,
+		s.Clock.Now(),
+	)
 	if err != nil {
 		return nil, err
 	}

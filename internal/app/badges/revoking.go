@@ -12,8 +12,8 @@ import (
 	"kanban/internal/store/db"
 )
 
-// Restore makes an award hold again, and the status list says so: it ends a suspension, or cancels a revocation that was
-// made by mistake. Whoever looked meanwhile was told that it did not hold.
+// Restore makes an award hold again, and the status list says so: it ends a suspension, or cancels a revocation
+// that was made by mistake. Whoever looked meanwhile was told that it did not hold.
 func (s *Service) Restore(ctx context.Context, who, awardID string) (badgestore.Award, error) {
 	a, b, err := s.found(ctx, awardID)
 	if err != nil {

@@ -222,8 +222,8 @@ func TestSuspendedIsSeenByAnyone(t *testing.T) {
 	require.ErrorContains(t, err, "not revoked and not suspended")
 }
 
-// New keys sign what comes; what the old ones signed keeps verifying, byte for byte, and so does what was signed under a
-// former address of the installation.
+// New keys sign what comes; what the old ones signed keeps verifying, byte for byte, and so does what was signed
+// under a former address of the installation.
 func TestOldAwardsVerifyAfterRotationAndMove(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)

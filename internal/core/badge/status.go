@@ -43,8 +43,8 @@ func StatusAt(purpose, listAddress string, index int) Status {
 	}
 }
 
-// StatusList is a BitstringStatusListCredential: which credentials of an issuer are revoked, or suspended, one bit each
-// (Bitstring Status List 1.0, 2.2).
+// StatusList is a BitstringStatusListCredential: which credentials of an issuer are revoked, or
+// suspended, one bit each (Bitstring Status List 1.0, 2.2).
 type StatusList struct {
 	Context   []string   `json:"@context"`
 	ID        string     `json:"id"`

@@ -84,7 +84,8 @@ type ListedBadge struct {
 func Badges(ctx context.Context, from db.From) (all []ListedBadge, err error) {
 	err = from.Records(ctx).Table("badges b").Joins("JOIN issuers i ON i.id = b.issuer_id").
 		Joins("LEFT JOIN (SELECT badge_id, count(*) FILTER (WHERE revoked_at IS NULL) AS held, count(revoked_at) AS revoked FROM awards GROUP BY badge_id) a ON a.badge_id = b.id").
-		Select("b.*, i.name AS issuer, coalesce(a.held, 0) AS awards, coalesce(a.revoked, 0) AS revoked").Order("b.name").Scan(&all).Error
+		Select("b.*, i.name AS issuer, coalesce(a.held, 0) AS awards, coalesce(a.revoked, 0) AS revoked").
+		Order("b.name").Scan(&all).Error
 	return all, db.Known(err, "listing badges")
 }
 
@@ -185,7 +186,13 @@ func LastAwardNumber(ctx context.Context, from db.From) (n int64, err error) {
 }
 
 // NumbersSet lists the numbers from one up to another of the awards of an issuer that are revoked, or suspended.
-func NumbersSet(ctx context.Context, source db.From, issuerID string, suspended bool, from, to int64) ([]int64, error) {
+func NumbersSet(
+	ctx context.Context,
+	source db.From,
+	issuerID string,
+	suspended bool,
+	from, to int64,
+) ([]int64, error) {
 	column := "revoked_at"
 	if suspended {
 		column = "suspended_at"
@@ -222,7 +229,13 @@ const awardNames = `a.*, b.name AS badge, coalesce((SELECT p.given_name || ' ' |
 
 // FindListedAward finds one by id.
 func FindListedAward(ctx context.Context, from db.From, id string) (a ListedAward, err error) {
-	err = from.Records(ctx).Table("awards a").Joins("JOIN badges b ON b.id = a.badge_id").Select(awardNames).Where("a.id = ?", id).Take(&a).Error
+	err = from.Records(ctx).
+		Table("awards a").
+		Joins("JOIN badges b ON b.id = a.badge_id").
+		Select(awardNames).
+		Where("a.id = ?", id).
+		Take(&a).
+		Error
 	return a, db.Known(err, "finding the award")
 }
 

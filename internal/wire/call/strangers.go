@@ -29,8 +29,12 @@ func NewStrangers(private bool) *Strangers {
 		dialer.Control = onlyPublic
 	}
 	c := &http.Client{
-		Timeout:   strangersWithin,
-		Transport: &http.Transport{DialContext: dialer.DialContext, DisableKeepAlives: true, MaxResponseHeaderBytes: 64 << 10},
+		Timeout: strangersWithin,
+		Transport: &http.Transport{
+			DialContext:            dialer.DialContext,
+			DisableKeepAlives:      true,
+			MaxResponseHeaderBytes: 64 << 10,
+		},
 	}
 	AllRedirects.follow(c)
 	return &Strangers{http: c}

@@ -91,8 +91,8 @@ type fetched struct {
 	err  error
 }
 
-// Examine looks at a badge of any issuer as it is at a time: a picture that carries one (PNG or SVG), a JSON credential
-// with its proof inside, or a compact JWS.
+// Examine looks at a badge of any issuer as it is at a time: a picture that carries one (PNG or SVG), a JSON
+// credential with its proof inside, or a compact JWS.
 func Examine(ctx context.Context, file []byte, at time.Time, fetch Fetcher) Examination {
 	x := &examiner{ctx: ctx, fetch: fetch, at: at, got: map[string]fetched{}}
 	x.out.Verdict, x.out.Why = Valid, "Signed by its issuer, unchanged, and it holds."
@@ -134,7 +134,10 @@ func Examine(ctx context.Context, file []byte, at time.Time, fetch Fetcher) Exam
 func (x *examiner) whose(method string) string {
 	i := x.out.Seen.Issuer
 	if strings.HasPrefix(i.ID, "did:key:") || strings.HasPrefix(i.ID, "did:jwk:") {
-		return fmt.Sprintf("Signed with the key that is its issuer, %s. Who has that key is not said anywhere; the name is their own word.", i.ID)
+		return fmt.Sprintf(
+			"Signed with the key that is its issuer, %s. Who has that key is not said anywhere; the name is their own word.",
+			i.ID,
+		)
 	}
 	key, ok := strings.CutPrefix(method, i.ID)
 	if !ok {

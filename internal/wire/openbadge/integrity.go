@@ -35,8 +35,8 @@ const (
 	proofPurpose = "assertionMethod"
 )
 
-// Embed secures a credential by a proof inside it, with the cryptosuite eddsa-rdfc-2022: the credential as JSON. method
-// is the address of the public key, an Ed25519 key.
+// Embed secures a credential by a proof inside it, with the cryptosuite eddsa-rdfc-2022: the credential as JSON.
+// method is the address of the public key, an Ed25519 key.
 func Embed(credential any, key jwk.Key, method string, at time.Time) ([]byte, error) {
 	text, err := json.Marshal(credential)
 	if err != nil {
@@ -47,7 +47,8 @@ func Embed(credential any, key jwk.Key, method string, at time.Time) ([]byte, er
 		return nil, fmt.Errorf("writing the credential: %w", err)
 	}
 	p := proof{
-		Type: proofType, Created: at.UTC().Truncate(time.Second).Format(time.RFC3339), Suite: suiteRDFC, Method: method,
+		Type: proofType, Created: at.UTC().Truncate(time.Second).Format(time.RFC3339), Suite: suiteRDFC,
+		Method:  method,
 		Purpose: proofPurpose,
 	}
 	options, err := asMap(p)

@@ -149,22 +149,64 @@ func TestExamineSaysWhatIsWrong(t *testing.T) {
 		verdict openbadge.Verdict
 		why     string
 	}{
-		"revoked":                {good, knownTime, knownPlaces(t, 42), openbadge.Revoked, "revoked it"},
-		"somebody else's entry":  {good, knownTime, knownPlaces(t, 41, 43), openbadge.Valid, ""},
-		"not yet":                {good, knownTime.Add(-time.Hour), same, openbadge.NotYetValid, "valid from 15 January 2026"},
-		"another name":           {replaced("Fractions", "Factions"), knownTime, same, openbadge.Altered, "changed after it was signed"},
-		"a member added":         {replaced(`"name":"Fractions",`, `"name":"Fractions", "nickname": "x",`), knownTime, same, openbadge.Altered, "cannot have signed"},
-		"a type added":           {replaced(`["Profile"]`, `["Profile", "Saint"]`), knownTime, same, openbadge.Altered, "no full address"},
-		"evidence added":         {replaced(`"name":"Fractions",`, `"name":"Fractions", "evidence": [{"id": "here", "type": ["Evidence"]}],`), knownTime, same, openbadge.Altered, "no full address"},
-		"an end added":           {replaced(`"validFrom"`, `"validUntil": "2030-01-01T00:00:00Z", "validFrom"`), knownTime, same, openbadge.Altered, "changed"},
-		"a vocabulary of its":    {replaced(`"@context":["https://www.w3.org/ns/credentials/v2",`, `"@context":["https://www.w3.org/ns/credentials/v2",{"x":"https://x.example"},`), knownTime, same, openbadge.Unchecked, "vocabulary of its own"},
-		"another purpose":        {replaced("assertionMethod", "authentication"), knownTime, same, openbadge.Altered, "made for"},
-		"another cryptosuite":    {replaced("eddsa-rdfc-2022", "ecdsa-sd-2023"), knownTime, same, openbadge.Unchecked, "not known here"},
-		"another issuer":         {replaced(`"did:web:badges.example.org","type":["Profile"]`, `"did:web:else.example", "type": ["Profile"]`), knownTime, same, openbadge.UnknownIssuer, "the issuer is did:web:else.example"},
-		"another key":            {replaced("#key-1\",\"proofPurpose", "#key-2\",\"proofPurpose"), knownTime, same, openbadge.UnknownIssuer, "does not list"},
-		"an issuer that is gone": {good, knownTime, in(func(f fetched) { delete(f, did) }), openbadge.UnknownIssuer, "nothing at"},
-		"an issuer not reached":  {good, knownTime, in(func(f fetched) { f[did] = context.DeadlineExceeded }), openbadge.Unchecked, "cannot be had"},
-		"an issuer that babbles": {good, knownTime, in(func(f fetched) { f[did] = "<html>" }), openbadge.Unchecked, "cannot be read"},
+		"revoked":               {good, knownTime, knownPlaces(t, 42), openbadge.Revoked, "revoked it"},
+		"somebody else's entry": {good, knownTime, knownPlaces(t, 41, 43), openbadge.Valid, ""},
+		"not yet": {
+			good, knownTime.Add(-time.Hour), same,
+			openbadge.NotYetValid, "valid from 15 January 2026",
+		},
+		"another name": {
+			replaced("Fractions", "Factions"), knownTime, same,
+			openbadge.Altered, "changed after it was signed",
+		},
+		"a member added": {
+			replaced(`"name":"Fractions",`, `"name":"Fractions", "nickname": "x",`), knownTime, same,
+			openbadge.Altered, "cannot have signed",
+		},
+		"a type added": {
+			replaced(`["Profile"]`, `["Profile", "Saint"]`), knownTime, same,
+			openbadge.Altered, "no full address",
+		},
+		"evidence added": {
+			replaced(`"name":"Fractions",`, `"name":"Fractions", "evidence": [{"id": "here", "type": ["Evidence"]}],`), knownTime, same,
+			openbadge.Altered, "no full address",
+		},
+		"an end added": {
+			replaced(`"validFrom"`, `"validUntil": "2030-01-01T00:00:00Z", "validFrom"`), knownTime, same,
+			openbadge.Altered, "changed",
+		},
+		"a vocabulary of its": {
+			replaced(`"@context":["https://www.w3.org/ns/credentials/v2",`, `"@context":["https://www.w3.org/ns/credentials/v2",{"x":"https://x.example"},`), knownTime, same,
+			openbadge.Unchecked, "vocabulary of its own",
+		},
+		"another purpose": {
+			replaced("assertionMethod", "authentication"), knownTime, same,
+			openbadge.Altered, "made for",
+		},
+		"another cryptosuite": {
+			replaced("eddsa-rdfc-2022", "ecdsa-sd-2023"), knownTime, same,
+			openbadge.Unchecked, "not known here",
+		},
+		"another issuer": {
+			replaced(`"did:web:badges.example.org","type":["Profile"]`, `"did:web:else.example", "type": ["Profile"]`), knownTime, same,
+			openbadge.UnknownIssuer, "the issuer is did:web:else.example",
+		},
+		"another key": {
+			replaced("#key-1\",\"proofPurpose", "#key-2\",\"proofPurpose"), knownTime, same,
+			openbadge.UnknownIssuer, "does not list",
+		},
+		"an issuer that is gone": {
+			good, knownTime, in(func(f fetched) { delete(f, did) }),
+			openbadge.UnknownIssuer, "nothing at",
+		},
+		"an issuer not reached": {
+			good, knownTime, in(func(f fetched) { f[did] = context.DeadlineExceeded }),
+			openbadge.Unchecked, "cannot be had",
+		},
+		"an issuer that babbles": {
+			good, knownTime, in(func(f fetched) { f[did] = "<html>" }),
+			openbadge.Unchecked, "cannot be read",
+		},
 		"a key withdrawn": {good, knownTime, in(func(f fetched) {
 			d := maps.Clone(f[did].(map[string]any))
 			d["assertionMethod"] = []string{}
@@ -175,16 +217,39 @@ func TestExamineSaysWhatIsWrong(t *testing.T) {
 			d["id"] = "did:web:else.example"
 			f[did] = d
 		}), openbadge.UnknownIssuer, "says that it is did:web:else.example's"},
-		"list not reached":  {good, knownTime, in(func(f fetched) { f[list] = context.DeadlineExceeded }), openbadge.Unchecked, "cannot be had"},
-		"list gone":         {good, knownTime, in(func(f fetched) { delete(f, list) }), openbadge.Unchecked, "cannot be had"},
-		"list of another":   {good, knownTime, in(func(f fetched) { f[list] = otherList("did:web:else.example", knownTime, "revocation", list) }), openbadge.Unchecked, "not by its issuer"},
-		"list unsigned":     {good, knownTime, in(func(f fetched) { f[list] = `{"issuer":"` + knownDID + `"}` }), openbadge.Unchecked, "cannot be read"},
-		"list altered":      {good, knownTime, in(func(f fetched) { f[list] = bytes.Replace(f[list].([]byte), []byte("2026"), []byte("2025"), 1) }), openbadge.Unchecked, "does not verify"},
-		"list of a purpose": {good, knownTime, in(func(f fetched) { f[list] = otherList(knownDID, knownTime, "suspension", list) }), openbadge.Unchecked, "expected"},
-		"list elsewhere":    {good, knownTime, in(func(f fetched) { f[list] = otherList(knownDID, knownTime, "revocation", list+"x") }), openbadge.Unchecked, "expected"},
-		"nothing":           {"", knownTime, same, openbadge.Unchecked, "neither a picture"},
-		"a page":            {"<html></html>", knownTime, same, openbadge.Unchecked, "no SVG"},
-		"JSON":              {`{"a":1}`, knownTime, same, openbadge.Unchecked, "no proof"},
+		"list not reached": {
+			good, knownTime, in(func(f fetched) { f[list] = context.DeadlineExceeded }),
+			openbadge.Unchecked, "cannot be had",
+		},
+		"list gone": {
+			good, knownTime, in(func(f fetched) { delete(f, list) }),
+			openbadge.Unchecked, "cannot be had",
+		},
+		"list of another": {
+			good, knownTime, in(func(f fetched) { f[list] = otherList("did:web:else.example", knownTime, "revocation", list) }),
+			openbadge.Unchecked, "not by its issuer",
+		},
+		"list unsigned": {
+			good, knownTime, in(func(f fetched) { f[list] = `{"issuer":"` + knownDID + `"}` }),
+			openbadge.Unchecked, "cannot be read",
+		},
+		"list altered": {
+			good, knownTime, in(func(f fetched) {
+				f[list] = bytes.Replace(f[list].([]byte), []byte("2026"), []byte("2025"), 1)
+			}),
+			openbadge.Unchecked, "does not verify",
+		},
+		"list of a purpose": {
+			good, knownTime, in(func(f fetched) { f[list] = otherList(knownDID, knownTime, "suspension", list) }),
+			openbadge.Unchecked, "expected",
+		},
+		"list elsewhere": {
+			good, knownTime, in(func(f fetched) { f[list] = otherList(knownDID, knownTime, "revocation", list+"x") }),
+			openbadge.Unchecked, "expected",
+		},
+		"nothing": {"", knownTime, same, openbadge.Unchecked, "neither a picture"},
+		"a page":  {"<html></html>", knownTime, same, openbadge.Unchecked, "no SVG"},
+		"JSON":    {`{"a":1}`, knownTime, same, openbadge.Unchecked, "no proof"},
 		"another credential": {
 			replaced(`"OpenBadgeCredential"`, `"DriversLicence"`), knownTime, same, openbadge.Unchecked,
 			"no badge of Open Badges 3.0",
@@ -195,7 +260,13 @@ func TestExamineSaysWhatIsWrong(t *testing.T) {
 			assert.Equal(t, c.verdict, seen.Verdict, "%+v", seen.Checks)
 			assert.Contains(t, seen.Why, c.why)
 			if c.verdict != openbadge.Valid {
-				assert.True(t, slices.ContainsFunc(seen.Checks, func(k openbadge.Check) bool { return k.Outcome != openbadge.Passed }))
+				assert.True(
+					t,
+					slices.ContainsFunc(
+						seen.Checks,
+						func(k openbadge.Check) bool { return k.Outcome != openbadge.Passed },
+					),
+				)
 			}
 		})
 	}
@@ -226,7 +297,9 @@ func TestNoCredentialWithOtherMembersVerifies(t *testing.T) {
 	var walk func(root, at map[string]any)
 	walk = func(root, at map[string]any) {
 		for key, value := range at {
-			for _, with := range []any{nil, "x", "https://x.example/", 7, []any{}, []any{value, "https://x.example/"}, map[string]any{}} {
+			for _, with := range []any{
+				nil, "x", "https://x.example/", 7, []any{}, []any{value, "https://x.example/"}, map[string]any{},
+			} {
 				if at[key] = with; with == nil {
 					delete(at, key)
 				}

@@ -29,7 +29,8 @@ func built(t testing.TB, issuer string, until time.Time) badge.Credential {
 			Image: badge.Picture("https://s.example/badges/1/picture.png", "A leaf"), Tag: []string{"plants"},
 			Alignment: []badge.Alignment{{TargetName: "Propagation", TargetURL: "https://skills.example/p"}},
 		},
-		Address: "ana@example.org", Salt: "s", At: knownTime, Until: until, Level: "Beginner", Score: &score, Note: "Well done",
+		Address: "ana@example.org", Salt: "s", At: knownTime, Until: until, Level: "Beginner", Score: &score,
+		Note:     "Well done",
 		Evidence: []badge.Evidence{{ID: "https://s.example/evidence/1", Name: "Photo"}, {Narrative: "Seen at work"}},
 	})
 	require.NoError(t, err)
@@ -72,10 +73,30 @@ func TestSignedCredentialsVerify(t *testing.T) {
 			require.Equal(t, openbadge.Valid, seen.Verdict, "%s %s: %+v", algorithm, how, seen.Checks)
 			assert.Equal(t, how, seen.Secured)
 			s := seen.Seen
-			assert.Equal(t, []string{"Cuttings", "d", "c", "https://s.example/badges/1/picture.png", "Well done"},
-				[]string{s.Achievement.Name, s.Achievement.Description, s.Achievement.Criteria, s.Achievement.Image, s.Narrative})
-			assert.Equal(t, []openbadge.SeenResult{{Name: "Level", Value: "Beginner"}, {Name: "Score in percent", Value: "82.5"}}, s.Results)
-			assert.Equal(t, []openbadge.SeenEvidence{{ID: "https://s.example/evidence/1", Name: "Photo"}, {Narrative: "Seen at work"}}, s.Evidence)
+			assert.Equal(
+				t,
+				[]string{"Cuttings", "d", "c", "https://s.example/badges/1/picture.png", "Well done"},
+				[]string{
+					s.Achievement.Name,
+					s.Achievement.Description,
+					s.Achievement.Criteria,
+					s.Achievement.Image,
+					s.Narrative,
+				},
+			)
+			assert.Equal(
+				t,
+				[]openbadge.SeenResult{{Name: "Level", Value: "Beginner"}, {Name: "Score in percent", Value: "82.5"}},
+				s.Results,
+			)
+			assert.Equal(
+				t,
+				[]openbadge.SeenEvidence{
+					{ID: "https://s.example/evidence/1", Name: "Photo"},
+					{Narrative: "Seen at work"},
+				},
+				s.Evidence,
+			)
 			assert.Equal(t, until, s.ValidUntil)
 			assert.Equal(t, []string{"plants"}, s.Achievement.Tags)
 			late := openbadge.Examine(t.Context(), file, until.Add(time.Second), places)
@@ -118,19 +139,40 @@ func TestKeysMustBeTheIssuers(t *testing.T) {
 		places      fetched
 		verdict     openbadge.Verdict
 	}{
-		"key itself":                 {didKey, didKey + "#" + multibase, nil, openbadge.Valid},
-		"JWK itself":                 {didJWK, didJWK + "#0", nil, openbadge.Valid},
-		"another's key":              {"did:key:" + knownMultikey, didKey + "#" + multibase, nil, openbadge.UnknownIssuer},
-		"JWK on the issuer's host":   {school, kid, fetched{kid: public}, openbadge.Valid},
-		"set on the issuer's host":   {school, kid, fetched{kid: set}, openbadge.Valid},
-		"set without it":             {school, kid, fetched{kid: map[string]any{"keys": []any{}}}, openbadge.UnknownIssuer},
-		"another key there":          {school, kid, fetched{kid: stranger}, openbadge.Altered},
-		"JWK on another host":        {school, "https://else.example/k", fetched{"https://else.example/k": public}, openbadge.UnknownIssuer},
-		"listed elsewhere":           {school, kid, fetched{kid: method(school), school: lists(kid)}, openbadge.Valid},
-		"not listed":                 {school, kid, fetched{kid: public, school: lists()}, openbadge.UnknownIssuer},
-		"key with another master":    {school, kid, fetched{kid: method("https://else.example"), school: lists(kid)}, openbadge.UnknownIssuer},
-		"key that nobody lists":      {school, kid, fetched{kid: method(school)}, openbadge.UnknownIssuer},
-		"in the issuer's document":   {school, school + "#k", fetched{school: map[string]any{"id": school, "assertionMethod": []any{map[string]any{"id": "#k", "type": "Multikey", "controller": school, "publicKeyMultibase": multibase}}}}, openbadge.Valid},
+		"key itself": {didKey, didKey + "#" + multibase, nil, openbadge.Valid},
+		"JWK itself": {didJWK, didJWK + "#0", nil, openbadge.Valid},
+		"another's key": {
+			"did:key:" + knownMultikey, didKey + "#" + multibase, nil,
+			openbadge.UnknownIssuer,
+		},
+		"JWK on the issuer's host": {school, kid, fetched{kid: public}, openbadge.Valid},
+		"set on the issuer's host": {school, kid, fetched{kid: set}, openbadge.Valid},
+		"set without it": {
+			school, kid,
+			fetched{kid: map[string]any{"keys": []any{}}},
+			openbadge.UnknownIssuer,
+		},
+		"another key there": {school, kid, fetched{kid: stranger}, openbadge.Altered},
+		"JWK on another host": {
+			school, "https://else.example/k",
+			fetched{"https://else.example/k": public},
+			openbadge.UnknownIssuer,
+		},
+		"listed elsewhere": {school, kid, fetched{kid: method(school), school: lists(kid)}, openbadge.Valid},
+		"not listed":       {school, kid, fetched{kid: public, school: lists()}, openbadge.UnknownIssuer},
+		"key with another master": {
+			school, kid,
+			fetched{kid: method("https://else.example"), school: lists(kid)},
+			openbadge.UnknownIssuer,
+		},
+		"key that nobody lists": {school, kid, fetched{kid: method(school)}, openbadge.UnknownIssuer},
+		"in the issuer's document": {
+			school, school + "#k",
+			fetched{school: map[string]any{"id": school, "assertionMethod": []any{map[string]any{
+				"id": "#k", "type": "Multikey", "controller": school, "publicKeyMultibase": multibase,
+			}}}},
+			openbadge.Valid,
+		},
 		"a DID that is not known":    {"did:abc:1", "did:abc:1#1", nil, openbadge.Unchecked},
 		"a host that answers slowly": {school, kid, fetched{kid: errSlow}, openbadge.Unchecked},
 		"no address":                 {school, "key-1", nil, openbadge.UnknownIssuer},
@@ -198,10 +240,16 @@ func TestTokensOfOthers(t *testing.T) {
 		claims  map[string]any
 		verdict openbadge.Verdict
 	}{
-		"as it should be":   {kid, plain(same), openbadge.Valid},
-		"its own key":       {"", plain(same), openbadge.Valid},
-		"another issuer":    {kid, plain(func(c map[string]any) { c["iss"] = "https://else.example" }), openbadge.Altered},
-		"another id":        {kid, plain(func(c map[string]any) { c["jti"] = "https://else.example" }), openbadge.Altered},
+		"as it should be": {kid, plain(same), openbadge.Valid},
+		"its own key":     {"", plain(same), openbadge.Valid},
+		"another issuer": {
+			kid, plain(func(c map[string]any) { c["iss"] = "https://else.example" }),
+			openbadge.Altered,
+		},
+		"another id": {
+			kid, plain(func(c map[string]any) { c["jti"] = "https://else.example" }),
+			openbadge.Altered,
+		},
 		"another time":      {kid, plain(func(c map[string]any) { c["nbf"] = 7 }), openbadge.Altered},
 		"an end":            {kid, plain(func(c map[string]any) { c["exp"] = knownTime.Unix() }), openbadge.Altered},
 		"a time in words":   {kid, plain(func(c map[string]any) { c["nbf"] = "soon" }), openbadge.Altered},

@@ -1,5 +1,5 @@
-// Package openbadge secures Open Badges 3.0 credentials, as VC-JWT and by a proof inside them, puts them into pictures,
-// and looks at badges of any issuer.
+// Package openbadge secures Open Badges 3.0 credentials, as VC-JWT and by a proof inside them, puts them into
+// pictures, and looks at badges of any issuer.
 //
 //	key, _ := openbadge.NewKey(openbadge.EdDSA)
 //	credential, _ := openbadge.Embed(award, key, "https://school.example/issuers/1/keys/k1", at)
@@ -18,7 +18,8 @@ import (
 	"kanban/internal/core/badge"
 )
 
-// Media types of a credential: secured as a JWT (VC-JOSE-COSE 6.1), and with its proof inside (VC Data Model 2.0, 6.2).
+// Media types of a credential: secured as a JWT (VC-JOSE-COSE 6.1), and with its proof inside (VC Data Model 2.0,
+// 6.2).
 const (
 	MediaType     = "application/vc+jwt"
 	MediaTypeJSON = "application/vc"

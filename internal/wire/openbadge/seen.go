@@ -93,10 +93,14 @@ func see(doc map[string]any) Seen {
 	s := Seen{
 		ID: text(doc["id"]), Name: text(doc["name"]), Description: text(doc["description"]),
 		Issuer: SeenIssuer{
-			ID: text(issuer["id"]), Name: text(issuer["name"]), URL: text(issuer["url"]), Image: text(part(issuer["image"])["id"]),
+			ID: text(
+				issuer["id"],
+			), Name: text(issuer["name"]), URL: text(issuer["url"]), Image: text(part(issuer["image"])["id"]),
 		},
 		Achievement: SeenAchievement{
-			ID: text(achievement["id"]), Name: text(achievement["name"]), Description: text(achievement["description"]),
+			ID: text(
+				achievement["id"],
+			), Name: text(achievement["name"]), Description: text(achievement["description"]),
 			Criteria: text(criteria["narrative"]), CriteriaURL: text(criteria["id"]),
 			Image: text(part(achievement["image"])["id"]),
 		},
@@ -116,10 +120,27 @@ func see(doc map[string]any) Seen {
 			hashed: hashed, hash: text(i["identityHash"]), salt: text(i["salt"]), kind: text(i["identityType"]),
 		})
 	}
+	s.shown(doc, subject, achievement)
+	for _, x := range many(doc["credentialStatus"]) {
+		e := part(x)
+		s.Status = append(s.Status, SeenStatus{
+			ID: text(
+				e["id"],
+			), Type: text(e["type"]), Purpose: text(e["statusPurpose"]), Index: text(e["statusListIndex"]),
+			List: text(e["statusListCredential"]),
+		})
+	}
+	return s
+}
+
+// shown reads what is shown for it: evidence, and results by their descriptions.
+func (s *Seen) shown(doc, subject, achievement map[string]any) {
 	for _, x := range many(doc["evidence"]) {
 		e := part(x)
 		s.Evidence = append(s.Evidence, SeenEvidence{
-			ID: text(e["id"]), Name: text(e["name"]), Description: text(e["description"]), Narrative: text(e["narrative"]),
+			ID: text(
+				e["id"],
+			), Name: text(e["name"]), Description: text(e["description"]), Narrative: text(e["narrative"]),
 		})
 	}
 	names := map[string]string{}
@@ -132,14 +153,6 @@ func see(doc map[string]any) Seen {
 			Name: names[text(r["resultDescription"])], Value: text(r["value"]), Status: text(r["status"]),
 		})
 	}
-	for _, x := range many(doc["credentialStatus"]) {
-		e := part(x)
-		s.Status = append(s.Status, SeenStatus{
-			ID: text(e["id"]), Type: text(e["type"]), Purpose: text(e["statusPurpose"]), Index: text(e["statusListIndex"]),
-			List: text(e["statusListCredential"]),
-		})
-	}
-	return s
 }
 
 func either(a, b string) string {
