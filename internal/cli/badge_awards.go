@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -113,6 +114,48 @@ func badgesAwardFile() *cli.Command {
 				return err
 			}
 			return showAwardings(cmd, page.Items)
+		},
+	}
+}
+
+func badgesPicture() *cli.Command {
+	return &cli.Command{
+		Name: "picture", Usage: "Give a badge a picture of its own, a PNG or an SVG", ArgsUsage: "BADGE [FILE]",
+		Description: "A PNG of 90 to 2048 pixels, square, at most 2 MB, or an SVG of at most 256 kB that does nothing but " +
+			"draw. Awards that were given keep their picture.\n\n" +
+			"  kanban badges picture Cuttings cuttings.png\n  kanban badges picture Cuttings --remove",
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "remove", Usage: "give it the picture that all badges have"}},
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			n := 2
+			if cmd.Bool("remove") {
+				n = 1
+			}
+			args, err := arguments(cmd, n)
+			if err != nil {
+				return err
+			}
+			c := connect(cmd)
+			b, err := findBadge(ctx, c, args[0])
+			if err != nil {
+				return err
+			}
+			if n == 1 {
+				path := "/badges/" + b.ID + "/picture"
+				if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, path, nil); err != nil {
+					return err
+				}
+				say(cmd, "The badge %s has the picture that all have.", b.Name)
+				return nil
+			}
+			file, err := os.ReadFile(args[1])
+			if err != nil {
+				return err
+			}
+			if b, err = c.SetBadgePicture(ctx, b.ID, file); err != nil {
+				return err
+			}
+			say(cmd, "The badge %s has its own picture: %s", b.Name, b.Picture)
+			return nil
 		},
 	}
 }

@@ -21,6 +21,7 @@ func badges() *cli.Command {
 		Commands: []*cli.Command{
 			badgesList(),
 			badgesAdd(),
+			badgesPicture(),
 			badgesRemove(),
 			badgesIssuers(),
 			badgesRemoveIssuer(),

@@ -301,6 +301,13 @@ func (c *Client) CheckBadge(ctx context.Context, path string, file []byte) (b ap
 	return b, err
 }
 
+// SetBadgePicture gives a badge a picture, a PNG or an SVG.
+func (c *Client) SetBadgePicture(ctx context.Context, badgeID string, file []byte) (b api.Badge, err error) {
+	err = c.do(ctx, http.MethodPut, "/badges/"+badgeID+"/picture",
+		http.Header{"Content-Type": {"application/octet-stream"}}, bytes.NewReader(file), &b)
+	return b, err
+}
+
 // AwardFromFile hands a CSV file of awards in.
 func (c *Client) AwardFromFile(ctx context.Context, path string, file []byte) (p api.Page[api.Awarding], err error) {
 	err = c.do(ctx, http.MethodPost, path, http.Header{"Content-Type": {"text/csv"}}, bytes.NewReader(file), &p)

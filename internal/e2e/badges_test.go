@@ -162,7 +162,18 @@ func TestCommandLineAwards(t *testing.T) {
 	expect(0, "1 refused, 1 to award.", "badges", "award-file", file, "--badge", "Helping hand")
 	expect(1, "not everybody could be awarded", "badges", "award-file", file, "--badge", "Helping hand", "--apply")
 
-	page := w.awards()[1].Address
+	drawn := filepath.Join(t.TempDir(), "drawn.svg")
+	svg := `<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 9 9"><path d="M1 1h4"/></svg>`
+	require.NoError(t, os.WriteFile(drawn, []byte(strings.Replace(svg, "<path", "<script/><path", 1)), 0o600))
+	expect(2, "does more than draw", "badges", "picture", "Helping hand", drawn)
+	require.NoError(t, os.WriteFile(drawn, []byte(svg), 0o600))
+	expect(0, "has its own picture", "badges", "picture", "Helping hand", drawn)
+	expect(0, "1 awarded.", "badges", "award", "Helping hand", "stu-004", "--apply")
+	expect(0, "Wrote the badge", "badges", "download", "Helping hand", "stu-004", drawn)
+	expect(0, "Valid.", "badges", "check", drawn)
+	expect(0, "that all have", "badges", "picture", "Helping hand", "--remove")
+
+	page := w.awards()[2].Address
 	expect(0, "Valid.", "badges", "check", page)
 	expect(0, "Suspended", "badges", "suspend", "Helping hand", "stu-001", "--reason", "looked into")
 	expect(1, "Suspended.", "badges", "check", page)

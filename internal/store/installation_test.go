@@ -307,6 +307,22 @@ func TestBadgesAndAwards(t *testing.T) {
 	missing[badgestore.Issuer](t)(badgestore.FindIssuer(ctx, s, i.ID))
 }
 
+// A picture is kept once, and a badge may have one.
+func TestPictures(t *testing.T) {
+	w, _ := school(t)
+	s, ctx := w.Store, t.Context()
+	i := badgestore.Issuer{ID: db.NewID(), Name: "Fernmoor"}
+	b := badgestore.Badge{ID: db.NewID(), IssuerID: i.ID, Name: "Sower", Description: "x", Criteria: "y"}
+	p := badgestore.Picture{ID: "sum", Kind: "image/png", Content: []byte("x")}
+	tx(t, s, func(tx *db.Tx) error {
+		return errors.Join(db.Create(tx, &i, "test"), db.Create(tx, &b, "test"), badgestore.KeepPicture(ctx, tx, p),
+			badgestore.KeepPicture(ctx, tx, p), badgestore.SetPicture(ctx, tx, b.ID, p.ID))
+	})
+	assert.Equal(t, "sum", must[badgestore.Badge](t)(badgestore.FindBadge(ctx, s, b.ID)).Picture)
+	assert.Equal(t, p.Content, must[badgestore.Picture](t)(badgestore.FindPicture(ctx, s, "sum")).Content)
+	missing[badgestore.Picture](t)(badgestore.FindPicture(ctx, s, "other"))
+}
+
 // An issuer signs with one key of an algorithm; the retired ones stay.
 func TestIssuerKeys(t *testing.T) {
 	w, _ := school(t)

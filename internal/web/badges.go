@@ -10,6 +10,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"kanban/internal/app/badges"
+	"kanban/internal/core/refusal"
 	"kanban/internal/store/badgestore"
 	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
@@ -78,6 +79,15 @@ var (
 		Status: http.StatusOK, Tag: "badges",
 		Summary: "Restore an award: end its suspension, or cancel a revocation that was made by mistake",
 	}
+	setPictureOp = operation{
+		ID: "set-badge-picture", Method: http.MethodPut, Path: "/badges/{id}/picture", Status: http.StatusOK, Tag: "badges",
+		Summary: "Give a badge a picture of its own, a PNG or an SVG; awards that were given keep theirs",
+	}
+	removePictureOp = operation{
+		ID: "remove-badge-picture", Method: http.MethodDelete, Path: "/badges/{id}/picture",
+		Status: http.StatusNoContent, Tag: "badges",
+		Summary: "Give a badge the picture that all have",
+	}
 	awardBadgeOp = operation{
 		ID: "award-badge", Method: http.MethodPost, Path: "/badges/{id}/awards", Status: http.StatusOK, Tag: "badges",
 		Summary: "Award a badge to people by hand, or only say what would become of them",
@@ -102,6 +112,8 @@ func (s *Server) badges(a huma.API) {
 	handle(a, makeBadgeOp, s.makeBadge)
 	handle(a, listAwardsOp, s.listAwards)
 	handle(a, revokeAwardOp, s.revokeAward)
+	handle(a, setPictureOp, s.setPicture)
+	handleEmpty(a, removePictureOp, s.removePicture)
 	handle(a, awardBadgeOp, s.awardBadge)
 	handle(a, awardFileOp, s.awardFile)
 	handle(a, suspendAwardOp, s.suspendAward)
@@ -135,7 +147,7 @@ func (s *Server) removeBadge(ctx context.Context, in *byID) error {
 
 func (s *Server) listBadges(ctx context.Context, _ *struct{}) (api.Page[api.Badge], error) {
 	all, err := s.Badges.Badges(ctx)
-	return api.Page[api.Badge]{Items: each(all, shownBadge)}, err
+	return api.Page[api.Badge]{Items: each(all, s.shownBadge)}, err
 }
 
 func (s *Server) makeBadge(ctx context.Context, in *with[api.NewBadge]) (api.Badge, error) {
@@ -144,7 +156,7 @@ func (s *Server) makeBadge(ctx context.Context, in *with[api.NewBadge]) (api.Bad
 			IssuerID: in.Body.IssuerID, Name: in.Body.Name, Description: in.Body.Description,
 			Criteria: in.Body.Criteria,
 		})
-	return shownBadge(badgestore.ListedBadge{Badge: b}), err
+	return s.shownBadge(badgestore.ListedBadge{Badge: b}), err
 }
 
 func (s *Server) listAwards(ctx context.Context, in *awardsInput) (api.Page[api.Award], error) {
@@ -177,6 +189,25 @@ func (s *Server) suspendAward(ctx context.Context, in *withID[api.Revocation]) (
 	}
 	x, err := s.Badges.FindListedAward(ctx, in.ID)
 	return s.shownAward(x), err
+}
+
+// pictureFile is a picture.
+type pictureFile struct {
+	ID      string `path:"id" doc:"The badge's id"`
+	RawBody []byte `contentType:"application/octet-stream"`
+}
+
+func (s *Server) setPicture(ctx context.Context, in *pictureFile) (api.Badge, error) {
+	if len(in.RawBody) == 0 {
+		return api.Badge{}, refusal.Invalid("picture", "is empty")
+	}
+	b, err := s.Badges.SetPicture(ctx, auth.Caller(ctx).Name, in.ID, in.RawBody)
+	return s.shownBadge(badgestore.ListedBadge{Badge: b}), err
+}
+
+func (s *Server) removePicture(ctx context.Context, in *byID) error {
+	_, err := s.Badges.SetPicture(ctx, auth.Caller(ctx).Name, in.ID, nil)
+	return err
 }
 
 func (s *Server) awardBadge(ctx context.Context, in *withID[api.NewAwards]) (api.Page[api.Awarding], error) {
@@ -268,11 +299,14 @@ func (s *Server) issuer(i badgestore.Issuer) api.Issuer {
 	}
 }
 
-func shownBadge(b badgestore.ListedBadge) api.Badge {
-	return api.Badge{NewBadge: api.NewBadge{
-		IssuerID: b.IssuerID, Name: b.Name, Description: b.Description,
-		Criteria: b.Criteria,
-	}, ID: b.ID, Issuer: b.Issuer, Awards: b.Awards, Revoked: b.Revoked}
+func (s *Server) shownBadge(b badgestore.ListedBadge) api.Badge {
+	return api.Badge{
+		NewBadge: api.NewBadge{
+			IssuerID: b.IssuerID, Name: b.Name, Description: b.Description,
+			Criteria: b.Criteria,
+		}, ID: b.ID, Issuer: b.Issuer, Awards: b.Awards, Revoked: b.Revoked,
+		Picture: s.Badges.PictureAddress(b.Picture), OwnPicture: b.Picture != "",
+	}
 }
 
 func (s *Server) shownAward(x badgestore.ListedAward) api.Award {

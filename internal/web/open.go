@@ -2,6 +2,7 @@ package web
 
 import (
 	"bytes"
+	"cmp"
 	"embed"
 	"encoding/json"
 	"errors"
@@ -16,6 +17,7 @@ import (
 
 	"kanban/internal/app/badges"
 	"kanban/internal/core/badge"
+	"kanban/internal/core/refusal"
 	"kanban/internal/store/db"
 	"kanban/internal/web/problem"
 	"kanban/internal/wire/openbadge"
@@ -54,6 +56,7 @@ func (s *Server) open(r chi.Router) {
 	read("/open/issuers/{id}/suspensions/{list}", s.statusList(badge.Suspension))
 	read("/open/check", s.checkPage)
 	r.With(s.slowedDown).Post("/open/check", s.checkPage)
+	read("/open/pictures/{id}", s.picture)
 	read("/open/awards/{id}", s.award)
 	r.Get("/open/unsubscribe/{token}", s.unsubscribe)
 	r.Post("/open/unsubscribe/{token}", s.unsubscribe)
@@ -152,9 +155,25 @@ func (s *Server) award(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// picture gives the picture of a badge; it does nothing but draw, whatever is in it.
+func (s *Server) picture(w http.ResponseWriter, r *http.Request) {
+	p, err := s.Badges.Picture(r.Context(), chi.URLParam(r, "id"))
+	if err != nil {
+		s.missing(w, err)
+		return
+	}
+	w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+	w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; sandbox")
+	serveOpen(w, r, p.Kind, p.Content)
+}
+
 // bakedAward gives an award as a picture that carries it, to be kept as a file.
 func (s *Server) bakedAward(w http.ResponseWriter, r *http.Request, form string) {
 	picture, err := s.Badges.Baked(r.Context(), chi.URLParam(r, "id"), form)
+	if refused, ok := refusal.As(err); ok {
+		problem.Write(w, http.StatusNotFound, refused.Detail)
+		return
+	}
 	if err != nil {
 		s.missing(w, err)
 		return
@@ -188,8 +207,14 @@ var awardForms = []contenttype.MediaType{
 
 func (s *Server) awardPage(w http.ResponseWriter, r *http.Request, checked badges.Checked) {
 	address := s.Badges.AwardAddress(checked.Award.ID)
+	forms, err := s.Badges.Forms(r.Context(), checked.Award)
+	if err != nil {
+		s.missing(w, err)
+		return
+	}
 	s.openPage(w, r, awardPage, map[string]any{
-		"Checked": checked, "Seen": checked.Seen, "Address": address,
+		"Checked": checked, "Seen": checked.Seen, "Address": address, "Forms": forms,
+		"Picture": "/open/pictures/" + cmp.Or(checked.Award.Picture, "emblem"),
 		"Verdict": verdictOf(checked.Examination, checked.Award), "Checks": checked.Checks,
 		"Belongs": belongs(checked.Seen, r.URL.Query().Get("address")),
 	})

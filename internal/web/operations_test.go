@@ -671,6 +671,13 @@ func walkEvents(x *talk, h *story) {
 	assert.Equal(t, "suspended", seen.Verdict)
 	assert.False(t, *seen.Belongs)
 	post[api.Award](x, "/awards/"+awards[0].ID+"/restore", nil)
+	x.do(422, "PUT", "/badges/"+h.badge+"/picture", "GIF89a", "Content-Type", "application/octet-stream")
+	drawn := as[api.Badge](x, x.do(200, "PUT", "/badges/"+h.badge+"/picture",
+		`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 9 9"><path d="M1 1h4"/></svg>`, "Content-Type",
+		"application/octet-stream"))
+	assert.True(t, drawn.OwnPicture)
+	x.do(204, "DELETE", "/badges/"+h.badge+"/picture", nil)
+	assert.True(t, strings.HasSuffix(get[api.Page[api.Badge]](x, "/badges").Items[0].Picture, "/open/pictures/emblem"))
 	people := []string{x.Person("stu-003").ID, x.Person("stu-005").ID, awards[0].ID}
 	x.do(422, "POST", "/badges/"+h.badge+"/awards", api.NewAwards{People: people})
 	given := post[api.Page[api.Awarding]](

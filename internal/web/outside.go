@@ -278,6 +278,13 @@ var outside = []struct {
 	},
 	{
 		operation: operation{
+			ID: "open-picture", Method: http.MethodGet, Path: "/open/pictures/{id}", Status: http.StatusOK, Tag: "open",
+			Summary: "The picture of a badge, a PNG or an SVG",
+		},
+		answers: "image/svg+xml", refuses: []int{404},
+	},
+	{
+		operation: operation{
 			ID: "open-award", Method: http.MethodGet, Path: "/open/awards/{id}", Status: http.StatusOK, Tag: "open",
 			Summary: "An award: a page, or by Accept the signed credential (Open Badges 3.0, B.1.23)",
 		},

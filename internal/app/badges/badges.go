@@ -152,7 +152,7 @@ func (s *Service) give(ctx context.Context, a *badgestore.Award, b badgestore.Ba
 	if err != nil {
 		return err
 	}
-	a.ID, a.Number = db.NewID(), &number
+	a.ID, a.Number, a.Picture = db.NewID(), &number, b.Picture
 	if err := s.sign(ctx, a, b); err != nil {
 		return err
 	}

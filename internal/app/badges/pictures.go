@@ -2,10 +2,16 @@ package badges
 
 import (
 	"context"
+	"crypto/sha256"
 	_ "embed"
+	"encoding/hex"
+	"errors"
+	"strings"
 
+	"kanban/internal/core/badge"
 	"kanban/internal/core/refusal"
 	"kanban/internal/store/badgestore"
+	"kanban/internal/store/db"
 	"kanban/internal/wire/openbadge"
 )
 
@@ -17,7 +23,75 @@ var (
 	emblemPNG []byte
 )
 
-// Baked gives an award as a picture that carries its credential: "png" or "svg" (Open Badges 3.0, "Baking").
+// emblem is what stands in the address of the picture that all badges have.
+const emblem = "emblem"
+
+func pictureAddress(base, id string) string {
+	if id == "" {
+		id = emblem
+	}
+	return base + "/pictures/" + id
+}
+
+// PictureAddress is where the picture of a badge is, "" being the id of the one that all have.
+func (s *Service) PictureAddress(id string) string { return pictureAddress(s.Public, id) }
+
+// Picture gives a picture by its id.
+func (s *Service) Picture(ctx context.Context, id string) (badgestore.Picture, error) {
+	if id == emblem {
+		return badgestore.Picture{ID: emblem, Kind: badge.SVG, Content: emblemSVG}, nil
+	}
+	return badgestore.FindPicture(ctx, s.Store, id)
+}
+
+// SetPicture gives a badge a picture of its own, a PNG or an SVG; with no content, the one that all have. Awards that
+// were given keep theirs.
+func (s *Service) SetPicture(ctx context.Context, who, badgeID string, content []byte) (badgestore.Badge, error) {
+	b, err := badgestore.FindBadge(ctx, s.Store, badgeID)
+	if err != nil {
+		return b, err
+	}
+	var p badgestore.Picture
+	if len(content) > 0 {
+		kind, clean, err := badge.CheckPicture(content)
+		if err != nil {
+			return b, refusal.Invalid("picture", "%s", strings.TrimPrefix(err.Error(), badge.ErrPicture.Error()+": "))
+		}
+		sum := sha256.Sum256(clean)
+		p = badgestore.Picture{ID: hex.EncodeToString(sum[:]), Kind: kind, Content: clean}
+	}
+	b.Picture = p.ID
+	return b, s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if p.ID != "" {
+			if err := badgestore.KeepPicture(ctx, tx, p); err != nil {
+				return err
+			}
+		}
+		if err := badgestore.SetPicture(ctx, tx, b.ID, p.ID); err != nil {
+			return err
+		}
+		what := map[string]string{"badge": b.Name, "picture": p.ID}
+		if err := tx.Audit(ctx, who, "gave a badge a picture", "badge/"+b.ID, what); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "badge", b.ID)
+	})
+}
+
+// Forms are the kinds of picture as which an award can be had.
+func (s *Service) Forms(ctx context.Context, a badgestore.Award) ([]string, error) {
+	if a.Picture == "" {
+		return []string{"png", "svg"}, nil
+	}
+	p, err := badgestore.FindPicture(ctx, s.Store, a.Picture)
+	if p.Kind == badge.PNG {
+		return []string{"png"}, err
+	}
+	return []string{"svg"}, err
+}
+
+// Baked gives an award as a picture that carries its credential: "png" or "svg" (Open Badges 3.0, "Baking"). A badge
+// with a picture of its own is had as that.
 func (s *Service) Baked(ctx context.Context, awardID, form string) ([]byte, error) {
 	a, err := badgestore.FindAward(ctx, s.Store, awardID)
 	if err != nil {
@@ -27,11 +101,24 @@ func (s *Service) Baked(ctx context.Context, awardID, form string) ([]byte, erro
 	if len(credential) == 0 { // it was signed before there were proofs inside
 		credential = []byte(a.Credential)
 	}
-	switch form {
-	case "png":
-		return openbadge.BakePNG(emblemPNG, credential)
-	case "svg":
-		return openbadge.BakeSVG(emblemSVG, credential)
+	pictures := map[string][]byte{"png": emblemPNG, "svg": emblemSVG}
+	if a.Picture != "" {
+		p, err := badgestore.FindPicture(ctx, s.Store, a.Picture)
+		if err != nil {
+			return nil, err
+		}
+		pictures = map[string][]byte{map[string]string{badge.PNG: "png", badge.SVG: "svg"}[p.Kind]: p.Content}
 	}
-	return nil, refusal.Invalid("form", "%q is neither png nor svg", form)
+	picture, there := pictures[form]
+	switch {
+	case !there:
+		return nil, refusal.Invalid("form", "this badge has no picture as %q", form)
+	case form == "png":
+		return openbadge.BakePNG(picture, credential)
+	}
+	baked, err := openbadge.BakeSVG(picture, credential)
+	if errors.Is(err, openbadge.ErrPicture) {
+		return nil, refusal.Conflict("", "the picture cannot carry the badge: %v", err)
+	}
+	return baked, err
 }

@@ -83,6 +83,7 @@ func (s *Service) achievement(base string, b badgestore.Badge) badge.Achievement
 	return badge.Achievement{
 		ID: base + "/badges/" + b.ID, Type: []string{"Achievement"}, AchievementType: "Badge",
 		Name: b.Name, Description: b.Description, Criteria: badge.Criteria{Narrative: b.Criteria},
+		Image: badge.Picture(pictureAddress(base, b.Picture), b.Name),
 	}
 }
 

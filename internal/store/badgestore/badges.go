@@ -25,6 +25,7 @@ type Badge struct {
 	Name        string
 	Description string
 	Criteria    string
+	Picture     string // id of its picture; "" for the one that all have
 	CreatedAt   time.Time
 }
 
@@ -38,6 +39,7 @@ type Award struct {
 	CourseID   *string
 	Credential string // compact JWS
 	Document   []byte // the credential with its proof inside, if it has one
+	Picture    string // id of its picture; "" for the one that all have
 	Number     *int64 // its place in the status lists of its issuer, if it has one
 	AwardedAt  time.Time
 	RevokedAt  *time.Time

@@ -32,6 +32,9 @@ type Badge struct {
 	Issuer  string `json:"issuer"`
 	Awards  int    `json:"awards" doc:"How many people hold it"`
 	Revoked int    `json:"revoked" doc:"How many awards of it were revoked"`
+	Picture string `json:"picture" doc:"Address of its picture"`
+	// OwnPicture is whether the picture is its own, not the one that all badges have.
+	OwnPicture bool `json:"ownPicture,omitempty"`
 }
 
 // Award is a badge given to a person.

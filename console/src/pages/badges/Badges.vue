@@ -11,6 +11,7 @@ import PageHead from '../../parts/PageHead.vue'
 import { when } from '../../parts/when'
 import AwardDialog from './AwardDialog.vue'
 import BadgeForm from './BadgeForm.vue'
+import PictureDialog from './PictureDialog.vue'
 import RevokeDialog from './RevokeDialog.vue'
 
 const badges = useQuery({ queryKey: ['badges'], queryFn: () => ok(api.GET('/api/v1/badges')) })
@@ -25,6 +26,9 @@ const restore = useMutation({
   onSuccess: () => queries.invalidateQueries(),
 })
 const form = ref(false)
+// Pictures are loaded from where the console is, whatever the public address.
+const here = (address: string) => new URL(address).pathname
+const picturing = ref<Schemas['Badge']>()
 const awarding = ref<Schemas['Badge']>()
 const revoking = ref<Schemas['Award']>()
 const suspends = ref(false)
@@ -45,7 +49,13 @@ function doubt(award: Schemas['Award'], suspend: boolean) {
     :again="badges.refetch"
     :empty="$t('badges.noBadgeYetMakeOne')"
   >
-    <Column field="name" :header="$t('badges.badge')" />
+    <Column :header="$t('badges.badge')">
+      <template #body="{ data }"
+        ><span class="named"
+          ><img :src="here(data.picture)" alt="" class="picture" /> {{ data.name }}</span
+        ></template
+      >
+    </Column>
     <Column field="issuer" :header="$t('badges.issuer')" />
     <Column field="description" :header="$t('badges.whatItIsFor')" />
     <Column field="criteria" :header="$t('badges.whatItTakes')" />
@@ -65,6 +75,13 @@ function doubt(award: Schemas['Award'], suspend: boolean) {
           :label="$t('badges.award')"
           :aria-label="$t('badges.awardOf', { name: data.name })"
           @click="awarding = data"
+        />
+        <Button
+          size="small"
+          variant="text"
+          :label="$t('badges.picture')"
+          :aria-label="$t('badges.pictureOf', { name: data.name })"
+          @click="picturing = data"
         />
         <Button
           v-if="!data.awards && !data.revoked"
@@ -138,12 +155,25 @@ function doubt(award: Schemas['Award'], suspend: boolean) {
     </Column>
   </Listing>
   <Oops :error="restore.error.value" />
+  <PictureDialog v-if="picturing" :badge="picturing" @close="picturing = undefined" />
   <AwardDialog v-if="awarding" :badge="awarding" @close="awarding = undefined" />
   <BadgeForm v-if="form" @close="form = false" />
   <RevokeDialog v-if="revoking" :award="revoking" :suspends="suspends" @close="revoking = undefined" />
 </template>
 
 <style scoped>
+.named {
+  display: flex;
+  gap: 0.6rem;
+  align-items: center;
+}
+
+.picture {
+  width: 2.2rem;
+  height: 2.2rem;
+  object-fit: contain;
+}
+
 .revoked {
   color: var(--signal);
 }
