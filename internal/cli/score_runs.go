@@ -307,6 +307,39 @@ func scoresRevert() *cli.Command {
 	}
 }
 
+// decidedAbout gives the assignments about whose scores is decided; none for all.
+func decidedAbout(ctx context.Context, cmd *cli.Command, c *client.Client, l api.ScoreLink) (ids []string, err error) {
+	names, period := cmd.StringSlice("assignment"), cmd.String("period")
+	if len(names) == 0 && period == "" {
+		return nil, nil
+	}
+	rows, err := assignmentsOf(ctx, c, l, "")
+	if err != nil {
+		return nil, err
+	}
+	if period != "" {
+		rows = slices.DeleteFunc(rows, func(a api.Assignment) bool { return !strings.EqualFold(a.Period, period) })
+		if len(rows) == 0 {
+			return nil, fmt.Errorf("%w: no assignment is in a grading period %q; see: kanban scores periods", errUsage, period)
+		}
+	}
+	if len(names) == 0 {
+		for _, a := range rows {
+			ids = append(ids, a.ID)
+		}
+	}
+	for _, name := range names {
+		some, err := called(rows, name)
+		if err != nil {
+			return nil, err
+		}
+		for _, a := range some {
+			ids = append(ids, a.ID)
+		}
+	}
+	return ids, nil
+}
+
 func scoresDecide() *cli.Command {
 	return &cli.Command{
 		Name: "decide", Usage: "Decide about scores that differ: theirs (the book's) or ours (the source's)",
@@ -314,9 +347,11 @@ func scoresDecide() *cli.Command {
 		Description: `It holds until either side changes again. Nothing is written before the next run.
 
   kanban scores decide Propagation theirs --assignment "Report on cuttings" --person stu-014
+  kanban scores decide Propagation theirs --period "First term, first half"
   kanban scores decide Propagation ours`,
 		Flags: []cli.Flag{
 			&cli.StringSliceFlag{Name: "assignment", Usage: "only of this assignment (title or id)"},
+			&cli.StringFlag{Name: "period", Usage: "only of assignments in this grading period (title)"},
 			&cli.StringSliceFlag{Name: "person", Usage: "only of this person"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
@@ -325,20 +360,8 @@ func scoresDecide() *cli.Command {
 				return err
 			}
 			d := api.ScoreDecision{Take: rest[0]}
-			if len(cmd.StringSlice("assignment")) > 0 {
-				rows, err := assignmentsOf(ctx, c, l, "")
-				if err != nil {
-					return err
-				}
-				for _, name := range cmd.StringSlice("assignment") {
-					some, err := called(rows, name)
-					if err != nil {
-						return err
-					}
-					for _, a := range some {
-						d.Assignments = append(d.Assignments, a.ID)
-					}
-				}
+			if d.Assignments, err = decidedAbout(ctx, cmd, c, l); err != nil {
+				return err
 			}
 			for _, name := range cmd.StringSlice("person") {
 				p, err := onePerson(ctx, c, name)

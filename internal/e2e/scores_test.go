@@ -143,9 +143,17 @@ func TestConsoleScoresInFiles(t *testing.T) {
 	b.click("Make it")
 	b.sees("It says which score somebody has")
 	b.press(`//button[starts-with(normalize-space(.), "Carry scores") or normalize-space(.)="See what is carried"]`)
-	b.press(`//button[starts-with(normalize-space(.), "Carry 1 score")]`)
-	b.sees("1 scored")
+	b.press(`[aria-label="Whose is it? x-17, Written exam"]`)
+	b.sees("Exam office has scores of x-17, whom nobody knows here.")
+	b.finds("name, address or identifier", "Elsa", "Elsa Elder")
+	b.click("They are theirs")
+	b.press(`//button[starts-with(normalize-space(.), "Carry 2 scores")]`)
+	b.sees("2 scored")
 	b.click("to the score link")
+	b.click("Set-up")
+	b.sees("Scores given by hand")
+	b.press(`[aria-label="Revert: scores of x-17 are those of Elsa Elder"]`)
+	b.until(`!document.body.innerText.includes("Scores given by hand")`)
 	b.sees("Download the package for the book")
 	file := filepath.Join(t.TempDir(), "for-the-book.zip")
 	expect(0, "", "scores", "package", "Exam archive", file)
@@ -157,6 +165,7 @@ func TestConsoleScoresInFiles(t *testing.T) {
 	text, err := io.ReadAll(in)
 	require.NoError(t, err)
 	assert.Equal(t, 1, strings.Count(string(text), "stu-002"), "%s", text)
+	assert.Equal(t, 1, strings.Count(string(text), "stu-005"), "%s", text)
 	expect(0, "handed over", "scores", "preview", "Propagation A", "--all")
 }
 
@@ -181,6 +190,10 @@ func (w *world) exams() string {
 				"scoreStatus": "fully graded", "score": "17,25",
 			},
 			{"lineItemSourcedId": "i", "studentSourcedId": "stu-003", "scoreStatus": "fully graded", "score": "11"},
+			{
+				"sourcedId": "r3", "lineItemSourcedId": "i", "studentSourcedId": "x-17",
+				"scoreStatus": "fully graded", "score": "9",
+			},
 		}},
 	}))
 	return path
@@ -231,7 +244,10 @@ func TestCommandLineScores(t *testing.T) {
 	w.inBook(w.bookItem("Report on cuttings", "Propagation A"), "stu-001", "20")
 	expect(0, "changed in the book", "scores", "preview", "Propagation")
 	expect(0, "needs a person", "scores", "list")
-	expect(0, "Decided about 1 score", "scores", "decide", "Propagation", "theirs", "--person", "stu-001")
+	expect(2, `no assignment is in a grading period "Never"`, "scores", "decide", "Propagation", "theirs",
+		"--period", "Never")
+	expect(0, "Decided about 1 score", "scores", "decide", "Propagation", "theirs", "--person", "stu-001",
+		"--period", "first term, first half")
 	expect(0, "decided", "scores", "preview", "Propagation", "--outcome", "kept")
 	expect(0, "Nothing was done", "scores", "revert", run[1])
 	expect(0, "6 reverted", "scores", "revert", run[1], "--apply")

@@ -75,12 +75,13 @@ type operation struct {
 	Status  int    // of the answer when all goes well
 	Tag     string // the resource that it is about
 	Summary string
+	Most    int64 // bytes that a body may have; a megabyte when zero
 }
 
 func (o operation) huma() huma.Operation {
 	return huma.Operation{
 		OperationID: o.ID, Method: o.Method, Path: "/api/v1" + o.Path, DefaultStatus: o.Status,
-		Tags: []string{o.Tag}, Summary: o.Summary,
+		Tags: []string{o.Tag}, Summary: o.Summary, MaxBodyBytes: o.Most,
 	}
 }
 

@@ -82,6 +82,7 @@ var (
 	setPictureOp = operation{
 		ID: "set-badge-picture", Method: http.MethodPut, Path: "/badges/{id}/picture", Status: http.StatusOK, Tag: "badges",
 		Summary: "Give a badge a picture of its own, a PNG or an SVG; awards that were given keep theirs",
+		Most:    maxBody,
 	}
 	removePictureOp = operation{
 		ID: "remove-badge-picture", Method: http.MethodDelete, Path: "/badges/{id}/picture",
@@ -95,10 +96,12 @@ var (
 	awardFileOp = operation{
 		ID: "award-from-file", Method: http.MethodPost, Path: "/awards/upload", Status: http.StatusOK, Tag: "badges",
 		Summary: "Award what stands in a CSV file, or only say what would become of each row",
+		Most:    maxBody,
 	}
 	checkBadgeOp = operation{
 		ID: "check-badge", Method: http.MethodPost, Path: "/badge-checks", Status: http.StatusOK, Tag: "badges",
 		Summary: "Check a badge of any issuer: a picture that carries one, a credential, or an address",
+		Most:    maxBody,
 	}
 )
 

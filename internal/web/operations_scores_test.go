@@ -170,6 +170,9 @@ func (x *talk) runScores(l api.ScoreLink, student string) {
 	x.marked("cuttings-report", owner.Student, 9)
 	post[api.ScorePreview](x, "/score-links/"+l.ID+"/previews", nil)
 	x.do(204, "POST", "/score-links/"+l.ID+"/owners", owner)
+	given := get[api.Page[api.GivenScores]](x, "/score-links/"+l.ID+"/owners").Items
+	require.Len(t, given, 1)
+	assert.Equal(t, []string{"x-17", owner.PersonID}, []string{given[0].Student, given[0].PersonID})
 	owner.PersonID = ""
 	x.do(204, "POST", "/score-links/"+l.ID+"/owners", owner)
 	x.do(404, "POST", "/score-links/"+l.ID+"/owners", owner)

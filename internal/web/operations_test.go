@@ -1,7 +1,10 @@
 package web_test
 
 import (
+	"bytes"
 	"encoding/json"
+	"image"
+	"image/png"
 	"net/http"
 	"net/url"
 	"slices"
@@ -676,6 +679,15 @@ func walkEvents(x *talk, h *story) {
 		`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 9 9"><path d="M1 1h4"/></svg>`, "Content-Type",
 		"application/octet-stream"))
 	assert.True(t, drawn.OwnPicture)
+	noise := image.NewRGBA(image.Rect(0, 0, 640, 640)) // more than a megabyte
+	for i := range noise.Pix {
+		noise.Pix[i] = byte(i*i>>3 ^ i>>5)
+	}
+	var large bytes.Buffer
+	require.NoError(t, (&png.Encoder{CompressionLevel: png.NoCompression}).Encode(&large, noise))
+	require.Greater(t, large.Len(), 1<<20)
+	x.do(200, "PUT", "/badges/"+h.badge+"/picture", large.String(), "Content-Type", "application/octet-stream")
+	x.do(200, "POST", "/badge-checks", large.String(), "Content-Type", "application/octet-stream")
 	x.do(204, "DELETE", "/badges/"+h.badge+"/picture", nil)
 	assert.True(t, strings.HasSuffix(get[api.Page[api.Badge]](x, "/badges").Items[0].Picture, "/open/pictures/emblem"))
 	people := []string{x.Person("stu-003").ID, x.Person("stu-005").ID, awards[0].ID}

@@ -104,7 +104,15 @@ func scoreEntry(e grade.Entry, name string) api.ScoreEntry {
 	if scores.Known(e.Who) {
 		out.PersonID = e.Who
 	}
+	out.Student = scores.Student(e.Who)
 	return out
+}
+
+func (s *Server) listGivenScores(ctx context.Context, in *byID) (api.Page[api.GivenScores], error) {
+	all, err := s.Scores.Given(ctx, in.ID)
+	return api.Page[api.GivenScores]{
+		Items: each(all, func(g scores.Given) api.GivenScores { return api.GivenScores(g) }),
+	}, err
 }
 
 func (s *Server) runScores(ctx context.Context, in *withID[api.NewScoreRun]) (api.Run, error) {

@@ -89,6 +89,8 @@ var (
 		"Show how a run's effect on the book would be undone")
 	decideScoresOp = scoreOperation("decide-scores", http.MethodPost, "/score-links/{id}/decisions", http.StatusOK,
 		"Decide about scores that differ; it holds until either side changes")
+	listGivenScoresOp = scoreOperation("list-given-scores", http.MethodGet, "/score-links/{id}/owners", http.StatusOK,
+		"List whose scores were said to be by hand")
 	giveScoresOp = scoreOperation("give-scores", http.MethodPost, "/score-links/{id}/owners", http.StatusNoContent,
 		"Say whose results they are, or in which section a mover's go on")
 	listScorePeriodsOp = scoreOperation("list-score-periods", http.MethodGet, "/score-links/{id}/periods", http.StatusOK,
@@ -157,6 +159,7 @@ func (s *Server) scores(a huma.API) {
 	handle(a, listScoreChangesOp, s.listScoreChanges)
 	handle(a, revertScoresOp, s.revertScores)
 	handle(a, decideScoresOp, s.decideScores)
+	handle(a, listGivenScoresOp, s.listGivenScores)
 	handleEmpty(a, giveScoresOp, s.giveScores)
 	handle(a, listScorePeriodsOp, s.listScorePeriods)
 	handleEmpty(a, finalPeriodOp, s.finalPeriod)

@@ -2585,7 +2585,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** List whose scores were said to be by hand */
+        get: operations["list-given-scores"];
         put?: never;
         /** Say whose results they are, or in which section a mover's go on */
         post: operations["give-scores"];
@@ -4703,6 +4704,20 @@ export interface components {
             /** @enum {string} */
             state?: "planned" | "queued" | "retrying" | "waiting";
         };
+        GivenScores: {
+            assignment?: string;
+            /** Format: date-time */
+            givenAt: string;
+            givenBy: string;
+            person: string;
+            personId: string;
+            /** @description In which they go on, for somebody who moved */
+            section?: string;
+            /** @description Only of this assignment of the source */
+            sourceItem?: string;
+            /** @description What the source calls them */
+            student: string;
+        };
         GivenUp: {
             /** Format: int64 */
             stopped: number;
@@ -5821,6 +5836,16 @@ export interface components {
              */
             total?: number;
         };
+        PageGivenScores: {
+            items: components["schemas"]["GivenScores"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
+        };
         PageGradebookClass: {
             items: components["schemas"]["GradebookClass"][];
             /** @description Give it as cursor for the next page; absent at the end */
@@ -6719,6 +6744,8 @@ export interface components {
             personId?: string;
             /** @description The comment is cut */
             shortened?: boolean;
+            /** @description What the source calls them, where nobody knows who that is */
+            student?: string;
             /** @description In the book now */
             theirs: components["schemas"]["ScoreMark"];
             /** @description Carried last */
@@ -20337,6 +20364,65 @@ export interface operations {
             };
             /** @description Precondition Failed */
             412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-given-scores": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageGivenScores"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -424,6 +424,18 @@ func (s *Service) SectionTitles(ctx context.Context, linkID string) (map[string]
 // Known reports whether the key of an entry is a person's id.
 func Known(who string) bool { return !strings.HasPrefix(who, unknown) }
 
+// Student is what the source calls somebody whom nobody knows, by the key of an entry; "" for anybody else.
+func Student(who string) string {
+	if strings.HasPrefix(who, stranger) {
+		return ""
+	}
+	name, is := strings.CutPrefix(who, unknown)
+	if !is {
+		return ""
+	}
+	return name
+}
+
 // Unread is what could not be understood of a gradebook when it was read.
 type Unread struct {
 	Gradebook string

@@ -207,6 +207,7 @@ type ScoreEntry struct {
 	PersonID  string       `json:"personId,omitempty"`
 	Who       string       `json:"who" doc:"The key of the entry: the person's id, or what a side calls somebody whom nobody knows"`
 	Name      string       `json:"name"`
+	Student   string       `json:"student,omitempty" doc:"What the source calls them, where nobody knows who that is"`
 	Outcome   string       `json:"outcome" enum:"conflict,refused,withdrawn,new,update,replace,held,kept,unchanged,book-only"`
 	Code      finding.Code `json:"code"`
 	Was       ScoreMark    `json:"was" doc:"Carried last"`
@@ -303,6 +304,18 @@ type ScoreOwner struct {
 	SourceItem string `json:"sourceItem,omitempty" doc:"Only of this assignment of the source; of every one when absent"`
 	PersonID   string `json:"personId,omitempty" doc:"Whose they are; empty takes it back"`
 	SectionID  string `json:"sectionId,omitempty" doc:"In which section they go on, for somebody who moved"`
+}
+
+// GivenScores says whose results somebody said they are.
+type GivenScores struct {
+	Student    string    `json:"student" doc:"What the source calls them"`
+	SourceItem string    `json:"sourceItem,omitempty" doc:"Only of this assignment of the source"`
+	Assignment string    `json:"assignment,omitempty"`
+	PersonID   string    `json:"personId"`
+	Person     string    `json:"person"`
+	Section    string    `json:"section,omitempty" doc:"In which they go on, for somebody who moved"`
+	GivenBy    string    `json:"givenBy"`
+	GivenAt    time.Time `json:"givenAt"`
 }
 
 // ScorePeriod is a grading period of a score link.

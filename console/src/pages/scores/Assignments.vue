@@ -10,6 +10,7 @@ import { useAddress } from '../../parts/address'
 import ChoiceField from '../../parts/form/ChoiceField.vue'
 import TextField from '../../parts/form/TextField.vue'
 import TickField from '../../parts/form/TickField.vue'
+import WhenField from '../../parts/form/WhenField.vue'
 import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
 import { day } from '../../parts/when'
@@ -28,6 +29,8 @@ const queries = useQueryClient()
 const address = useAddress()
 const state = address.kept('state')
 const section = address.kept('section')
+const from = address.kept('from')
+const until = address.kept('until')
 const text = address.kept('find', '', true)
 const path = computed(() => ({ path: { id: props.link.id } }))
 const list = useQuery({
@@ -46,6 +49,8 @@ const rows = computed(() =>
             (state.value === 'to-carry' && changes(a.counts) > 0) ||
             (state.value === 'drafts' && a.drafts + a.partly > 0)) &&
           (!section.value || a.sectionId === section.value) &&
+          (!from.value || (a.source.due ?? '').slice(0, 10) >= from.value) &&
+          (!until.value || (!!a.source.due && a.source.due.slice(0, 10) <= until.value)) &&
           a.title.toLowerCase().includes(text.value.trim().toLowerCase()),
       )
     : undefined,
@@ -109,6 +114,20 @@ async function done() {
         { value: '', label: $t('scores.allSections') },
         ...link.sections.map((s) => ({ value: s.id, label: s.title })),
       ]"
+    />
+    <WhenField
+      v-model="from"
+      hidden
+      of="date"
+      :label="$t('scores.dueFrom')"
+      :placeholder="$t('scores.dueFrom')"
+    />
+    <WhenField
+      v-model="until"
+      hidden
+      of="date"
+      :label="$t('scores.dueUntil')"
+      :placeholder="$t('scores.dueUntil')"
     />
     <TextField
       v-model="text"
@@ -184,6 +203,9 @@ async function done() {
         >{{ data.source.maximum
         }}<template v-if="data.book && data.book.maximum !== data.source.maximum">
           → {{ data.book.maximum }}</template
+        >
+        <small v-if="data.content !== 'scores'" class="below"
+          ><b>{{ word(`content-${data.content}`) }}</b></small
         ></template
       >
     </Column>

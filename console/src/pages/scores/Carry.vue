@@ -18,6 +18,7 @@ import { $t } from '../../texts'
 import Lines from './Lines.vue'
 import ScoreCounts from './ScoreCounts.vue'
 import { changes, type Line, linesOf, outcomes } from './scores'
+import WhoseDialog from './WhoseDialog.vue'
 
 /** What a run would do, score by score; and does exactly that. */
 const props = defineProps<{ link: Schemas['ScoreLink'] }>()
@@ -123,6 +124,12 @@ const decide = useMutation({
     await refresh(queries, 'scoreLink')
   },
 })
+const asking = ref<string>()
+async function given() {
+  asking.value = undefined
+  await preview.refetch()
+  await refresh(queries, 'scoreLink')
+}
 const quiet = computed(() => p.value && !p.value.changes && !p.value.makes)
 </script>
 
@@ -235,7 +242,9 @@ const quiet = computed(() => p.value && !p.value.changes && !p.value.makes)
       :empty="$t('scores.noScoreFits')"
       decides
       @decide="(line, take) => decide.mutate({ take, line })"
+      @whose="(line) => (asking = line.entry.student)"
     />
+    <WhoseDialog v-if="asking" :link="link" :student="asking" @close="asking = undefined" @done="given" />
   </template>
 </template>
 

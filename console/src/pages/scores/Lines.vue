@@ -15,7 +15,7 @@ defineProps<{
   /** Offers to decide about those that differ. */
   decides?: boolean
 }>()
-const emit = defineEmits<{ decide: [line: Line, take: 'theirs' | 'ours'] }>()
+const emit = defineEmits<{ decide: [line: Line, take: 'theirs' | 'ours']; whose: [line: Line] }>()
 const kind = (o: string) => (urgent.includes(o) ? 'urgent' : writes.includes(o) ? 'writes' : 'faint')
 </script>
 
@@ -74,6 +74,14 @@ const kind = (o: string) => (urgent.includes(o) ? 'urgent' : writes.includes(o) 
     </Column>
     <Column v-if="decides" style="width: 15rem">
       <template #body="{ data }">
+        <Button
+          v-if="data.entry.student"
+          size="small"
+          variant="outlined"
+          :label="$t('scores.whose')"
+          :aria-label="$t('scores.whoseOf', { name: data.entry.student, title: data.title })"
+          @click="emit('whose', data)"
+        />
         <span v-if="data.entry.outcome === 'conflict' || data.entry.code === 'score-decided'" class="decide">
           <Button
             size="small"

@@ -13,7 +13,7 @@ import TickField from '../../parts/form/TickField.vue'
 import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
 import ScheduleField from '../../parts/ScheduleField.vue'
-import { day } from '../../parts/when'
+import { day, when } from '../../parts/when'
 import { word } from '../../parts/words'
 import { $t } from '../../texts'
 
@@ -66,6 +66,20 @@ const close = useMutation({
       api.PUT('/api/v1/score-links/{id}/periods/{period}', {
         params: { path: { id: props.link.id, period: x.id } },
         body: { final: x.final },
+      }),
+    ),
+  onSettled: () => refresh(queries, 'scoreLink'),
+})
+const given = useQuery({
+  queryKey: ['score-links', () => props.link.id, 'owners'],
+  queryFn: () => ok(api.GET('/api/v1/score-links/{id}/owners', { params: { path: { id: props.link.id } } })),
+})
+const ungive = useMutation({
+  mutationFn: (g: Schemas['GivenScores']) =>
+    ok(
+      api.POST('/api/v1/score-links/{id}/owners', {
+        params: { path: { id: props.link.id } },
+        body: { student: g.student, sourceItem: g.sourceItem },
       }),
     ),
   onSettled: () => refresh(queries, 'scoreLink'),
@@ -219,6 +233,42 @@ const weight = (c?: Schemas['GradebookCategory']) => (c?.weight === undefined ? 
       </div>
     </div>
   </form>
+  <template v-if="given.data.value?.items.length">
+    <h2>{{ $t('scores.givenByHand') }}</h2>
+    <Oops :error="ungive.error.value" />
+    <Listing
+      :rows="given.data.value.items.map((g) => ({ id: `${g.sourceItem} ${g.student}`, ...g }))"
+      :loading="false"
+      :error="given.error.value"
+      empty=""
+    >
+      <Column field="student" :header="$t('scores.atSource')" />
+      <Column :header="$t('common.person')">
+        <template #body="{ data }"
+          ><RouterLink :to="`/people/${data.personId}`">{{ data.person }}</RouterLink>
+          <small class="faint below">{{
+            [data.assignment, data.section].filter(Boolean).join(' · ')
+          }}</small></template
+        >
+      </Column>
+      <Column :header="$t('common.at')">
+        <template #body="{ data }"
+          ><span class="faint">{{ data.givenBy }}, {{ when(data.givenAt) }}</span></template
+        >
+      </Column>
+      <Column>
+        <template #body="{ data }"
+          ><Button
+            size="small"
+            variant="outlined"
+            :label="$t('scores.revertGiven')"
+            :aria-label="$t('scores.revertGivenOf', { student: data.student, person: data.person })"
+            :loading="ungive.isPending.value"
+            @click="ungive.mutate(data)"
+        /></template>
+      </Column>
+    </Listing>
+  </template>
   <h2>{{ $t('scores.periods') }}</h2>
   <Oops :error="close.error.value" />
   <Listing
