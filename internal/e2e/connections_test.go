@@ -53,6 +53,7 @@ func TestConsoleConnections(t *testing.T) {
 	b.sees("No section")
 	b.open("/connections")
 	b.click("Restore")
+	b.until(`!document.body.innerText.includes("Restore")`) // leaving the page would end the request
 	b.open("/sections")
 	b.sees("Propagation A")
 }
