@@ -72,7 +72,7 @@ func awardBadge(ctx context.Context, cmd *cli.Command) error {
 		if err != nil {
 			return usage(cmd, fmt.Sprintf("--date %q is not written as 2026-11-30", text))
 		}
-		n.At = &day
+		n.Date = &day
 	}
 	page, err := client.Post[api.Page[api.Awarding]](ctx, c, "/badges/"+b.ID+"/awards", n)
 	if err != nil {
@@ -175,7 +175,7 @@ func badgesDownload() *cli.Command {
 				return usage(cmd, fmt.Sprintf("%q ends with none of .png, .svg, .json, .jwt", args[2]))
 			}
 			c := connect(cmd)
-			b, p, all, err := awardsOf(ctx, c, args[0], args[1])
+			b, p, all, err := awardsNamed(ctx, c, args[0], args[1])
 			if err != nil {
 				return err
 			}

@@ -3,11 +3,9 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
 	"net/http"
 	"net/url"
 	"os"
-	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -16,8 +14,8 @@ import (
 	"kanban/internal/wire/api"
 )
 
-// errNotValid is why checking a badge that does not hold ends with an error.
-var errNotValid = errors.New("the badge is not valid")
+// errNotValid is why checking a badge ends with an error when it is not seen to hold.
+var errNotValid = errors.New("the badge is not valid, or cannot be checked")
 
 func badgesCheck() *cli.Command {
 	return &cli.Command{
@@ -82,78 +80,21 @@ func showCheck(cmd *cli.Command, c api.CheckedBadge) error {
 	return t.print(cmd)
 }
 
-func badgesSuspend() *cli.Command {
-	return &cli.Command{
-		Name: "suspend", Usage: "Suspend somebody's badge: it does not hold until it is restored", ArgsUsage: "BADGE PERSON",
-		Description: "Whoever checks it meanwhile sees that, and why. End it: kanban badges restore.\n\n" +
-			"  kanban badges suspend Cuttings bram.birch@fernmoor.example --reason \"Being looked into\"",
-		Flags: []cli.Flag{&cli.StringFlag{
-			Name: "reason", Required: true, Usage: "why; whoever checks the badge is shown it",
-		}},
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			args, err := arguments(cmd, 2)
-			if err != nil {
-				return err
-			}
-			c := connect(cmd)
-			b, p, all, err := awardsOf(ctx, c, args[0], args[1])
-			if err != nil {
-				return err
-			}
-			i := slices.IndexFunc(all, func(a api.Award) bool { return a.RevokedAt == nil })
-			if i < 0 {
-				return fmt.Errorf("%w: %s does not hold the badge %s", errUsage, p.Name, b.Name)
-			}
-			a, err := client.Post[api.Award](ctx, c, "/awards/"+all[i].ID+"/suspend",
-				api.Revocation{Reason: cmd.String("reason")})
-			if err != nil {
-				return err
-			}
-			say(cmd, "Suspended the badge %s of %s. Its page says so: %s", a.Badge, a.Person, a.Address)
-			return nil
-		},
-	}
-}
-
 func badgesKeys() *cli.Command {
-	return &cli.Command{
-		Name: "keys", Usage: "List an issuer's keys", ArgsUsage: "ISSUER",
-		Description: "  kanban badges keys \"Fernmoor Garden School\"",
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			args, err := arguments(cmd, 1)
-			if err != nil {
-				return err
-			}
-			c := connect(cmd)
-			i, err := findIssuer(ctx, c, args[0])
-			if err != nil {
-				return err
-			}
-			page, err := client.Get[api.Page[api.IssuerKey]](ctx, c, "/issuers/"+i.ID+"/keys")
-			if err != nil {
-				return err
-			}
-			return keyTable(page.Items).print(cmd)
-		},
-	}
-}
-
-func keyTable(keys []api.IssuerKey) table {
-	return tableOf(keys, "It has no key yet; the first award makes them.",
-		[]string{"signs", "algorithm", "made", "retired", "published at"}, func(k api.IssuerKey) []string {
-			signs := map[string]string{"RS256": "credentials as JWT", "EdDSA": "proofs inside credentials"}[k.Algorithm]
-			if k.RetiredAt != nil {
-				signs = "nothing any more"
-			}
-			return []string{signs, k.Algorithm, moment(&k.CreatedAt), moment(k.RetiredAt), k.Address}
-		})
+	return issuerKeys("keys", "List an issuer's keys", "  kanban badges keys \"Fernmoor Garden School\"",
+		http.MethodGet, "/keys")
 }
 
 func badgesRotateKeys() *cli.Command {
+	return issuerKeys("rotate-keys", "Give an issuer new keys",
+		"The old keys stay published: what they signed keeps verifying.\n\n"+
+			"  kanban badges rotate-keys \"Fernmoor Garden School\"", http.MethodPost, "/rotate-keys")
+}
+
+// issuerKeys shows the keys that a call about an issuer gives.
+func issuerKeys(name, what, description, method, path string) *cli.Command {
 	return &cli.Command{
-		Name: "rotate-keys", Usage: "Give an issuer new keys", ArgsUsage: "ISSUER",
-		Description: "The old keys stay published: what they signed keeps verifying.\n\n" +
-			"  kanban badges rotate-keys \"Fernmoor Garden School\"",
+		Name: name, Usage: what, ArgsUsage: "ISSUER", Description: description,
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			args, err := arguments(cmd, 1)
 			if err != nil {
@@ -164,17 +105,18 @@ func badgesRotateKeys() *cli.Command {
 			if err != nil {
 				return err
 			}
-			page, err := client.Send[api.Page[api.IssuerKey]](
-				ctx,
-				c,
-				http.MethodPost,
-				"/issuers/"+i.ID+"/rotate-keys",
-				nil,
-			)
+			page, err := client.Send[api.Page[api.IssuerKey]](ctx, c, method, "/issuers/"+i.ID+path, nil)
 			if err != nil {
 				return err
 			}
-			return keyTable(page.Items).print(cmd)
+			return tableOf(page.Items, "It has no key yet; the first award makes them.",
+				[]string{"signs", "algorithm", "made", "retired", "published at"}, func(k api.IssuerKey) []string {
+					signs := map[string]string{"RS256": "credentials as JWT", "EdDSA": "proofs inside credentials"}[k.Algorithm]
+					if k.RetiredAt != nil {
+						signs = "nothing any more"
+					}
+					return []string{signs, k.Algorithm, moment(&k.CreatedAt), moment(k.RetiredAt), k.Address}
+				}).print(cmd)
 		},
 	}
 }

@@ -147,12 +147,8 @@ func badgesAwards() *cli.Command {
 				[]string{"person", "badge", "awarded", "revoked", "suspended", "page"},
 				func(a api.Award) []string {
 					return []string{
-						a.Person,
-						a.Badge,
-						moment(&a.AwardedAt),
-						because(a.RevokedAt, a.Reason),
-						because(a.SuspendedAt, a.SuspendedReason),
-						a.Address,
+						a.Person, a.Badge, moment(&a.AwardedAt), because(a.RevokedAt, a.Reason),
+						because(a.SuspendedAt, a.SuspendedReason), a.Address,
 					}
 				}).print(cmd)
 		},
@@ -160,14 +156,41 @@ func badgesAwards() *cli.Command {
 }
 
 func badgesRevoke() *cli.Command {
+	return endsAward("revoke", "Revoke somebody's badge; whoever checks it sees that", "Revoked",
+		"The badge can be awarded anew afterwards, and a mistake can be mended: kanban badges restore.", "Awarded by mistake")
+}
+
+func badgesSuspend() *cli.Command {
+	return endsAward("suspend", "Suspend somebody's badge: it does not hold until it is restored", "Suspended",
+		"Whoever checks it meanwhile sees that, and why. End it: kanban badges restore.", "Being looked into")
+}
+
+// endsAward is a command by which an award does not hold any more, or not for now.
+func endsAward(name, what, done, about, reason string) *cli.Command {
 	return &cli.Command{
-		Name: "revoke", Usage: "Revoke somebody's badge; whoever checks it sees that", ArgsUsage: "BADGE PERSON",
-		Description: "The badge can be awarded anew afterwards, and a mistake can be mended: kanban badges restore.\n\n  kanban badges revoke Cuttings bram.birch@fernmoor.example --reason \"Awarded by mistake\"",
+		Name: name, Usage: what, ArgsUsage: "BADGE PERSON",
+		Description: about + fmt.Sprintf("\n\n  kanban badges %s Cuttings bram.birch@fernmoor.example --reason %q", name, reason),
 		Flags: []cli.Flag{&cli.StringFlag{
-			Name: "reason", Required: true,
-			Usage: "why; whoever checks the badge is shown it",
+			Name: "reason", Required: true, Usage: "why; whoever checks the badge is shown it",
 		}},
-		Action: revokeBadge,
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			c := connect(cmd)
+			b, p, all, err := awardsOf(ctx, cmd, c)
+			if err != nil {
+				return err
+			}
+			i := slices.IndexFunc(all, func(a api.Award) bool { return a.RevokedAt == nil })
+			if i < 0 {
+				return fmt.Errorf("%w: %s does not hold the badge %s", errUsage, p.Name, b.Name)
+			}
+			a, err := client.Post[api.Award](ctx, c, "/awards/"+all[i].ID+"/"+name,
+				api.Revocation{Reason: cmd.String("reason")})
+			if err != nil {
+				return err
+			}
+			say(cmd, "%s the badge %s of %s. Its page says so: %s", done, a.Badge, a.Person, a.Address)
+			return nil
+		},
 	}
 }
 
@@ -218,8 +241,18 @@ func because(at *time.Time, reason string) string {
 }
 
 // awardsOf gives the badge, the person and all awards of the one to the other.
-func awardsOf(ctx context.Context, c *client.Client, badge, person string) (b api.Badge, p api.Person, all []api.Award,
+func awardsOf(ctx context.Context, cmd *cli.Command, c *client.Client) (b api.Badge, p api.Person, all []api.Award,
 	err error,
+) {
+	args, err := arguments(cmd, 2)
+	if err != nil {
+		return b, p, nil, err
+	}
+	return awardsNamed(ctx, c, args[0], args[1])
+}
+
+func awardsNamed(ctx context.Context, c *client.Client, badge, person string) (b api.Badge, p api.Person,
+	all []api.Award, err error,
 ) {
 	if b, err = findBadge(ctx, c, badge); err != nil {
 		return b, p, nil, err
@@ -232,12 +265,8 @@ func awardsOf(ctx context.Context, c *client.Client, badge, person string) (b ap
 }
 
 func restoreBadge(ctx context.Context, cmd *cli.Command) error {
-	args, err := arguments(cmd, 2)
-	if err != nil {
-		return err
-	}
 	c := connect(cmd)
-	b, p, all, err := awardsOf(ctx, c, args[0], args[1])
+	b, p, all, err := awardsOf(ctx, cmd, c)
 	if err != nil {
 		return err
 	}
@@ -254,28 +283,5 @@ func restoreBadge(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	say(cmd, "The badge %s of %s holds again. Its page says so: %s", a.Badge, a.Person, a.Address)
-	return nil
-}
-
-func revokeBadge(ctx context.Context, cmd *cli.Command) error {
-	args, err := arguments(cmd, 2)
-	if err != nil {
-		return err
-	}
-	c := connect(cmd)
-	b, p, all, err := awardsOf(ctx, c, args[0], args[1])
-	if err != nil {
-		return err
-	}
-	i := slices.IndexFunc(all, func(a api.Award) bool { return a.RevokedAt == nil })
-	if i < 0 {
-		return fmt.Errorf("%w: %s does not hold the badge %s", errUsage, p.Name, b.Name)
-	}
-	a, err := client.Post[api.Award](ctx, c, "/awards/"+all[i].ID+"/revoke",
-		api.Revocation{Reason: cmd.String("reason")})
-	if err != nil {
-		return err
-	}
-	say(cmd, "Revoked the badge %s of %s. Its page says so: %s", a.Badge, a.Person, a.Address)
 	return nil
 }

@@ -218,8 +218,8 @@ func (s *Server) awardBadge(ctx context.Context, in *withID[api.NewAwards]) (api
 	for _, e := range in.Body.Evidence {
 		w.Evidence = append(w.Evidence, badgestore.Evidence{Address: e.Address, Text: e.Text})
 	}
-	if in.Body.At != nil {
-		w.At = *in.Body.At
+	if in.Body.Date != nil {
+		w.At = *in.Body.Date
 	}
 	all, err := s.Badges.AwardByHand(ctx, auth.Caller(ctx).Name, in.ID, in.Body.People, w, in.Body.Apply)
 	return api.Page[api.Awarding]{Items: each(all, s.awarding)}, err
@@ -255,7 +255,8 @@ type badgeFile struct {
 }
 
 func (s *Server) checkBadge(ctx context.Context, in *badgeFile) (api.CheckedBadge, error) {
-	return checkedBadge(s.Badges.CheckFile(ctx, in.RawBody), in.Email), nil
+	x, err := s.Badges.CheckFile(ctx, in.RawBody)
+	return checkedBadge(x, in.Email), err
 }
 
 func checkedBadge(x openbadge.Examination, email string) api.CheckedBadge {

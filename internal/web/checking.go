@@ -57,9 +57,6 @@ func belongs(s openbadge.Seen, claimed string) belonging {
 	return belonging{Asks: s.HasAddress(), Claimed: claimed, Yes: claimed != "" && s.BelongsTo(claimed)}
 }
 
-// mostChecked bounds a file that is checked, in bytes.
-const mostChecked = 8 << 20
-
 // slowedDown bounds how often one address may have badges checked: each may make this service ask others.
 func (s *Server) slowedDown(next http.Handler) http.Handler {
 	return httprate.Limit(30, time.Minute,
@@ -79,22 +76,21 @@ func (s *Server) checkPage(w http.ResponseWriter, r *http.Request) {
 		s.openPage(w, r, checkPage, map[string]any{})
 		return
 	}
-	if err := r.ParseMultipartForm(mostChecked); err != nil {
+	if err := r.ParseMultipartForm(maxBody); err != nil {
 		w.WriteHeader(http.StatusRequestEntityTooLarge)
 		s.openPage(w, r, checkPage, map[string]any{"Problem": "The file is larger than 8 MB, or did not come whole. Try again."})
 		return
 	}
 	defer func() { _ = r.MultipartForm.RemoveAll() }()
-	text, file, name := strings.TrimSpace(r.FormValue("text")), []byte(nil), ""
-	if f, head, err := r.FormFile("file"); err == nil {
+	text, file := strings.TrimSpace(r.FormValue("text")), []byte(nil)
+	if f, _, err := r.FormFile("file"); err == nil {
 		defer f.Close()
-		name = head.Filename
-		if file, err = io.ReadAll(io.LimitReader(f, mostChecked)); err != nil {
+		if file, err = io.ReadAll(f); err != nil {
 			s.missing(w, err)
 			return
 		}
 	}
-	data := map[string]any{"Text": text, "Name": name, "Address": r.FormValue("address")}
+	data := map[string]any{"Text": text, "Address": r.FormValue("address")}
 	switch {
 	case len(file) == 0 && text == "":
 		data["Problem"] = "Choose a file, or enter an address or a credential."
@@ -104,10 +100,13 @@ func (s *Server) checkPage(w http.ResponseWriter, r *http.Request) {
 		if len(file) == 0 {
 			file = []byte(text)
 		}
-		x := s.Badges.CheckFile(r.Context(), file)
-		data["Checks"], data["Seen"], data["Verdict"] = x.Checks, x.Seen, verdictOf(x, badgestore.Award{})
+		x, err := s.Badges.CheckFile(r.Context(), file)
+		if err != nil {
+			s.missing(w, err)
+			return
+		}
+		data["Examined"], data["Verdict"] = x, verdictOf(x, badgestore.Award{})
 		data["Belongs"] = belongs(x.Seen, r.FormValue("address"))
-		data["Examined"] = x
 	}
 	s.openPage(w, r, checkPage, data)
 }

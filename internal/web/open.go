@@ -2,7 +2,6 @@ package web
 
 import (
 	"bytes"
-	"cmp"
 	"embed"
 	"encoding/json"
 	"errors"
@@ -62,11 +61,21 @@ func (s *Server) open(r chi.Router) {
 	r.Post("/open/unsubscribe/{token}", s.unsubscribe)
 }
 
+// base is the address of this installation by which something is asked for. Behind a proxy that ends TLS, the
+// proxy says by which scheme; whoever lies about that is given what stands at an address of ours all the same.
+func (s *Server) base(r *http.Request) string {
+	scheme := r.Header.Get("X-Forwarded-Proto")
+	if r.TLS != nil {
+		scheme = "https"
+	}
+	return s.Badges.Base(scheme, r.Host)
+}
+
 // statusList serves the signed lists of one purpose.
 func (s *Server) statusList(purpose string) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		kind := wanted(r, listForms)
-		list, err := s.Badges.StatusList(r.Context(), s.Badges.Base(r.Host), purpose, chi.URLParam(r, "id"),
+		list, err := s.Badges.StatusList(r.Context(), s.base(r), purpose, chi.URLParam(r, "id"),
 			chi.URLParam(r, "list"), kind != openbadge.MediaType)
 		if err != nil {
 			s.missing(w, err)
@@ -81,7 +90,7 @@ func (s *Server) statusList(purpose string) http.HandlerFunc {
 // public serves one public record as JSON, as it is under the address by which it was asked for.
 func (s *Server) public(find func(r *http.Request, base, id string) (any, error)) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
-		record, err := find(r, s.Badges.Base(r.Host), chi.URLParam(r, "id"))
+		record, err := find(r, s.base(r), chi.URLParam(r, "id"))
 		if err != nil {
 			s.missing(w, err)
 			return
@@ -162,7 +171,11 @@ func (s *Server) picture(w http.ResponseWriter, r *http.Request) {
 		s.missing(w, err)
 		return
 	}
-	w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+	keep := "public, max-age=31536000, immutable"
+	if p.ID == badges.Emblem { // another version may draw it otherwise
+		keep = "public, max-age=300"
+	}
+	w.Header().Set("Cache-Control", keep)
 	w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; sandbox")
 	serveOpen(w, r, p.Kind, p.Content)
 }
@@ -213,8 +226,7 @@ func (s *Server) awardPage(w http.ResponseWriter, r *http.Request, checked badge
 		return
 	}
 	s.openPage(w, r, awardPage, map[string]any{
-		"Checked": checked, "Seen": checked.Seen, "Address": address, "Forms": forms,
-		"Picture": "/open/pictures/" + cmp.Or(checked.Award.Picture, "emblem"),
+		"Seen": checked.Seen, "Address": address, "Forms": forms, "Picture": badges.PicturePath(checked.Award.Picture),
 		"Verdict": verdictOf(checked.Examination, checked.Award), "Checks": checked.Checks,
 		"Belongs": belongs(checked.Seen, r.URL.Query().Get("address")),
 	})

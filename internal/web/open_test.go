@@ -15,6 +15,7 @@ import (
 	"kanban/internal/core/badge"
 	"kanban/internal/store/badgestore"
 	"kanban/internal/store/eventstore"
+	"kanban/internal/wire/call"
 	"kanban/internal/wire/openbadge"
 )
 
@@ -158,11 +159,78 @@ func TestAwardsAreBaked(t *testing.T) {
 		resp, picture := asked(t, "GET", x.URL+path+"?form="+form)
 		assert.Equal(t, kind, resp.Header.Get("Content-Type"))
 		assert.Contains(t, resp.Header.Get("Content-Disposition"), "badge."+form)
-		assert.Equal(t, openbadge.Valid, x.Badges.CheckFile(t.Context(), []byte(picture)).Verdict)
+		assert.Equal(t, openbadge.Valid, x.verdict(picture))
 		altered := strings.Replace(picture, "Takes cuttings.", "Takes kuttings.", 1)
 		require.NotEqual(t, picture, altered)
-		assert.NotEqual(t, openbadge.Valid, x.Badges.CheckFile(t.Context(), []byte(altered)).Verdict)
+		assert.NotEqual(t, openbadge.Valid, x.verdict(altered))
 	}
 	resp, _ := asked(t, "GET", x.URL+"/open/awards/none?form=png")
 	assert.Equal(t, http.StatusNotFound, resp.StatusCode)
+}
+
+func (x *site) verdict(file string) openbadge.Verdict {
+	x.t.Helper()
+	seen, err := x.Badges.CheckFile(x.t.Context(), []byte(file))
+	require.NoError(x.t, err)
+	return seen.Verdict
+}
+
+// One installation checks the badge of another over the network, by its address and as a file, while the other
+// answers, says that it is suspended, breaks off, and is gone.
+func TestBadgesOfAnotherInstallation(t *testing.T) {
+	theirs, ours := open(t, nil), open(t, nil)
+	theirs.Badges.Public = theirs.URL + "/open"
+	ours.Badges.Strangers = call.NewStrangers(5*time.Second, true)
+	address := theirs.URL + awarded(t, theirs)
+	_, picture := asked(t, "GET", address+"?form=png")
+	for _, file := range []string{address, " " + address + "?form=jwt\n", address + "?form=svg", picture} {
+		assert.Equal(t, openbadge.Valid, ours.verdict(file))
+	}
+	id := address[strings.LastIndex(address, "/")+1:]
+	_, err := theirs.Badges.Suspend(t.Context(), "Maud", id, "Being looked into")
+	require.NoError(t, err)
+	assert.Equal(t, openbadge.Suspended, ours.verdict(picture))
+	_, err = theirs.Badges.RotateKeys(t.Context(), "Maud", theirs.issuerOf(id))
+	require.NoError(t, err)
+	assert.Equal(t, openbadge.Suspended, ours.verdict(address))
+	for _, nothing := range []string{theirs.URL + "/open/awards/none", theirs.URL + "/open/check"} {
+		assert.Equal(t, openbadge.Unchecked, ours.verdict(nothing))
+	}
+	ours.Badges.Strangers = call.NewStrangers(5*time.Second, false)
+	seen, err := ours.Badges.CheckFile(t.Context(), []byte(address))
+	require.NoError(t, err)
+	assert.Contains(t, seen.Why, "address in a private network")
+	theirs.Close()
+	ours.Badges.Strangers = call.NewStrangers(5*time.Second, true)
+	assert.Equal(t, openbadge.Unchecked, ours.verdict(picture))
+}
+
+// Asked under a name that it had before, the service answers with that name's documents, so that what was signed then
+// verifies for strangers.
+func TestFormerAddressesAnswer(t *testing.T) {
+	x := open(t, nil)
+	require.NoError(t, x.Badges.NoteAddress(t.Context()))
+	path := awarded(t, x)
+	_, token := asked(t, "GET", x.URL+path+"?form=jwt")
+	x.Badges.Public = "https://new.example/open"
+	require.NoError(t, x.Badges.NoteAddress(t.Context()))
+	_, again := asked(t, "GET", x.URL+path+"?form=jwt")
+	assert.Equal(t, token, again, "byte for byte")
+	signed, err := jose.ParseSignedCompact(token, []jose.SignatureAlgorithm{jose.RS256})
+	require.NoError(t, err)
+	kid := signed.Signatures[0].Header.KeyID
+	issuer := kid[:strings.Index(kid, "/keys/")]
+	for host, base := range map[string]string{
+		"kanban.example": "http://kanban.example", "new.example": "https://new.example", "else.example": "https://new.example",
+	} {
+		req, err := http.NewRequest(http.MethodGet, x.URL+strings.TrimPrefix(issuer, "http://kanban.example"), nil)
+		require.NoError(t, err)
+		req.Host = host
+		resp, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		var document struct{ ID string }
+		require.NoError(t, json.NewDecoder(resp.Body).Decode(&document))
+		require.NoError(t, resp.Body.Close())
+		assert.Equal(t, base+strings.TrimPrefix(issuer, "http://kanban.example"), document.ID)
+	}
 }

@@ -82,7 +82,7 @@ func New(db *db.Database, o Options) *UseCases {
 		Access: &access.Service{Store: db},
 		Config: &config.Service{Store: db, Maker: maker{o}},
 		Badges: &badges.Service{
-			Store: db, Public: o.Public + "/open", Strangers: call.NewStrangers(o.CheckPrivate),
+			Store: db, Public: o.Public + "/open", Strangers: call.NewStrangers(10*time.Second, o.CheckPrivate),
 		},
 		Connections: &connections.Service{Store: db, Source: o.Public, Call: o.Call},
 		History:     &history.Service{Store: db},

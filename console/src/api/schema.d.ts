@@ -5280,7 +5280,7 @@ export interface components {
              * Format: date-time
              * @description When it was earned; now when absent
              */
-            at?: string;
+            date?: string;
             evidence?: components["schemas"]["Evidence"][];
             /** @description Everybody who opens the badge can read it */
             note?: string;
@@ -6861,7 +6861,7 @@ export interface components {
             sourceOnly: number;
         };
         ScoreOwner: {
-            /** @description Whose they are; empty takes it back */
+            /** @description Whose they are; empty reverts that */
             personId?: string;
             /** @description In which section they go on, for somebody who moved */
             sectionId?: string;

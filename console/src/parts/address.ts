@@ -100,3 +100,6 @@ export function useAddress() {
 
   return { kept, tick, all, cursors }
 }
+
+/** The path of one of the service's own addresses: from where the console is, whatever the public address. */
+export const here = (address: string) => new URL(address).pathname

@@ -38,7 +38,8 @@ type Wish struct {
 	Evidence  []badgestore.Evidence
 	At        time.Time // zero for now
 
-	wrong string // why the row cannot be used
+	courseID string // of the section
+	wrong    string // why the row cannot be used
 }
 
 // Awarding is what becomes of a wish.
@@ -50,18 +51,12 @@ type Awarding struct {
 	AwardID          string
 }
 
-// Most that are awarded at once.
+// mostWishes bounds how many are awarded at once.
 const mostWishes = 20_000
 
 // AwardByHand awards a badge to people, or only says what would become of them.
-func (s *Service) AwardByHand(
-	ctx context.Context,
-	who, badgeID string,
-	people []string,
-	w Wish,
-	apply bool,
-) ([]Awarding,
-	error,
+func (s *Service) AwardByHand(ctx context.Context, who, badgeID string, people []string, w Wish, apply bool) (
+	[]Awarding, error,
 ) {
 	if len(people) == 0 {
 		return nil, refusal.Invalid("people", "is missing: choose who is awarded")
@@ -84,6 +79,16 @@ func (s *Service) AwardByHand(
 	if err != nil {
 		return nil, err
 	}
+	if w.SectionID != "" {
+		x, err := rosterstore.FindSection(ctx, s.Store, w.SectionID)
+		if errors.Is(err, db.ErrNotFound) {
+			return nil, refusal.Invalid("sectionId", "there is no section %q", w.SectionID)
+		}
+		if err != nil {
+			return nil, err
+		}
+		w.courseID = x.CourseID
+	}
 	var all []Awarding
 	for _, id := range people {
 		w.Person = id
@@ -102,7 +107,7 @@ func (w Wish) check(now time.Time) error {
 		return refusal.Invalid("note", "is longer than 2,000 characters")
 	}
 	if w.At.After(now.Add(time.Minute)) {
-		return refusal.Invalid("at", "is in the future")
+		return refusal.Invalid("date", "is in the future")
 	}
 	for _, e := range w.Evidence {
 		if u, err := url.Parse(e.Address); e.Address != "" &&
@@ -124,11 +129,7 @@ func (a *Awarding) addressed(p rosterstore.Person) {
 }
 
 // award does what was wished, or only says what would become of it. Nobody is awarded twice, whatever is repeated.
-func (s *Service) award(
-	ctx context.Context,
-	who string,
-	all []Awarding,
-	badges map[string]badgestore.Badge,
+func (s *Service) award(ctx context.Context, who string, all []Awarding, badges map[string]badgestore.Badge,
 	apply bool,
 ) error {
 	people := map[string]bool{}
@@ -183,20 +184,11 @@ func (s *Service) awardOne(ctx context.Context, who string, w *Awarding, b badge
 		a.AwardedAt = s.Clock.Now()
 	}
 	if w.SectionID != "" {
-		x, err := rosterstore.FindSection(ctx, s.Store, w.SectionID)
-		if err != nil {
-			return err
-		}
-		a.SectionID, a.CourseID = &x.ID, &x.CourseID
+		a.SectionID, a.CourseID = &w.SectionID, &w.courseID
 	}
 	err := s.give(ctx, &a, b, 0, func(tx *db.Tx) error {
-		return tx.Audit(
-			ctx,
-			who,
-			"awarded a badge",
-			"award/"+a.ID,
-			map[string]string{"badge": b.Name, "person": a.PersonID},
-		)
+		what := map[string]string{"badge": b.Name, "person": a.PersonID}
+		return tx.Audit(ctx, who, "awarded a badge", "award/"+a.ID, what)
 	})
 	refused, isRefused := refusal.As(err)
 	switch {

@@ -84,6 +84,10 @@ func TestAwardByHand(t *testing.T) {
 		_, err := w.Badges.AwardByHand(t.Context(), "Maud", b.ID, people, bad, true)
 		assert.ErrorContains(t, err, want)
 	}
+	nowhere := wish
+	nowhere.SectionID = db.NewID()
+	_, err = w.Badges.AwardByHand(t.Context(), "Maud", b.ID, people, nowhere, true)
+	require.ErrorContains(t, err, "there is no section")
 	_, err = w.Badges.AwardByHand(t.Context(), "Maud", b.ID, nil, wish, true)
 	assert.ErrorContains(t, err, "choose who")
 	_, err = w.Badges.AwardByHand(t.Context(), "Maud", b.ID, []string{db.NewID()}, wish, true)
@@ -96,6 +100,8 @@ func TestAwardFromFile(t *testing.T) {
 	w.Read(w.Register(), false)
 	b := badge(t, w)
 	ada, twins := w.Person("stu-001"), w.Person("stu-003")
+	_, err := w.Store.Pool.Exec(t.Context(), `UPDATE people SET gone_at = now() WHERE identifier = 'stu-050'`)
+	require.NoError(t, err)
 	file := "\ufeffPerson;Badge;Date;Note;Evidence\r\n" +
 		"stu-001;cuttings;2026-03-01;\"Well; done\";https://x.example/1\r\n" +
 		ada.Email + ";;;;\r\n" +
@@ -108,11 +114,12 @@ func TestAwardFromFile(t *testing.T) {
 		"stu-002;;;;photo\r\n" +
 		"stu-002;;;;;x\r\n" +
 		";;;;\r\n" +
-		"stu-006;;;;\r\n"
+		"stu-006;;;;\r\n" +
+		"stu-050;;;;\r\n"
 	want := []string{
 		"to-award ", "refused stands in line 2 already", "refused nobody has the identifier", "refused has no e-mail address",
-		"refused fits", "refused there is no badge", "refused the date", "refused at is in the future", "refused evidence",
-		"refused has 6 cells", "refused no person", "to-award ",
+		"refused fits", "refused there is no badge", "refused the date", "refused the date is in the future", "refused the evidence",
+		"refused has 6 cells", "refused no person", "to-award ", "refused is not in the register any more",
 	}
 	for _, apply := range []bool{false, true, true} {
 		rows, err := w.Badges.AwardFromFile(t.Context(), "Maud", b.ID, []byte(file), apply)
@@ -125,7 +132,7 @@ func TestAwardFromFile(t *testing.T) {
 				assert.Contains(t, []string{"awarded", "held"}, outcome)
 			}
 			assert.Equal(t, outcome, r.Outcome, "%d %+v", i, r)
-			assert.Contains(t, r.Because, because)
+			assert.Contains(t, r.Because, because, "%d", i)
 			assert.Equal(t, i+2, r.Line)
 		}
 	}

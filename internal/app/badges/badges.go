@@ -7,8 +7,10 @@ import (
 	"errors"
 	"net/url"
 	"strings"
-	"sync"
+	"sync/atomic"
 	"time"
+
+	"github.com/lestrrat-go/jwx/v3/jwk"
 
 	"kanban/internal/core/badge"
 	"kanban/internal/core/clock"
@@ -32,7 +34,7 @@ type Service struct {
 	// Strangers fetches what badges of other issuers name.
 	Strangers Fetcher
 
-	former sync.Map // addresses under which it was reached: host → address
+	addresses atomic.Pointer[[]string] // under which it is and was reached
 }
 
 // Fetcher gets documents at addresses that strangers gave.
@@ -40,13 +42,7 @@ type Fetcher interface {
 	Get(ctx context.Context, address, accept string) ([]byte, error)
 }
 
-// IssuerAddress is the public profile of an issuer.
-func (s *Service) IssuerAddress(id string) string { return s.Public + "/issuers/" + id }
-
-// AwardAddress is the public page of an award.
-func (s *Service) AwardAddress(id string) string { return s.Public + "/awards/" + id }
-
-// AddIssuer makes an issuer with a signing key of its own.
+// AddIssuer makes an issuer with signing keys of its own.
 func (s *Service) AddIssuer(ctx context.Context, who string, i badgestore.Issuer) (badgestore.Issuer, error) {
 	if i.Name = strings.TrimSpace(i.Name); i.Name == "" {
 		return i, refusal.Invalid("name", "is missing: it is shown on every badge")
@@ -132,13 +128,8 @@ func (s *Service) Award(ctx context.Context, badgeID string, event eventstore.Ev
 		SectionID: event.SectionID, CourseID: event.CourseID, AwardedAt: at,
 	}
 	if err = s.give(ctx, &a, b, rule.Chain(event.Data)+1, nil); errors.Is(err, db.ErrTaken) {
-		return badgestore.AwardOf(
-			ctx,
-			s.Store,
-			badgeID,
-			*event.PersonID,
-			event.ID,
-		) // two events at once: the other was first
+		// Two events at once: the other one was first.
+		return badgestore.AwardOf(ctx, s.Store, badgeID, *event.PersonID, event.ID)
 	}
 	return a, err
 }
@@ -220,16 +211,11 @@ func (s *Service) sign(ctx context.Context, a *badgestore.Award, b badgestore.Ba
 	if err != nil {
 		return err
 	}
-	at := keyAddress(s.Public, issuer.ID, openbadge.ID(token))
-	if a.Credential, err = openbadge.Sign(credential, token, at); err != nil {
+	published := func(key jwk.Key) string { return keyAddress(s.Public, issuer.ID, openbadge.ID(key)) }
+	if a.Credential, err = openbadge.Sign(credential, token, published(token)); err != nil {
 		return err
 	}
-	a.Document, err = openbadge.Embed(
-		credential,
-		inside,
-		keyAddress(s.Public, issuer.ID, openbadge.ID(inside)),
-		a.AwardedAt,
-	)
+	a.Document, err = openbadge.Embed(credential, inside, published(inside), a.AwardedAt)
 	return err
 }
 

@@ -13,7 +13,7 @@ import (
 	"kanban/internal/store/badgestore"
 )
 
-// A thousand awards from a file, with their credentials and events; a mail each is queued by the rule that reacts.
+// A thousand awards from a file, with their credentials, their events and the jobs by which a rule reacts to each.
 // Then a public page's check, again and again.
 func BenchmarkAwardsFromFile(b *testing.B) {
 	w := apptest.New(b)

@@ -8,7 +8,6 @@ import (
 	"net/url"
 	"strings"
 
-	"kanban/internal/core/refusal"
 	"kanban/internal/store/badgestore"
 	"kanban/internal/store/db"
 	"kanban/internal/wire/call"
@@ -20,8 +19,6 @@ type Checked struct {
 	Award badgestore.Award
 	// What was seen in the form that verifies worst; the one with its proof inside where both do as well.
 	openbadge.Examination
-	// Forms is what was seen in each of its forms. What was signed before there were two has one.
-	Forms []openbadge.Examination
 }
 
 // Check verifies an award's credential, in each of its forms, with the issuer's published keys and status lists, the
@@ -32,14 +29,11 @@ func (s *Service) Check(ctx context.Context, awardID string) (Checked, error) {
 		return Checked{}, err
 	}
 	c, here := Checked{Award: a}, &documents{Service: s, kept: map[string][]byte{}}
-	for _, form := range [][]byte{a.Document, []byte(a.Credential)} {
-		if len(form) == 0 {
-			continue
-		}
-		seen := openbadge.Examine(ctx, form, s.Clock.Now(), here)
-		c.Forms = append(c.Forms, seen)
-		if len(c.Forms) == 1 || openbadge.Worse(seen.Verdict, c.Verdict) {
-			c.Examination = seen
+	c.Examination = openbadge.Examine(ctx, []byte(a.Credential), s.Clock.Now(), here)
+	if len(a.Document) > 0 { // what was signed before there were proofs inside has none
+		inside := openbadge.Examine(ctx, a.Document, s.Clock.Now(), here)
+		if !openbadge.Worse(c.Verdict, inside.Verdict) {
+			c.Examination = inside
 		}
 	}
 	c.compare()
@@ -58,45 +52,31 @@ func (c *Checked) compare() {
 	}
 }
 
-// CheckFile looks at a badge of any issuer: a picture that carries one, or a credential.
-func (s *Service) CheckFile(ctx context.Context, file []byte) openbadge.Examination {
-	if address := strings.TrimSpace(string(file)); len(address) < 2000 && isAddress(address) {
-		x, err := s.CheckAddress(ctx, address)
-		if err != nil {
-			return openbadge.Examination{
-				Verdict: openbadge.Unchecked, Why: err.Error(),
-				Checks: []openbadge.Check{{What: openbadge.CheckRead, Outcome: openbadge.Failed, Detail: err.Error()}},
-			}
-		}
-		return x
+// CheckFile looks at a badge of any issuer: a picture that carries one, a credential, or the address of either.
+func (s *Service) CheckFile(ctx context.Context, file []byte) (openbadge.Examination, error) {
+	if address := strings.TrimSpace(string(file)); isAddress(address) {
+		return s.checkAddress(ctx, address)
 	}
-	return s.examine(ctx, file)
+	return s.examine(ctx, file), nil
 }
 
-// CheckAddress looks at the badge at an address.
-func (s *Service) CheckAddress(ctx context.Context, address string) (openbadge.Examination, error) {
-	address = strings.TrimSpace(address)
-	if !isAddress(address) {
-		return openbadge.Examination{}, refusal.Invalid("address", "%q is not a full address", address)
-	}
+func (s *Service) checkAddress(ctx context.Context, address string) (openbadge.Examination, error) {
 	if _, path, ok := s.own(address); ok {
-		id, ok := strings.CutPrefix(path, "awards/")
-		if !ok || strings.Contains(id, "/") {
-			return openbadge.Examination{}, refusal.Invalid("address", "there is no badge at %s", address)
-		}
-		c, err := s.Check(ctx, strings.SplitN(id, "?", 2)[0])
+		id, _ := strings.CutPrefix(path, "awards/")
+		id, _, _ = strings.Cut(id, "?")
+		c, err := s.Check(ctx, id)
 		if errors.Is(err, db.ErrNotFound) {
-			return openbadge.Examination{}, refusal.Invalid("address", "there is no badge at %s", address)
+			return openbadge.Unreadable("There is no badge at " + address + "."), nil
 		}
 		return c.Examination, err
 	}
 	file, err := s.Strangers.Get(ctx, address, badgeForms)
-	if err != nil {
-		return openbadge.Examination{}, refusal.Invalid("address", "the badge at %s cannot be had: %v", address, err)
-	}
-	if bytes.HasPrefix(bytes.TrimSpace(bytes.ToLower(file[:min(len(file), 200)])), []byte("<!doctype html")) {
-		return openbadge.Examination{}, refusal.Invalid("address",
-			"there is a page at %s, and no badge; download the badge there and check the file", address)
+	switch {
+	case err != nil:
+		return openbadge.Unreadable(fmt.Sprintf("The badge at %s cannot be had: %v.", address, err)), nil
+	case bytes.HasPrefix(bytes.TrimSpace(bytes.ToLower(file[:min(len(file), 200)])), []byte("<!doctype html")):
+		return openbadge.Unreadable("There is a page at " + address +
+			", and no badge; download the badge there and check the file."), nil
 	}
 	return s.examine(ctx, file), nil
 }
@@ -105,6 +85,9 @@ func (s *Service) CheckAddress(ctx context.Context, address string) (openbadge.E
 const badgeForms = "application/vc+jwt, application/vc;q=0.9, application/ld+json;q=0.8, application/json;q=0.7, image/png;q=0.6, image/svg+xml;q=0.5"
 
 func isAddress(text string) bool {
+	if len(text) > 2000 {
+		return false
+	}
 	u, err := url.Parse(text)
 	return err == nil && (u.Scheme == "http" || u.Scheme == "https") && u.Host != ""
 }
@@ -135,7 +118,7 @@ func (d *documents) Fetch(ctx context.Context, address string) ([]byte, error) {
 		d.kept[address] = body
 		return body, err
 	}
-	if !d.strangers || d.Strangers == nil {
+	if !d.strangers {
 		return nil, errors.New("it is not an address of this installation")
 	}
 	body, err := d.Strangers.Get(ctx, address,

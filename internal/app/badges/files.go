@@ -23,12 +23,9 @@ var columns = []string{"person", "badge", "date", "note", "evidence"}
 
 // AwardFromFile awards what stands in a CSV file with the columns person, badge, date, note and evidence, or only says
 // what would become of each row. badgeID is the badge of rows that name none, or "".
-func (s *Service) AwardFromFile(
-	ctx context.Context,
-	who, badgeID string,
-	file []byte,
-	apply bool,
-) ([]Awarding, error) {
+func (s *Service) AwardFromFile(ctx context.Context, who, badgeID string, file []byte, apply bool) ([]Awarding,
+	error,
+) {
 	wishes, err := readWishes(file)
 	if err != nil {
 		return nil, err
@@ -57,8 +54,8 @@ func (s *Service) AwardFromFile(
 		a := Awarding{Wish: w}
 		if w.wrong != "" {
 			a.refuse("%s", w.wrong)
-		} else if err := w.check(s.Clock.Now()); err != nil {
-			a.refuse("%s", plain(err))
+		} else if refused, is := refusal.As(w.check(s.Clock.Now())); is {
+			a.refuse("the %s %s", refused.Field, refused.Detail)
 		} else if a.meant(people[w.Person]); a.Outcome == "" {
 			a.badge(badges, badgeID, used)
 		}
@@ -69,15 +66,6 @@ func (s *Service) AwardFromFile(
 
 func (a *Awarding) refuse(format string, args ...any) {
 	a.Outcome, a.Because = Refused, fmt.Sprintf(format, args...)
-}
-
-// plain is what a refusal says, with the field before it.
-func plain(err error) string {
-	r, ok := refusal.As(err)
-	if !ok {
-		return err.Error()
-	}
-	return strings.TrimSpace(r.Field + " " + r.Detail)
 }
 
 // meant finds the one person who is meant.
@@ -135,11 +123,8 @@ func readWishes(file []byte) (all []Wish, err error) {
 	}
 	header, err := r.Read()
 	if err != nil {
-		return nil, refusal.Invalid(
-			"file",
-			"has no header: its first line names the columns %s",
-			strings.Join(columns, ", "),
-		)
+		return nil, refusal.Invalid("file", "has no header: its first line names the columns %s",
+			strings.Join(columns, ", "))
 	}
 	at := map[string]int{}
 	for i, name := range header {

@@ -1,6 +1,7 @@
 package badges
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	_ "embed"
@@ -23,23 +24,21 @@ var (
 	emblemPNG []byte
 )
 
-// emblem is what stands in the address of the picture that all badges have.
-const emblem = "emblem"
+// Emblem is the id of the picture that all badges have.
+const Emblem = "emblem"
 
-func pictureAddress(base, id string) string {
-	if id == "" {
-		id = emblem
-	}
-	return base + "/pictures/" + id
-}
+func pictureAddress(base, id string) string { return base + "/pictures/" + cmp.Or(id, Emblem) }
+
+// PicturePath is where a picture is, seen from a page of this service.
+func PicturePath(id string) string { return pictureAddress("/open", id) }
 
 // PictureAddress is where the picture of a badge is, "" being the id of the one that all have.
 func (s *Service) PictureAddress(id string) string { return pictureAddress(s.Public, id) }
 
 // Picture gives a picture by its id.
 func (s *Service) Picture(ctx context.Context, id string) (badgestore.Picture, error) {
-	if id == emblem {
-		return badgestore.Picture{ID: emblem, Kind: badge.SVG, Content: emblemSVG}, nil
+	if id == Emblem {
+		return badgestore.Picture{ID: Emblem, Kind: badge.SVG, Content: emblemSVG}, nil
 	}
 	return badgestore.FindPicture(ctx, s.Store, id)
 }

@@ -20,6 +20,12 @@ import (
 // What anybody may read stands below an address of the installation. It may have moved: credentials name the address
 // under which they were signed for ever, and asked under that one, everything answers as it did then.
 
+// IssuerAddress is the public profile of an issuer.
+func (s *Service) IssuerAddress(id string) string { return issuerAddress(s.Public, id) }
+
+// AwardAddress is the public page of an award.
+func (s *Service) AwardAddress(id string) string { return s.Public + "/awards/" + id }
+
 func issuerAddress(base, id string) string { return base + "/issuers/" + id }
 
 func keyAddress(base, issuerID, keyID string) string {
@@ -45,31 +51,40 @@ func (s *Service) NoteAddress(ctx context.Context) error {
 		return err
 	}
 	all, err := badgestore.PublicAddresses(ctx, s.Store)
-	for _, base := range all {
-		if u, err := url.Parse(base); err == nil {
-			s.former.Store(u.Host, base)
-		}
-	}
+	s.addresses.Store(&all)
 	return err
 }
 
-// Base is the address for a host under which the installation is or was reached; the one of now for any other.
-func (s *Service) Base(host string) string {
-	if base, ok := s.former.Load(host); ok {
-		return base.(string) //nolint:forcetypeassert // NoteAddress puts nothing else there
+// bases are the addresses under which the installation is and was reached, the one of now first.
+func (s *Service) bases() []string {
+	if all := s.addresses.Load(); all != nil {
+		return append([]string{s.Public}, *all...)
+	}
+	return []string{s.Public}
+}
+
+// Base is the address under which the installation is or was reached by a scheme and a host: that of both, else of the
+// host alone, and the one of now for any other. scheme is "" where it is not known.
+func (s *Service) Base(scheme, host string) string {
+	bases := s.bases()
+	for _, wanted := range []string{scheme, ""} {
+		for _, base := range bases {
+			if u, err := url.Parse(base); err == nil && u.Host == host && (wanted == "" || u.Scheme == wanted) {
+				return base
+			}
+		}
 	}
 	return s.Public
 }
 
 // own cuts the address off one that is this installation's, now or before.
 func (s *Service) own(address string) (base, path string, ok bool) {
-	u, err := url.Parse(address)
-	if err != nil {
-		return "", "", false
+	for _, base := range s.bases() {
+		if path, ok := strings.CutPrefix(address, base+"/"); ok {
+			return base, path, true
+		}
 	}
-	base = s.Base(u.Host)
-	path, ok = strings.CutPrefix(address, base+"/")
-	return base, path, ok
+	return "", "", false
 }
 
 func (s *Service) profile(base string, i badgestore.Issuer) badge.Profile {
@@ -155,10 +170,9 @@ func (s *Service) DID(ctx context.Context, base, issuerID string) (d Document, e
 }
 
 // methods are the verification methods of an issuer: Multikeys for proofs inside credentials, JWKs for tokens.
-func (s *Service) methods(
-	ctx context.Context,
-	issuerID, controller, prefix string,
-) (all []any, ids []string, err error) {
+func (s *Service) methods(ctx context.Context, issuerID, controller, prefix string) (all []any, ids []string,
+	err error,
+) {
 	keys, err := badgestore.IssuerKeys(ctx, s.Store, issuerID)
 	if err != nil {
 		return nil, nil, err
@@ -259,11 +273,9 @@ func (s *Service) entries(issuerID string, number int64) (all []badge.Status) {
 
 // StatusList is one of an issuer's lists of what is revoked, or suspended, by its number: signed as a token, or with a
 // proof inside.
-func (s *Service) StatusList(
-	ctx context.Context,
-	base, purpose, issuerID, number string,
-	inside bool,
-) ([]byte, error) {
+func (s *Service) StatusList(ctx context.Context, base, purpose, issuerID, number string, inside bool) ([]byte,
+	error,
+) {
 	list, err := strconv.ParseInt(number, 10, 32)
 	if err != nil || list < 0 || strconv.FormatInt(list, 10) != number {
 		return nil, db.ErrNotFound
@@ -287,16 +299,17 @@ func (s *Service) StatusList(
 	for i, n := range numbers {
 		places[i] = int(n - list*badge.Entries)
 	}
-	l, err := badge.BuildStatusList(
-		purpose,
-		listAddress(base, purpose, issuerID, list),
-		issuerAddress(base, issuerID),
-		places,
-		s.Clock.Now(),
-	)
+	l, err := badge.BuildStatusList(purpose, listAddress(base, purpose, issuerID, list), issuerAddress(base, issuerID),
+		places, s.Clock.Now())
 	if err != nil {
 		return nil, err
 	}
+	return s.signList(ctx, base, issuerID, l, inside)
+}
+
+func (s *Service) signList(ctx context.Context, base, issuerID string, l badge.StatusList, inside bool) ([]byte,
+	error,
+) {
 	if inside {
 		key, err := s.signer(ctx, issuerID, openbadge.EdDSA)
 		if err != nil {

@@ -396,7 +396,7 @@ func (s *Service) Give(ctx context.Context, who, linkID, student, item, personID
 	return s.changed(ctx, linkID, err)
 }
 
-// Ungive takes that back.
+// Ungive reverts that.
 func (s *Service) Ungive(ctx context.Context, who, linkID, student, item string) error {
 	err := s.Store.InTx(ctx, func(tx *db.Tx) error {
 		there, err := scorestore.DropOwner(ctx, tx, linkID, item, student)
@@ -406,7 +406,7 @@ func (s *Service) Ungive(ctx context.Context, who, linkID, student, item string)
 		if err != nil {
 			return err
 		}
-		if err := tx.Audit(ctx, who, "took back whose results they are", "score-link/"+linkID,
+		if err := tx.Audit(ctx, who, "reverted whose results they are", "score-link/"+linkID,
 			map[string]any{"student": student}); err != nil {
 			return err
 		}

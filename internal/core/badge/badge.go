@@ -23,18 +23,16 @@ var Contexts = []string{
 
 // Credential is an OpenBadgeCredential (VC Data Model 2.0, Open Badges 3.0).
 type Credential struct {
-	Context     []string   `json:"@context"`
-	ID          string     `json:"id"`
-	Type        []string   `json:"type"`
-	Name        string     `json:"name"`
-	Description string     `json:"description,omitempty"`
-	Image       *Image     `json:"image,omitempty"`
-	Issuer      Profile    `json:"issuer"`
-	ValidFrom   time.Time  `json:"validFrom"`
-	ValidUntil  *time.Time `json:"validUntil,omitempty"`
-	Subject     Subject    `json:"credentialSubject"`
-	Evidence    []Evidence `json:"evidence,omitempty"`
-	Status      []Status   `json:"credentialStatus,omitempty"`
+	Context   []string   `json:"@context"`
+	ID        string     `json:"id"`
+	Type      []string   `json:"type"`
+	Name      string     `json:"name"`
+	Image     *Image     `json:"image,omitempty"`
+	Issuer    Profile    `json:"issuer"`
+	ValidFrom time.Time  `json:"validFrom"`
+	Subject   Subject    `json:"credentialSubject"`
+	Evidence  []Evidence `json:"evidence,omitempty"`
+	Status    []Status   `json:"credentialStatus,omitempty"`
 }
 
 // Image is a picture at an address, or in a data: URI.
@@ -44,11 +42,8 @@ type Image struct {
 	Caption string `json:"caption,omitempty"`
 }
 
-// Picture names the picture at an address; nil where there is none.
+// Picture names the picture at an address.
 func Picture(address, caption string) *Image {
-	if address == "" {
-		return nil
-	}
 	return &Image{ID: address, Type: "Image", Caption: caption}
 }
 
@@ -60,7 +55,6 @@ type Profile struct {
 	URL         string   `json:"url,omitempty"`
 	Email       string   `json:"email,omitempty"`
 	Description string   `json:"description,omitempty"`
-	Image       *Image   `json:"image,omitempty"`
 }
 
 // Subject is who holds the achievement, given by a salted hash of the address.
@@ -69,7 +63,6 @@ type Subject struct {
 	Identifier  []Identity  `json:"identifier"`
 	Achievement Achievement `json:"achievement"`
 	Narrative   string      `json:"narrative,omitempty"`
-	Result      []Result    `json:"result,omitempty"`
 }
 
 // Identity is an IdentityObject.
@@ -83,17 +76,13 @@ type Identity struct {
 
 // Achievement is what was achieved.
 type Achievement struct {
-	ID                string              `json:"id"`
-	Type              []string            `json:"type"`
-	AchievementType   string              `json:"achievementType,omitempty"`
-	Name              string              `json:"name"`
-	Description       string              `json:"description"`
-	Criteria          Criteria            `json:"criteria"`
-	Image             *Image              `json:"image,omitempty"`
-	Tag               []string            `json:"tag,omitempty"`
-	Alignment         []Alignment         `json:"alignment,omitempty"`
-	ResultDescription []ResultDescription `json:"resultDescription,omitempty"`
-	Version           string              `json:"version,omitempty"`
+	ID              string   `json:"id"`
+	Type            []string `json:"type"`
+	AchievementType string   `json:"achievementType,omitempty"`
+	Name            string   `json:"name"`
+	Description     string   `json:"description"`
+	Criteria        Criteria `json:"criteria"`
+	Image           *Image   `json:"image,omitempty"`
 }
 
 // Criteria says what one has to do.
@@ -101,36 +90,10 @@ type Criteria struct {
 	Narrative string `json:"narrative"`
 }
 
-// Alignment ties a badge to a node of a framework, such as a skill or a standard.
-type Alignment struct {
-	Type       []string `json:"type"`
-	TargetName string   `json:"targetName"`
-	TargetURL  string   `json:"targetUrl"`
-	TargetCode string   `json:"targetCode,omitempty"`
-	Framework  string   `json:"targetFramework,omitempty"`
-}
-
-// ResultDescription says what kind of result can be reached.
-type ResultDescription struct {
-	ID           string   `json:"id"`
-	Type         []string `json:"type"`
-	Name         string   `json:"name"`
-	ResultType   string   `json:"resultType"`
-	AllowedValue []string `json:"allowedValue,omitempty"`
-}
-
-// Result is what was reached.
-type Result struct {
-	Type        []string `json:"type"`
-	Description string   `json:"resultDescription"`
-	Value       string   `json:"value"`
-}
-
 // Evidence is something that shows that it was achieved.
 type Evidence struct {
 	ID        string   `json:"id,omitempty"`
 	Type      []string `json:"type"`
-	Name      string   `json:"name,omitempty"`
 	Narrative string   `json:"narrative,omitempty"`
 }
 
@@ -144,12 +107,6 @@ type Award struct {
 	// Salt makes the hash of each award different. Not empty.
 	Salt string
 	At   time.Time
-	// Until is when it ends; zero when it does not.
-	Until time.Time
-	// Level that was reached, one of a badge's; "" for badges without.
-	Level string
-	// Score that was reached, in percent; nil where none counts.
-	Score *float64
 	// Note of whoever awarded it, for everybody who looks.
 	Note     string
 	Evidence []Evidence
@@ -167,14 +124,10 @@ func Build(a Award) (Credential, error) {
 	}
 	a.Issuer.Type = []string{"Profile"}
 	a.Achievement.Type = []string{"Achievement"}
-	for i := range a.Achievement.Alignment {
-		a.Achievement.Alignment[i].Type = []string{"Alignment"}
-	}
 	for i := range a.Evidence {
 		a.Evidence[i].Type = []string{"Evidence"}
 	}
-	results := a.results()
-	c := Credential{
+	return Credential{
 		Context:   Contexts,
 		ID:        a.ID,
 		Type:      []string{"VerifiableCredential", "OpenBadgeCredential"},
@@ -190,16 +143,10 @@ func Build(a Award) (Credential, error) {
 			}},
 			Achievement: a.Achievement,
 			Narrative:   a.Note,
-			Result:      results,
 		},
 		Evidence: a.Evidence,
 		Status:   a.Status,
-	}
-	if !a.Until.IsZero() {
-		until := a.Until.UTC().Truncate(time.Second)
-		c.ValidUntil = &until
-	}
-	return c, nil
+	}, nil
 }
 
 func (a Award) check() error {
@@ -216,28 +163,7 @@ func (a Award) check() error {
 			return fmt.Errorf("%w: the %s is missing", ErrAward, what)
 		}
 	}
-	if !a.Until.IsZero() && !a.Until.After(a.At) {
-		return fmt.Errorf("%w: it would end before it begins", ErrAward)
-	}
 	return nil
-}
-
-// results describes the level and the score that were reached, and gives them.
-func (a *Award) results() (all []Result) {
-	add := func(part, name, kind, value string, allowed ...string) {
-		id := a.Achievement.ID + "#" + part
-		a.Achievement.ResultDescription = append(a.Achievement.ResultDescription, ResultDescription{
-			ID: id, Type: []string{"ResultDescription"}, Name: name, ResultType: kind, AllowedValue: allowed,
-		})
-		all = append(all, Result{Type: []string{"Result"}, Description: id, Value: value})
-	}
-	if a.Level != "" {
-		add("level", "Level", "PerformanceLevel", a.Level, a.Level)
-	}
-	if a.Score != nil {
-		add("score", "Score in percent", "Percent", fmt.Sprintf("%g", *a.Score))
-	}
-	return all
 }
 
 // IdentityHash is the hash under which an address is published: "sha256$" and

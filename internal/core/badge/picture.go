@@ -32,12 +32,13 @@ const (
 // ErrPicture is wrapped by every reason for which a picture is refused.
 var ErrPicture = errors.New("picture is refused")
 
-var pngMark = []byte("\x89PNG\r\n\x1a\n")
+// PNGMark begins every PNG (RFC 2083, 3.1).
+var PNGMark = []byte("\x89PNG\r\n\x1a\n")
 
 // CheckPicture looks at an uploaded picture of a badge and gives it as it is to be kept: a PNG written anew, without
 // anything that is hidden in it, or an SVG as it is, if it does nothing but draw.
 func CheckPicture(content []byte) (kind string, clean []byte, err error) {
-	if bytes.HasPrefix(content, pngMark) {
+	if bytes.HasPrefix(content, PNGMark) {
 		clean, err = checkPNG(content)
 		return PNG, clean, err
 	}

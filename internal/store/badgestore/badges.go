@@ -188,13 +188,9 @@ func LastAwardNumber(ctx context.Context, from db.From) (n int64, err error) {
 }
 
 // NumbersSet lists the numbers from one up to another of the awards of an issuer that are revoked, or suspended.
-func NumbersSet(
-	ctx context.Context,
-	source db.From,
-	issuerID string,
-	suspended bool,
-	from, to int64,
-) ([]int64, error) {
+func NumbersSet(ctx context.Context, source db.From, issuerID string, suspended bool, from, to int64) ([]int64,
+	error,
+) {
 	column := "revoked_at"
 	if suspended {
 		column = "suspended_at"
@@ -231,13 +227,8 @@ const awardNames = `a.*, b.name AS badge, coalesce((SELECT p.given_name || ' ' |
 
 // FindListedAward finds one by id.
 func FindListedAward(ctx context.Context, from db.From, id string) (a ListedAward, err error) {
-	err = from.Records(ctx).
-		Table("awards a").
-		Joins("JOIN badges b ON b.id = a.badge_id").
-		Select(awardNames).
-		Where("a.id = ?", id).
-		Take(&a).
-		Error
+	err = from.Records(ctx).Table("awards a").Joins("JOIN badges b ON b.id = a.badge_id").
+		Select(awardNames).Where("a.id = ?", id).Take(&a).Error
 	return a, db.Known(err, "finding the award")
 }
 

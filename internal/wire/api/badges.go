@@ -64,7 +64,7 @@ type NewAwards struct {
 	Note      string     `json:"note,omitempty" maxLength:"2000" doc:"Everybody who opens the badge can read it"`
 	Evidence  []Evidence `json:"evidence,omitempty" maxItems:"20"`
 	SectionID string     `json:"sectionId,omitempty" doc:"Where it was earned"`
-	At        *time.Time `json:"at,omitempty" doc:"When it was earned; now when absent"`
+	Date      *time.Time `json:"date,omitempty" doc:"When it was earned; now when absent"`
 	Apply     bool       `json:"apply,omitempty" doc:"Do it; without this it is only said what would become of everybody"`
 }
 

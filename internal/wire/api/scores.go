@@ -302,7 +302,7 @@ type DecidedScores struct {
 type ScoreOwner struct {
 	Student    string `json:"student" doc:"What the source calls them"`
 	SourceItem string `json:"sourceItem,omitempty" doc:"Only of this assignment of the source; of every one when absent"`
-	PersonID   string `json:"personId,omitempty" doc:"Whose they are; empty takes it back"`
+	PersonID   string `json:"personId,omitempty" doc:"Whose they are; empty reverts that"`
 	SectionID  string `json:"sectionId,omitempty" doc:"In which section they go on, for somebody who moved"`
 }
 

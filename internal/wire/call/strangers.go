@@ -16,20 +16,18 @@ type Strangers struct {
 	http *http.Client
 }
 
-// Bounds of what is fetched from strangers.
-const (
-	strangersWithin = 10 * time.Second
-	strangersMost   = 8 << 20
-)
+// mostOfStrangers bounds what is fetched from strangers, in bytes.
+const mostOfStrangers = 8 << 20
 
-// NewStrangers makes a fetcher; private lets it reach private networks and this machine too.
-func NewStrangers(private bool) *Strangers {
-	dialer := &net.Dialer{Timeout: strangersWithin / 2}
+// NewStrangers makes a fetcher; within bounds each answer, and private lets it reach private networks and this machine
+// too.
+func NewStrangers(within time.Duration, private bool) *Strangers {
+	dialer := &net.Dialer{Timeout: within}
 	if !private {
 		dialer.Control = onlyPublic
 	}
 	c := &http.Client{
-		Timeout: strangersWithin,
+		Timeout: within,
 		Transport: &http.Transport{
 			DialContext:            dialer.DialContext,
 			DisableKeepAlives:      true,
@@ -65,12 +63,12 @@ func (s *Strangers) Get(ctx context.Context, address, accept string) ([]byte, er
 	case resp.StatusCode != http.StatusOK:
 		return nil, fmt.Errorf("it answers %d %s", resp.StatusCode, http.StatusText(resp.StatusCode))
 	}
-	body, err := io.ReadAll(io.LimitReader(resp.Body, strangersMost+1))
+	body, err := io.ReadAll(io.LimitReader(resp.Body, mostOfStrangers+1))
 	if err != nil {
 		return nil, fmt.Errorf("its answer broke off: %w", err)
 	}
-	if len(body) > strangersMost {
-		return nil, fmt.Errorf("its answer is larger than %d MB", strangersMost>>20)
+	if len(body) > mostOfStrangers {
+		return nil, fmt.Errorf("its answer is larger than %d MB", mostOfStrangers>>20)
 	}
 	return body, nil
 }

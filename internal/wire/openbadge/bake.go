@@ -10,6 +10,8 @@ import (
 	"hash/crc32"
 	"io"
 	"strings"
+
+	"kanban/internal/core/badge"
 )
 
 // ErrPicture is wrapped by every reason for which a picture cannot carry a credential or has none.
@@ -25,8 +27,6 @@ const (
 	mostCredential = 1 << 20
 )
 
-var pngMark = []byte("\x89PNG\r\n\x1a\n")
-
 // BakePNG puts a credential (JSON with its proof inside, or a compact JWS) into a PNG, in place of one that is there
 // (Open Badges 3.0, "Baking": one iTXt chunk of the keyword openbadgecredential, not compressed).
 func BakePNG(picture, credential []byte) ([]byte, error) {
@@ -34,7 +34,7 @@ func BakePNG(picture, credential []byte) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := bytes.NewBuffer(bytes.Clone(pngMark))
+	out := bytes.NewBuffer(bytes.Clone(badge.PNGMark))
 	for _, c := range chunks {
 		if key, _, ok := c.text(); ok && key == bakeKeyword {
 			continue
@@ -95,7 +95,7 @@ func chunksOf(picture []byte) (all []chunk, err error) {
 	if len(picture) > mostPicture {
 		return nil, fmt.Errorf("%w: it is larger than %d MB", ErrPicture, mostPicture>>20)
 	}
-	rest, ok := bytes.CutPrefix(picture, pngMark)
+	rest, ok := bytes.CutPrefix(picture, badge.PNGMark)
 	if !ok {
 		return nil, fmt.Errorf("%w: it is no PNG", ErrPicture)
 	}
@@ -196,7 +196,7 @@ func svgParts(picture []byte) (old []span, end int64, err error) {
 // Unbake takes the credential out of a picture, or gives back what is no picture: JSON or a compact JWS.
 func Unbake(file []byte) ([]byte, error) {
 	switch trimmed := bytes.TrimSpace(bytes.TrimPrefix(file, []byte("\ufeff"))); {
-	case bytes.HasPrefix(file, pngMark):
+	case bytes.HasPrefix(file, badge.PNGMark):
 		return fromPNG(file)
 	case bytes.HasPrefix(trimmed, []byte("<")):
 		return fromSVG(trimmed)

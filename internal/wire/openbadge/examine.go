@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 )
@@ -23,8 +24,8 @@ const (
 	Unchecked     Verdict = "cannot-be-checked"
 )
 
-// Verdicts are all of them.
-var Verdicts = []Verdict{Valid, NotYetValid, Expired, Suspended, Revoked, Altered, UnknownIssuer, Unchecked}
+// verdicts are all of them, the later the sooner it is to be said.
+var verdicts = []Verdict{Valid, Unchecked, NotYetValid, Expired, Suspended, Revoked, UnknownIssuer, Altered}
 
 // What is looked at, in this order.
 const (
@@ -57,8 +58,7 @@ type Examination struct {
 	Checks  []Check
 	Seen    Seen
 	// Secured is how it is secured: "JWT" or "Data Integrity".
-	Secured    string
-	Credential []byte // as it was taken out of the file
+	Secured string
 }
 
 // Fetcher gets the document at an address: a key, a DID document, an issuer's page or a status list. It follows no
@@ -100,7 +100,6 @@ func Examine(ctx context.Context, file []byte, at time.Time, fetch Fetcher) Exam
 	if err != nil {
 		return x.fail(CheckRead, Unchecked, Failed, err)
 	}
-	x.out.Credential = credential
 	doc, signed, err := x.open(credential)
 	if err != nil {
 		return x.fail(CheckRead, Unchecked, Failed, err)
@@ -134,10 +133,8 @@ func Examine(ctx context.Context, file []byte, at time.Time, fetch Fetcher) Exam
 func (x *examiner) whose(method string) string {
 	i := x.out.Seen.Issuer
 	if strings.HasPrefix(i.ID, "did:key:") || strings.HasPrefix(i.ID, "did:jwk:") {
-		return fmt.Sprintf(
-			"Signed with the key that is its issuer, %s. Who has that key is not said anywhere; the name is their own word.",
-			i.ID,
-		)
+		return "Signed with the key that is its issuer, " + i.ID +
+			". Who has that key is not said anywhere; the name is their own word."
 	}
 	key, ok := strings.CutPrefix(method, i.ID)
 	if !ok {
@@ -158,23 +155,18 @@ func (x *examiner) pass(what, detail string) {
 func (x *examiner) fail(what string, verdict Verdict, outcome string, err error) Examination {
 	detail := sentence(err)
 	x.out.Checks = append(x.out.Checks, Check{what, outcome, detail})
-	if rank(verdict) > rank(x.out.Verdict) {
+	if Worse(verdict, x.out.Verdict) {
 		x.out.Verdict, x.out.Why = verdict, detail
 	}
 	return x.out
 }
 
 // Worse reports whether one verdict is to be said before another.
-func Worse(a, b Verdict) bool { return rank(a) > rank(b) }
+func Worse(a, b Verdict) bool { return slices.Index(verdicts, a) > slices.Index(verdicts, b) }
 
-// rank orders verdicts by what is to be said first.
-func rank(v Verdict) int {
-	for i, r := range []Verdict{Valid, Unchecked, NotYetValid, Expired, Suspended, Revoked, UnknownIssuer, Altered} {
-		if r == v {
-			return i
-		}
-	}
-	return -1
+// Unreadable is what looking gave where there was nothing to look at, with why.
+func Unreadable(why string) Examination {
+	return Examination{Verdict: Unchecked, Why: why, Checks: []Check{{CheckRead, Failed, why}}}
 }
 
 // sentence makes a sentence of an error.

@@ -33,7 +33,6 @@ type claims struct {
 	Iss string `json:"iss"`
 	Jti string `json:"jti"`
 	Nbf int64  `json:"nbf"`
-	Exp int64  `json:"exp,omitempty"`
 }
 
 // An award or a status list, each with its claims.
@@ -50,16 +49,12 @@ type (
 
 // Sign secures a credential as a JWT. kid is the address at which the public JWK can be fetched.
 func Sign(c badge.Credential, key jwk.Key, kid string) (string, error) {
-	claims := claims{Iss: c.Issuer.ID, Jti: c.ID, Nbf: c.ValidFrom.Unix()}
-	if c.ValidUntil != nil {
-		claims.Exp = c.ValidUntil.Unix()
-	}
-	return sign(signedAward{c, claims}, c.ID, key, kid)
+	return sign(signedAward{c, claims{c.Issuer.ID, c.ID, c.ValidFrom.Unix()}}, c.ID, key, kid)
 }
 
 // SignList secures a status list in the same way (Bitstring Status List 1.0, 2.2).
 func SignList(l badge.StatusList, key jwk.Key, kid string) (string, error) {
-	return sign(signedList{l, claims{Iss: l.Issuer, Jti: l.ID, Nbf: l.ValidFrom.Unix()}}, l.ID, key, kid)
+	return sign(signedList{l, claims{l.Issuer, l.ID, l.ValidFrom.Unix()}}, l.ID, key, kid)
 }
 
 func sign(credential any, id string, key jwk.Key, kid string) (string, error) {
@@ -96,10 +91,4 @@ func Plain(token string) ([]byte, error) {
 		delete(doc, claim)
 	}
 	return json.Marshal(doc)
-}
-
-// See reads what a credential says, without looking whether it is true.
-func See(credential []byte) (Seen, error) {
-	doc, _, err := openCredential(credential)
-	return see(doc), err
 }

@@ -1,6 +1,7 @@
 package openbadge
 
 import (
+	"cmp"
 	"crypto/md5" //nolint:gosec // the standard's older way to hash an address, only read
 	"crypto/sha256"
 	"encoding/hex"
@@ -11,10 +12,8 @@ import (
 // Seen is what a credential of any issuer says. Everything in it is text of strangers.
 type Seen struct {
 	ID                  string
-	Name, Description   string
 	Issuer              SeenIssuer
 	Achievement         SeenAchievement
-	Holder              string // the id of the holder, often a DID; "" when an address says whose it is
 	Narrative           string
 	Evidence            []SeenEvidence
 	Results             []SeenResult
@@ -26,22 +25,19 @@ type Seen struct {
 }
 
 // SeenIssuer is who says to have awarded it.
-type SeenIssuer struct{ ID, Name, URL, Image string }
+type SeenIssuer struct{ ID, Name, URL string }
 
-// SeenAchievement is what it was awarded for.
-type SeenAchievement struct {
-	ID, Name, Description, Criteria, CriteriaURL, Image string
-	Tags                                                []string
-}
+// SeenAchievement is what it was awarded for; its criteria are a text, or the address of one.
+type SeenAchievement struct{ Name, Description, Criteria string }
 
 // SeenEvidence is a piece of evidence.
-type SeenEvidence struct{ ID, Name, Description, Narrative string }
+type SeenEvidence struct{ ID, Name, Narrative string }
 
 // SeenResult is a result that was reached.
 type SeenResult struct{ Name, Value, Status string }
 
 // SeenStatus says where to look whether it still holds.
-type SeenStatus struct{ ID, Type, Purpose, Index, List string }
+type SeenStatus struct{ Type, Purpose, Index, List string }
 
 type identity struct {
 	hashed     bool
@@ -91,28 +87,18 @@ func see(doc map[string]any) Seen {
 	criteria := part(achievement["criteria"])
 	issuer := part(doc["issuer"])
 	s := Seen{
-		ID: text(doc["id"]), Name: text(doc["name"]), Description: text(doc["description"]),
-		Issuer: SeenIssuer{
-			ID: text(
-				issuer["id"],
-			), Name: text(issuer["name"]), URL: text(issuer["url"]), Image: text(part(issuer["image"])["id"]),
-		},
+		ID:     text(doc["id"]),
+		Issuer: SeenIssuer{ID: text(issuer["id"]), Name: text(issuer["name"]), URL: text(issuer["url"])},
 		Achievement: SeenAchievement{
-			ID: text(
-				achievement["id"],
-			), Name: text(achievement["name"]), Description: text(achievement["description"]),
-			Criteria: text(criteria["narrative"]), CriteriaURL: text(criteria["id"]),
-			Image: text(part(achievement["image"])["id"]),
+			Name: text(achievement["name"]), Description: text(achievement["description"]),
+			Criteria: cmp.Or(text(criteria["narrative"]), text(criteria["id"])),
 		},
-		Holder: text(subject["id"]), Narrative: text(subject["narrative"]),
-		validFrom: either(text(doc["validFrom"]), text(doc["issuanceDate"])),
-		validEnd:  either(text(doc["validUntil"]), text(doc["expirationDate"])),
+		Narrative: text(subject["narrative"]),
+		validFrom: cmp.Or(text(doc["validFrom"]), text(doc["issuanceDate"])),
+		validEnd:  cmp.Or(text(doc["validUntil"]), text(doc["expirationDate"])),
 	}
 	s.ValidFrom, _ = time.Parse(time.RFC3339, s.validFrom)
 	s.ValidUntil, _ = time.Parse(time.RFC3339, s.validEnd)
-	for _, t := range many(achievement["tag"]) {
-		s.Achievement.Tags = append(s.Achievement.Tags, text(t))
-	}
 	for _, x := range many(subject["identifier"]) {
 		i := part(x)
 		hashed, _ := i["hashed"].(bool)
@@ -124,9 +110,7 @@ func see(doc map[string]any) Seen {
 	for _, x := range many(doc["credentialStatus"]) {
 		e := part(x)
 		s.Status = append(s.Status, SeenStatus{
-			ID: text(
-				e["id"],
-			), Type: text(e["type"]), Purpose: text(e["statusPurpose"]), Index: text(e["statusListIndex"]),
+			Type: text(e["type"]), Purpose: text(e["statusPurpose"]), Index: text(e["statusListIndex"]),
 			List: text(e["statusListCredential"]),
 		})
 	}
@@ -138,9 +122,7 @@ func (s *Seen) shown(doc, subject, achievement map[string]any) {
 	for _, x := range many(doc["evidence"]) {
 		e := part(x)
 		s.Evidence = append(s.Evidence, SeenEvidence{
-			ID: text(
-				e["id"],
-			), Name: text(e["name"]), Description: text(e["description"]), Narrative: text(e["narrative"]),
+			ID: text(e["id"]), Name: text(e["name"]), Narrative: cmp.Or(text(e["narrative"]), text(e["description"])),
 		})
 	}
 	names := map[string]string{}
@@ -153,13 +135,6 @@ func (s *Seen) shown(doc, subject, achievement map[string]any) {
 			Name: names[text(r["resultDescription"])], Value: text(r["value"]), Status: text(r["status"]),
 		})
 	}
-}
-
-func either(a, b string) string {
-	if a != "" {
-		return a
-	}
-	return b
 }
 
 // many gives a member that may be one or several.

@@ -19,7 +19,6 @@ import (
 // secured is a credential with what secures it: a token, or proofs inside it.
 type secured struct {
 	token  []byte
-	kid    string
 	header jws.Headers
 	claims map[string]any
 
@@ -56,9 +55,9 @@ func openCredential(credential []byte) (map[string]any, secured, error) {
 	if err != nil {
 		return nil, secured{}, fmt.Errorf("%w: its contents cannot be read", ErrInvalid)
 	}
-	s := secured{token: credential, header: message.Signatures()[0].ProtectedHeaders(), claims: claims}
-	s.kid, _ = s.header.KeyID()
-	return unwrapped(claims), s, nil
+	return unwrapped(claims), secured{
+		token: credential, header: message.Signatures()[0].ProtectedHeaders(), claims: claims,
+	}, nil
 }
 
 // unwrapped gives the credential in a token: its payload itself, or, in the data model 1.1, a member of it (VC Data
@@ -263,9 +262,9 @@ func oneOf(x any, want string) bool {
 
 // tokenKey finds the key that signed a token: at the address that it names, or in the token itself.
 func (x *examiner) tokenKey(s secured, issuer string) (jwk.Key, string, error) {
-	if s.kid != "" {
-		key, err := x.keyAt(s.kid, issuer)
-		return key, s.kid, err
+	if kid, _ := s.header.KeyID(); kid != "" {
+		key, err := x.keyAt(kid, issuer)
+		return key, kid, err
 	}
 	inside, ok := s.header.JWK()
 	if !ok {

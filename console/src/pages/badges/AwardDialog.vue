@@ -4,13 +4,12 @@ import Button from 'primevue/button'
 import { computed, ref, watch } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
-import { people } from '../../parts/find'
-import Finder from '../../parts/Finder.vue'
 import AreaField from '../../parts/form/AreaField.vue'
 import FileField from '../../parts/form/FileField.vue'
 import Frame from '../../parts/form/Frame.vue'
 import TextField from '../../parts/form/TextField.vue'
 import Oops from '../../parts/Oops.vue'
+import PeoplePick from '../../parts/PeoplePick.vue'
 import Awardings from './Awardings.vue'
 
 /** Awards a badge by hand, or from a file: first what would become of everybody is shown, then exactly that is done. */
@@ -21,17 +20,6 @@ const chosen = ref<{ id: string; name: string }[]>([])
 const note = ref('')
 const evidence = ref('')
 const file = ref<File>()
-
-const names = ref<Record<string, string>>({})
-const found = ref('')
-async function search(text: string) {
-  const all = await people(text)
-  for (const p of all.items) names.value[p.id] = p.label
-  return all
-}
-watch(found, (id) => {
-  if (id && !chosen.value.some((p) => p.id === id)) chosen.value.push({ id, name: names.value[id] ?? id })
-})
 
 const awards = useMutation({
   mutationFn: (apply: boolean) =>
@@ -84,22 +72,7 @@ function byHand() {
   >
     <form @submit.prevent="awards.mutate(ready > 0)">
       <template v-if="!file && !done">
-        <div class="field">
-          <label>{{ $t('common.people') }}</label>
-          <Finder v-model="found" :label="$t('sections.nameAddressOrIdentifier')" :search="search" />
-          <ul class="on">
-            <li v-for="(p, i) in chosen" :key="p.id">
-              {{ p.name }}
-              <Button
-                size="small"
-                variant="text"
-                label="×"
-                :aria-label="$t('sections.takeOff', { name: p.name })"
-                @click="chosen.splice(i, 1)"
-              />
-            </li>
-          </ul>
-        </div>
+        <PeoplePick v-model="chosen" />
         <AreaField
           id="note"
           v-model="note"
@@ -143,25 +116,3 @@ function byHand() {
     </form>
   </Frame>
 </template>
-
-<style scoped>
-.field :deep(.finder),
-.field :deep(.p-autocomplete),
-.field :deep(.p-autocomplete-input) {
-  width: 100%;
-}
-
-.on {
-  list-style: none;
-  padding: 0;
-  margin: 0;
-  max-height: 9rem;
-  overflow-y: auto;
-}
-
-.on li {
-  display: flex;
-  justify-content: space-between;
-  border-bottom: 1px solid var(--hair);
-}
-</style>

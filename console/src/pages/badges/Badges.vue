@@ -2,9 +2,10 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
-import { ref } from 'vue'
+import { computed, ref } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
+import { here } from '../../parts/address'
 import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
@@ -26,9 +27,9 @@ const restore = useMutation({
   onSuccess: () => queries.invalidateQueries(),
 })
 const form = ref(false)
-// Pictures are loaded from where the console is, whatever the public address.
-const here = (address: string) => new URL(address).pathname
-const picturing = ref<Schemas['Badge']>()
+// The badge itself is looked up in the list, which tells of its new picture.
+const picturing = ref('')
+const pictured = computed(() => badges.data.value?.items.find((b) => b.id === picturing.value))
 const awarding = ref<Schemas['Badge']>()
 const revoking = ref<Schemas['Award']>()
 const suspends = ref(false)
@@ -81,7 +82,7 @@ function doubt(award: Schemas['Award'], suspend: boolean) {
           variant="text"
           :label="$t('badges.picture')"
           :aria-label="$t('badges.pictureOf', { name: data.name })"
-          @click="picturing = data"
+          @click="picturing = data.id"
         />
         <Button
           v-if="!data.awards && !data.revoked"
@@ -155,7 +156,7 @@ function doubt(award: Schemas['Award'], suspend: boolean) {
     </Column>
   </Listing>
   <Oops :error="restore.error.value" />
-  <PictureDialog v-if="picturing" :badge="picturing" @close="picturing = undefined" />
+  <PictureDialog v-if="pictured" :badge="pictured" @close="picturing = ''" />
   <AwardDialog v-if="awarding" :badge="awarding" @close="awarding = undefined" />
   <BadgeForm v-if="form" @close="form = false" />
   <RevokeDialog v-if="revoking" :award="revoking" :suspends="suspends" @close="revoking = undefined" />

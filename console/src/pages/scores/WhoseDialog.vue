@@ -43,11 +43,3 @@ const sending = computed(() => give.isPending.value)
     </form>
   </Frame>
 </template>
-
-<style scoped>
-.field :deep(.finder),
-.field :deep(.p-autocomplete),
-.field :deep(.p-autocomplete-input) {
-  width: 100%;
-}
-</style>

@@ -6,12 +6,11 @@ import { computed, ref, watch } from 'vue'
 
 import { api, every, ok, type Schemas } from '../../api/client'
 import { useVersion } from '../../parts/draft'
-import { people } from '../../parts/find'
-import Finder from '../../parts/Finder.vue'
 import ChoiceField from '../../parts/form/ChoiceField.vue'
 import Frame from '../../parts/form/Frame.vue'
 import TextField from '../../parts/form/TextField.vue'
 import Oops from '../../parts/Oops.vue'
+import PeoplePick from '../../parts/PeoplePick.vue'
 
 /** Makes a list of people, or changes one; who is on it now is shown. */
 const props = defineProps<{ edit?: Schemas['PeopleList'] }>()
@@ -53,17 +52,6 @@ watch(now.data, (all) => {
   on.value = all.map((p) => ({ id: p.personId, name: p.name }))
 })
 const made = useVersion(props.edit?.version)
-// Whoever is found comes on the list.
-const found = ref('')
-async function search(text: string) {
-  const all = await people(text)
-  for (const p of all.items) names.value[p.id] = p.label
-  return all
-}
-const names = ref<Record<string, string>>({})
-watch(found, (id) => {
-  if (id && !on.value.some((p) => p.id === id)) on.value.push({ id, name: names.value[id] ?? id })
-})
 const save = useMutation({
   mutationFn: () => {
     const ids = on.value.map((p) => p.id)
@@ -135,22 +123,7 @@ const ready = computed(() =>
         :placeholder="kind === 'named' ? '' : $t('sections.thatOfCourseOrOrganisation')"
         :label="$t('common.name')"
       />
-      <div v-if="kind === 'named'" class="field">
-        <label>{{ $t('common.people') }}</label>
-        <Finder v-model="found" :label="$t('sections.nameAddressOrIdentifier')" :search="search" />
-        <ul class="on">
-          <li v-for="(p, i) in on" :key="p.id">
-            {{ p.name }}
-            <Button
-              size="small"
-              variant="text"
-              label="×"
-              :aria-label="$t('sections.takeOff', { name: p.name })"
-              @click="on.splice(i, 1)"
-            />
-          </li>
-        </ul>
-      </div>
+      <PeoplePick v-if="kind === 'named'" v-model="on" />
       <p v-else-if="edit" class="faint">
         {{ $t('sections.peopleAreOnItNow', { data: now.data.value?.length ?? '…' }) }}
       </p>
@@ -181,18 +154,5 @@ const ready = computed(() =>
   display: flex;
   gap: 0.4rem;
   font-weight: 400;
-}
-
-.on {
-  list-style: none;
-  padding: 0;
-  max-height: 14rem;
-  overflow-y: auto;
-}
-
-.on li {
-  display: flex;
-  justify-content: space-between;
-  border-bottom: 1px solid var(--hair);
 }
 </style>
