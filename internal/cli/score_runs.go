@@ -344,7 +344,8 @@ func scoresDecide() *cli.Command {
 	return &cli.Command{
 		Name: "decide", Usage: "Decide about scores that differ: theirs (the book's) or ours (the source's)",
 		ArgsUsage: "SCORE-LINK theirs|ours",
-		Description: `It holds until either side changes again. Nothing is written before the next run.
+		Description: `It holds until either side changes again. Nothing is written before the next run. About a score that was deleted
+at the source is decided person by person: with "ours" it is deleted in the book.
 
   kanban scores decide Propagation theirs --assignment "Report on cuttings" --person stu-014
   kanban scores decide Propagation theirs --period "First term, first half"

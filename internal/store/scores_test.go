@@ -176,6 +176,8 @@ func TestScoreLinks(t *testing.T) {
 	tx(t, s, func(tx *db.Tx) error { return scorestore.KeepDecision(ctx, tx, d) })
 	kept := must[[]scorestore.Decision](t)(scorestore.Decisions(ctx, s, l.ID))[0]
 	assert.Equal(t, []any{grade.Ours, mark}, []any{kept.Take, kept.Ours})
+	tx(t, s, func(tx *db.Tx) error { return scorestore.DropDecision(ctx, tx, d.ItemID, d.PersonID) })
+	assert.Empty(t, must[[]scorestore.Decision](t)(scorestore.Decisions(ctx, s, l.ID)))
 
 	o := scorestore.Owner{LinkID: l.ID, Student: "x-17", PersonID: person.ID, GivenBy: "Maud", GivenAt: time.Now()}
 	tx(t, s, func(tx *db.Tx) error { return scorestore.KeepOwner(ctx, tx, o) })

@@ -73,6 +73,7 @@ func (s *Server) scorePreview(ctx context.Context, p scorestore.Preview, err err
 		}
 		shown := api.ScoreItemPlan{
 			ID: item.ID, Title: p.Plan.Titles[item.ID], Section: sections[item.ID], Outcome: item.Outcome.String(),
+			PeriodID: p.Plan.Periods[item.ID].ID, Period: p.Plan.Periods[item.ID].Title,
 			Reasons: append([]finding.Code{}, item.Reasons...), Counts: outcomeCounts(item.Counts()),
 			Entries: each(item.Entries, func(e grade.Entry) api.ScoreEntry {
 				return scoreEntry(e,
@@ -96,7 +97,7 @@ func scoreEntry(e grade.Entry, name string) api.ScoreEntry {
 	out := api.ScoreEntry{
 		Who: e.Who, Name: name, Outcome: e.Outcome.String(), Code: e.Reason, Was: scoreMark(e.Was),
 		Theirs: scoreMark(e.Theirs), Ours: scoreMark(e.Ours), Given: scoreMark(e.Given), Shortened: e.Shortened,
-		Again: e.Again, Elsewhere: e.Elsewhere,
+		Again: e.Again, Elsewhere: e.Elsewhere, ElsewhereID: e.ElsewhereID,
 	}
 	if e.Lost != 0 {
 		out.Lost = e.Lost.Names()

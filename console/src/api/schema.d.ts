@@ -6732,6 +6732,8 @@ export interface components {
             code: string;
             /** @description The section in which they are now */
             elsewhere?: string;
+            /** @description Its id, when it is one of the score link's: the scores can go on there */
+            elsewhereId?: string;
             /** @description At the source, in its own terms */
             given: components["schemas"]["ScoreMark"];
             /** @description Flags that the book cannot hold */
@@ -6761,6 +6763,9 @@ export interface components {
             id: string;
             /** @enum {string} */
             outcome: "not-ready" | "gone" | "left-out" | "made" | "linked";
+            /** @description Title of the grading period in which it is */
+            period?: string;
+            periodId?: string;
             reasons: string[];
             section: string;
             title: string;
@@ -6867,8 +6872,8 @@ export interface components {
             sectionId?: string;
             /** @description Only of this assignment of the source; of every one when absent */
             sourceItem?: string;
-            /** @description What the source calls them */
-            student: string;
+            /** @description What the source calls them; can be absent of somebody who moved */
+            student?: string;
         };
         ScorePeriod: {
             begins?: string;

@@ -319,8 +319,9 @@ func (s *Service) Decide(ctx context.Context, who, linkID string, take grade.Sid
 			continue
 		}
 		for _, e := range item.Entries {
-			decided := e.Reason == finding.ScoreDecided
-			if e.Outcome != grade.Conflict && !decided || len(people) > 0 && !slices.Contains(people, e.Who) {
+			open := e.Outcome == grade.Conflict || e.Reason == finding.ScoreDecided ||
+				e.Outcome == grade.Withdrawn && len(people) > 0 // deleting is decided for each, never for all together
+			if !open || len(people) > 0 && !slices.Contains(people, e.Who) {
 				continue
 			}
 			list = append(list, scorestore.Decision{
@@ -348,7 +349,8 @@ func (s *Service) Decide(ctx context.Context, who, linkID string, take grade.Sid
 }
 
 // Give says whose results they are that the source has of somebody whom nobody knows or, with a section, in which one
-// a mover's result goes on. item narrows it to one assignment of the source.
+// a mover's result goes on. item narrows it to one assignment of the source. Of a mover, student can be empty: it is
+// what the source calls them.
 func (s *Service) Give(ctx context.Context, who, linkID, student, item, personID, sectionID string) error {
 	l, err := scorestore.FindLink(ctx, s.Store, linkID)
 	if err != nil {
@@ -357,6 +359,9 @@ func (s *Service) Give(ctx context.Context, who, linkID, student, item, personID
 	w, err := s.world(ctx, l)
 	if err != nil {
 		return err
+	}
+	if student == "" && sectionID != "" {
+		student = w.studentOf(personID)
 	}
 	o := scorestore.Owner{
 		LinkID: l.ID, SourceItem: item, Student: student, PersonID: personID, GivenBy: who, GivenAt: s.Clock.Now(),
@@ -394,6 +399,20 @@ func (s *Service) Give(ctx context.Context, who, linkID, student, item, personID
 		return tx.Announce(ctx, "scoreLink", linkID)
 	})
 	return s.changed(ctx, linkID, err)
+}
+
+// studentOf is what the source calls a person; "" when that is not known, or not one name only.
+func (w *world) studentOf(person string) (student string) {
+	for name, is := range w.person {
+		if is != person {
+			continue
+		}
+		if student != "" {
+			return ""
+		}
+		student = name
+	}
+	return student
 }
 
 // Ungive reverts that.

@@ -411,6 +411,9 @@ func (x *carrying) arrived(ctx context.Context, tx *db.Tx, c *scorestore.Change)
 	carried := *c.Sent
 	if x.run.Reverts != nil {
 		carried = x.plan.Carried[*c.ItemID+"/"+*c.PersonID] // before the run that is undone
+		if err := scorestore.DropDecision(ctx, tx, *c.ItemID, *c.PersonID); err != nil {
+			return err
+		}
 	}
 	if err := scorestore.KeepCarried(ctx, tx, scorestore.Carried{
 		ItemID: *c.ItemID, PersonID: *c.PersonID, Mark: carried, CarriedAt: x.Clock.Now(), RunID: x.run.ID,

@@ -125,8 +125,7 @@ func (x *carrying) ask(ctx context.Context, collection, id string) error {
 // withoutDeleted looks whether what was deleted is gone: among what changed it does not show.
 func (x *carrying) withoutDeleted(ctx context.Context) error {
 	for _, c := range x.changes {
-		if c.What == scorestore.AboutScore && c.State == runstore.ChangeDone &&
-			x.plan.Deletes[*c.ItemID+"/"+*c.PersonID] {
+		if c.What == scorestore.AboutScore && c.State == runstore.ChangeDone && c.Sent.Blank() {
 			if err := x.ask(ctx, oneroster.FileResults, c.BookID); err != nil {
 				return err
 			}

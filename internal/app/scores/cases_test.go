@@ -256,8 +256,8 @@ func TestMoversScoresStayUntilSomebodyLetsThemGoOn(t *testing.T) {
 	assert.Equal(t, finding.ScoreMoved, e.Reason)
 	assert.Equal(t, "Propagation B", e.Elsewhere)
 	assert.Zero(t, p.Plan.Counts().Changes())
-	require.NoError(t, x.Scores.Give(t.Context(), "Maud", l.ID, "stu-002", "cuttings-report", x.Person("stu-002").ID,
-		x.Section("PROP-B").ID))
+	require.NoError(t, x.Scores.Give(t.Context(), "Maud", l.ID, "", "cuttings-report", x.Person("stu-002").ID,
+		e.ElsewhereID))
 	p = x.preview(l)
 	assert.Equal(t, 1, p.Plan.Counts()[grade.New])
 	r := x.run(p, false)
@@ -391,6 +391,47 @@ func TestReadsThatFailTakeNothingAway(t *testing.T) {
 		func(r *oneroster.Result) { r.Status = oneroster.ToBeDeleted })
 	assert.Equal(t, grade.Withdrawn, x.entry(x.preview(l), report, "stu-003").Outcome)
 	assert.InDelta(t, 11, x.score(report, "stu-003"), 0.001)
+}
+
+// What was deleted at the source is deleted in the book only when somebody decides so, for each score, and comes back
+// when that is reverted.
+func TestDeletedScoresAreDecidedAbout(t *testing.T) {
+	x := open(t)
+	l := x.link()
+	x.mark("cuttings-report", "stu-003", oneroster.ScoreFullyGraded, 11, nil)
+	x.run(x.preview(l), false)
+	require.InDelta(t, 11, x.score(report, "stu-003"), 0.001)
+	x.mark("cuttings-report", "stu-003", oneroster.ScoreFullyGraded, 1,
+		func(r *oneroster.Result) { r.Status = oneroster.ToBeDeleted })
+	p := x.preview(l)
+	e := x.entry(p, report, "stu-003")
+	require.Equal(t, grade.Withdrawn, e.Outcome)
+	item := x.item(p, report, e.Who)
+	_, err := x.Scores.Decide(t.Context(), "Maud", l.ID, grade.Ours, nil, nil)
+	require.Error(t, err, "not for all together")
+	n, err := x.Scores.Decide(t.Context(), "Maud", l.ID, grade.Theirs, []string{item}, []string{e.Who})
+	require.NoError(t, err)
+	assert.Equal(t, 1, n)
+	assert.Equal(t, grade.Kept, x.entry(x.preview(l), report, "stu-003").Outcome)
+	_, err = x.Scores.Decide(t.Context(), "Maud", l.ID, grade.Ours, []string{item}, []string{e.Who})
+	require.NoError(t, err)
+	p = x.preview(l)
+	assert.Equal(t, grade.Replacing, x.entry(p, report, "stu-003").Outcome)
+	assert.Len(t, p.Plan.Losses(), 1)
+	_, err = x.Scores.Start(t.Context(), "Maud", p.ID, false)
+	require.Error(t, err, "a value of the book is lost, which nobody approved")
+	r := x.run(p, true)
+	require.Equal(t, runstore.Finished, r.State, r.Error)
+	_, there := x.inBook(report, "stu-003")
+	assert.False(t, there)
+	after := x.entry(x.preview(l), report, "stu-003")
+	assert.Equal(t, grade.Unchanged, after.Outcome)
+	assert.Equal(t, finding.ScoreDeleted, after.Reason)
+	back, err := x.Scores.Revert(t.Context(), r.ID)
+	require.NoError(t, err)
+	x.run(back, true)
+	assert.InDelta(t, 11, x.score(report, "stu-003"), 0.001)
+	assert.Equal(t, grade.Withdrawn, x.entry(x.preview(l), report, "stu-003").Outcome)
 }
 
 // Whatever the source says, the book's own values are never lost under the usual policy, a preview has every result

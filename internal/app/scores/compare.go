@@ -52,6 +52,9 @@ func (w *world) gradeItem(x scorestore.Item, now time.Time) grade.Item {
 		out.Reasons = append([]finding.Code{finding.ItemUnreadable}, out.Reasons...)
 	}
 	_, out.PeriodFinal = w.final[period]
+	if at := slices.IndexFunc(w.sessions, func(p scorestore.Session) bool { return p.ID == period }); at >= 0 {
+		w.inPeriod[x.ID] = scorestore.InPeriod{ID: period, Title: w.sessions[at].Title}
+	}
 	out.Results = w.results(x, in)
 	for _, r := range w.book.results[x.BookItem] {
 		if x.BookItem == "" || r.Deleted {
@@ -169,7 +172,7 @@ func (w *world) place(r *grade.Result, x scorestore.Item, in section, given stri
 		return true
 	case slices.Contains(before, in.ID):
 		if !learns[in.ID] {
-			r.Elsewhere = w.whereNow(r.Who)
+			r.Elsewhere, r.ElsewhereID = w.whereNow(r.Who)
 			r.NotInBook = r.Elsewhere == ""
 		}
 		return true
@@ -195,14 +198,14 @@ func (w *world) carriedIn(item, person string) (sections []string) {
 	return sections
 }
 
-// whereNow is the title of the section in which somebody learns.
-func (w *world) whereNow(person string) string {
+// whereNow is the title of the section in which somebody learns, with its id when it is one of the link.
+func (w *world) whereNow(person string) (title, id string) {
 	for _, x := range w.sections {
 		if w.learns[person][x.ID] {
-			return x.Title
+			return x.Title, x.ID
 		}
 	}
-	return w.outside[person]
+	return w.outside[person], ""
 }
 
 // compared is a link with its plan.
@@ -251,6 +254,10 @@ func (c *compared) makes() (list []grade.Category) {
 // kept gives the plan as it is kept, with names.
 func (s *Service) kept(ctx context.Context, c *compared) (scorestore.Plan, error) {
 	out := scorestore.Plan{Plan: c.plan, Titles: map[string]string{}, Names: map[string]string{}, Makes: c.makes()}
+	if err := s.deletes(ctx, c, &out); err != nil {
+		return out, err
+	}
+	out.Periods = c.inPeriod
 	for _, x := range c.rows {
 		out.Titles[x.ID] = c.titleOf(x)
 	}
@@ -270,6 +277,38 @@ func (s *Service) kept(ctx context.Context, c *compared) (scorestore.Plan, error
 		out.Names[p.ID] = p.Name()
 	}
 	return out, err
+}
+
+// deletes notes which scores are deleted in the book because somebody decided so. A book that grants no deleting
+// keeps them.
+func (s *Service) deletes(ctx context.Context, c *compared, out *scorestore.Plan) error {
+	var found []*grade.Entry
+	out.Deletes = map[string]bool{}
+	for i := range c.plan.Items {
+		item := &c.plan.Items[i]
+		for k := range item.Entries {
+			if e := &item.Entries[k]; e.Outcome == grade.Replacing && e.Ours.Blank() {
+				found = append(found, e)
+				out.Deletes[item.ID+"/"+e.Who] = true
+			}
+		}
+	}
+	if len(found) == 0 {
+		return nil
+	}
+	book, _, err := s.openBook(ctx, c.link.BookInterfaceID)
+	if err != nil {
+		return err
+	}
+	_, _, granted, err := book.Grants(ctx)
+	if err != nil || granted {
+		return err
+	}
+	clear(out.Deletes)
+	for _, e := range found {
+		e.Outcome, e.Reason = grade.Refused, finding.ScoreNotDeletable
+	}
+	return nil
 }
 
 // strange names somebody whom nobody knows; it is empty for all others.

@@ -137,6 +137,16 @@ func (x *school) entry(p scorestore.Preview, title, identifier string) grade.Ent
 	return grade.Entry{}
 }
 
+// item is the id of the assignment of a title in which somebody has an entry.
+func (x *school) item(p scorestore.Preview, title, who string) string {
+	for _, item := range p.Plan.Items {
+		if p.Plan.Titles[item.ID] == title && item.Entry(who) != nil {
+			return item.ID
+		}
+	}
+	return ""
+}
+
 // inBook is a person's score in the office's book.
 func (x *school) inBook(title, student string) (oneroster.Result, bool) {
 	items := map[string]bool{}

@@ -142,6 +142,7 @@ type world struct {
 	final    map[string]string // periods
 	sessions []scorestore.Session
 	matches  map[string]grade.CategoryMatch // by category of the source
+	inPeriod map[string]scorestore.InPeriod // by item, of those that were compared
 	before   map[string]string
 }
 
@@ -204,7 +205,10 @@ func (s *Service) newSections(ctx context.Context, l scorestore.Link, had []scor
 
 // world reads everything of a link, and keeps the assignments that are new.
 func (s *Service) world(ctx context.Context, l scorestore.Link) (*world, error) {
-	w := &world{link: l, carried: map[string]map[string]grade.Mark{}, decided: map[string][]grade.Decision{}}
+	w := &world{
+		link: l, carried: map[string]map[string]grade.Mark{}, decided: map[string][]grade.Decision{},
+		inPeriod: map[string]scorestore.InPeriod{},
+	}
 	var err error
 	if w.sections, err = s.sectionsOf(ctx, l); err != nil {
 		return nil, err

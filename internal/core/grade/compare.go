@@ -57,8 +57,8 @@ type Entry struct {
 	// Again says that work was handed in after it was marked: the old score stays
 	// until there is a new one.
 	Again bool
-	// Elsewhere is the section in which the person is now.
-	Elsewhere string
+	// Elsewhere is the section in which the person is now, ElsewhereID its id when it is one of the same score link.
+	Elsewhere, ElsewhereID string
 }
 
 // ItemOutcome is what is to happen with an assignment itself.
@@ -196,17 +196,20 @@ func (s *sides) entry(who string, item *Item, p *Policy, stopped finding.Code) E
 		e.Was = s.carried.Mark
 	}
 	if s.result != nil {
-		e.Given, e.Again, e.Elsewhere = s.result.Mark, s.result.Again(), s.result.Elsewhere
+		e.Given, e.Again = s.result.Mark, s.result.Again()
+		e.Elsewhere, e.ElsewhereID = s.result.Elsewhere, s.result.ElsewhereID
 	}
 	switch {
 	case s.results > 1 || s.helds > 1:
 		e.Outcome, e.Reason = Refused, finding.ScoreTwice
 	case s.result == nil:
 		e.Outcome, e.Reason = s.without(item, stopped)
-	case stopped != "":
+	case stopped != "" && stopped != finding.PeriodFinal:
 		e.Outcome, e.Reason = Waiting, stopped
 	default:
-		s.decide(&e, item, p)
+		if s.decide(&e, item, p); stopped != "" && e.Outcome != Unchanged { // the period is final
+			e.Outcome, e.Reason = Waiting, stopped
+		}
 	}
 	return e
 }
@@ -232,11 +235,7 @@ func (s *sides) decide(e *Entry, item *Item, p *Policy) {
 		return
 	}
 	if r.Deleted {
-		if s.carried == nil && e.Theirs.Blank() {
-			e.Outcome, e.Reason = Unchanged, finding.ScoreDeleted
-		} else {
-			e.Outcome, e.Reason = Withdrawn, finding.ScoreDeleted
-		}
+		e.Outcome, e.Reason = s.deleted(e, item, p)
 		return
 	}
 	var reason finding.Code
@@ -255,6 +254,26 @@ func (s *sides) decide(e *Entry, item *Item, p *Policy) {
 	if e.Outcome.Writes() && s.held != nil && s.held.Locked {
 		e.Outcome, e.Reason = Waiting, finding.ScoreLocked
 	}
+}
+
+// deleted is about a result that the source says it has deleted: the book's stays until somebody decides.
+func (s *sides) deleted(e *Entry, item *Item, p *Policy) (Outcome, finding.Code) {
+	d := s.decision
+	switch {
+	case s.held != nil && s.held.Unread:
+		return Waiting, finding.BookNotRead
+	case e.Theirs.Blank() && s.carried != nil && (item.BookUnknown || s.carried.Unproven):
+		return Withdrawn, finding.ScoreDeleted // what was handed over may be there
+	case e.Theirs.Blank():
+		return Unchanged, finding.ScoreDeleted
+	case d == nil || !p.same(&d.Theirs, &e.Theirs) || !d.Ours.Blank():
+		return Withdrawn, finding.ScoreDeleted
+	case d.Take == Theirs:
+		return Kept, finding.ScoreDecided
+	case s.held != nil && s.held.Locked:
+		return Waiting, finding.ScoreLocked
+	}
+	return Replacing, finding.ScoreDecided
 }
 
 // heldBack is the reason why a result does not travel yet; empty when it may.

@@ -50,9 +50,10 @@ type Result struct {
 	// NotGiven says that this person was not given the assignment at all.
 	NotGiven bool
 	// Elsewhere is the section in which the person is now, when it is another one
-	// than the book's; NotInBook says that the book's class has nobody of them.
-	Elsewhere string
-	NotInBook bool
+	// than the book's, ElsewhereID its id when it is one of the same score link;
+	// NotInBook says that the book's class has nobody of them.
+	Elsewhere, ElsewhereID string
+	NotInBook              bool
 	// Mark is what was given, in the source's own terms.
 	Mark Mark
 	// CommentHidden says that learners cannot see the comment at the source.
@@ -98,7 +99,7 @@ type Side uint8
 // The sides of a conflict.
 const (
 	Theirs Side = iota // the book's value stays
-	Ours               // the source's value is carried
+	Ours               // the source's value is carried; what was deleted there is deleted in the book
 )
 
 // Content says what of an assignment is carried.

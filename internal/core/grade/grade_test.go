@@ -145,6 +145,27 @@ func TestWhatIsNotReadEndsNothing(t *testing.T) {
 		i.Results = []Result{{Who: "a", Status: Final, Deleted: true}}
 	})
 	assert.Equal(t, Withdrawn, deleted.Outcome)
+	decided := func(take Side, theirs float64) Entry {
+		return one(func(i *Item, _ *Policy) {
+			carried(i)
+			i.Results = []Result{{Who: "a", Status: Final, Deleted: true}}
+			i.Decisions = []Decision{{Who: "a", Take: take, Theirs: points(theirs)}}
+		})
+	}
+	assert.Equal(t, Kept, decided(Theirs, 7).Outcome)
+	assert.Equal(t, Replacing, decided(Ours, 7).Outcome)
+	assert.True(t, decided(Ours, 7).Ours.Blank())
+	assert.Equal(t, Withdrawn, decided(Ours, 8).Outcome, "the book has changed since it was decided")
+	nowhere := one(func(i *Item, _ *Policy) {
+		carried(i)
+		i.Held, i.Results = nil, []Result{{Who: "a", Status: Final, Deleted: true}}
+	})
+	assert.Equal(t, Unchanged, nowhere.Outcome, "neither side has it any more")
+	handed := one(func(i *Item, _ *Policy) {
+		i.BookUnknown, i.Held, i.Carried = true, nil, []Carried{{Who: "a", Mark: points(7)}}
+		i.Results = []Result{{Who: "a", Status: Final, Deleted: true}}
+	})
+	assert.Equal(t, Withdrawn, handed.Outcome, "what was handed over may be there")
 	// Of a book that was not read, what was handed over last is all that is known.
 	book := func(was, ours float64) Entry {
 		return one(func(i *Item, _ *Policy) {
@@ -326,6 +347,11 @@ func TestAssignmentsThatAreNotCarried(t *testing.T) {
 		i.Results = []Result{{Who: "a", Status: Final, Mark: points(2)}}
 	})
 	assert.Equal(t, finding.PeriodFinal, final.Reason)
+	agrees := one(func(i *Item, _ *Policy) {
+		i.PeriodFinal = true
+		i.Held, i.Results = []Held{{Who: "a", Mark: points(2)}}, []Result{{Who: "a", Status: Final, Mark: points(2)}}
+	})
+	assert.Equal(t, Unchanged, agrees.Outcome, "what agrees is not held back")
 	made := Compare([]Item{{ID: "i", Source: LineItem{Maximum: 5}}}, DefaultPolicy())
 	assert.Equal(t, ItemMade, made.Items[0].Outcome)
 }

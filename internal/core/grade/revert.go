@@ -31,7 +31,7 @@ func RevertOf(changes []Change, now func(item, who string) (Mark, bool), policy 
 		switch {
 		case policy.same(&mark, &c.Before):
 			r.Outcome, r.Reason = Unchanged, finding.ScoreSame
-		case !has || !policy.same(&mark, &c.Sent):
+		case !has && !c.Sent.Blank() || !policy.same(&mark, &c.Sent):
 			r.Outcome, r.Reason = Conflict, finding.ChangedSince
 		default:
 			r.Deletes = c.Before.Blank()

@@ -130,6 +130,12 @@ func Decisions(ctx context.Context, from db.From, linkID string) ([]Decision, er
 	return list, err
 }
 
+// DropDecision forgets what was decided about a score.
+func DropDecision(ctx context.Context, tx *db.Tx, itemID, personID string) error {
+	_, err := db.Exec(ctx, tx, `DELETE FROM score_decisions WHERE item_id = $1 AND person_id = $2`, itemID, personID)
+	return db.Known(err, "forgetting the decision")
+}
+
 // KeepDecision keeps a decision; the latest counts.
 func KeepDecision(ctx context.Context, tx *db.Tx, d Decision) error {
 	theirs, err := json.Marshal(d.Theirs)

@@ -31,12 +31,20 @@ type Plan struct {
 	// Titles are those of the assignments, by item; Names those of the people.
 	Titles map[string]string `json:"titles"`
 	Names  map[string]string `json:"names"`
+	// Periods are the grading periods in which assignments are, by item.
+	Periods map[string]InPeriod `json:"periods,omitempty"`
 	// Makes are categories that are made first.
 	Makes []grade.Category `json:"makes,omitempty"`
-	// Deletes are results that a revert takes out of the book: item and person with a slash between.
+	// Deletes are results that are taken out of the book: item and person with a slash between.
 	Deletes map[string]bool `json:"deletes,omitempty"`
 	// Carried is what was carried before the run that a revert undoes, likewise.
 	Carried map[string]grade.Mark `json:"carried,omitempty"`
+}
+
+// InPeriod is the grading period in which an assignment is.
+type InPeriod struct {
+	ID    string `json:"id"`
+	Title string `json:"title"`
 }
 
 // FindPreview finds one by id.

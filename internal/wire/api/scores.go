@@ -218,13 +218,19 @@ type ScoreEntry struct {
 	Shortened bool         `json:"shortened,omitempty" doc:"The comment is cut"`
 	Again     bool         `json:"again,omitempty" doc:"Work was handed in after it was marked"`
 	Elsewhere string       `json:"elsewhere,omitempty" doc:"The section in which they are now"`
+	// ElsewhereID is empty when that section is none of the score link's.
+	ElsewhereID string `json:"elsewhereId,omitempty" doc:"Its id, when it is one of the score link's: the scores can go on there"`
 }
 
 // ScoreItemPlan is what is to happen with one assignment and each of its scores.
 type ScoreItemPlan struct {
-	ID      string         `json:"id"`
-	Title   string         `json:"title"`
-	Section string         `json:"section"`
+	ID      string `json:"id"`
+	Title   string `json:"title"`
+	Section string `json:"section"`
+	// PeriodID and Period are of the grading period in which it is.
+	PeriodID string `json:"periodId,omitempty"`
+	Period   string `json:"period,omitempty" doc:"Title of the grading period in which it is"`
+
 	Outcome string         `json:"outcome" enum:"not-ready,gone,left-out,made,linked"`
 	Reasons []finding.Code `json:"reasons"`
 	Counts  map[string]int `json:"counts"`
@@ -300,7 +306,7 @@ type DecidedScores struct {
 
 // ScoreOwner says whose results they are.
 type ScoreOwner struct {
-	Student    string `json:"student" doc:"What the source calls them"`
+	Student    string `json:"student,omitempty" doc:"What the source calls them; can be absent of somebody who moved"`
 	SourceItem string `json:"sourceItem,omitempty" doc:"Only of this assignment of the source; of every one when absent"`
 	PersonID   string `json:"personId,omitempty" doc:"Whose they are; empty reverts that"`
 	SectionID  string `json:"sectionId,omitempty" doc:"In which section they go on, for somebody who moved"`

@@ -8,6 +8,7 @@ import { api, ok, type Schemas } from '../../api/client'
 import { refresh } from '../../api/live'
 import { useAddress } from '../../parts/address'
 import { ask } from '../../parts/form/ask'
+import ChoiceField from '../../parts/form/ChoiceField.vue'
 import TextField from '../../parts/form/TextField.vue'
 import TickField from '../../parts/form/TickField.vue'
 import Oops from '../../parts/Oops.vue'
@@ -108,13 +109,13 @@ async function start() {
   run.mutate()
 }
 const decide = useMutation({
-  mutationFn: (d: { take: 'theirs' | 'ours'; line?: Line }) =>
+  mutationFn: (d: { take: 'theirs' | 'ours'; line?: Line; assignments?: string[] }) =>
     ok(
       api.POST('/api/v1/score-links/{id}/decisions', {
         params: path.value,
         body: {
           take: d.take,
-          assignments: d.line ? [d.line.item.id] : undefined,
+          assignments: d.line ? [d.line.item.id] : d.assignments,
           people: d.line ? [d.line.entry.who] : undefined,
         },
       }),
@@ -123,6 +124,56 @@ const decide = useMutation({
     await preview.refetch()
     await refresh(queries, 'scoreLink')
   },
+})
+/** The grading periods whose scores differ, for deciding about one of them at once. */
+const differing = computed(() => {
+  const items = p.value?.items.filter((i) => i.counts.conflict) ?? []
+  const periods = new Map<string, { title: string; ids: string[]; n: number }>()
+  for (const i of items) {
+    const at = periods.get(i.periodId ?? '') ?? {
+      title: i.period ?? $t('scores.withoutPeriod'),
+      ids: [],
+      n: 0,
+    }
+    at.ids.push(i.id)
+    at.n += i.counts.conflict!
+    periods.set(i.periodId ?? '', at)
+  }
+  return periods
+})
+const periodChoices = computed(() => [
+  { value: '*', label: $t('scores.everyPeriod') },
+  ...[...differing.value].map(([value, x]) => ({
+    value,
+    label: `${x.title} (${x.n})`,
+  })),
+])
+const period = ref('*')
+watch(differing, (now) => {
+  if (!now.has(period.value)) period.value = '*'
+})
+function decideAll(take: 'theirs' | 'ours') {
+  decide.mutate({ take, assignments: differing.value.get(period.value)?.ids })
+}
+async function goOn(line: Line) {
+  const section = line.entry.elsewhere!
+  const sure = await ask({
+    title: $t('scores.goOnTitle', { name: line.name, section }),
+    text: $t('scores.goOnAbout', { section, old: line.section }),
+    yes: $t('scores.goOn'),
+    no: $t('common.cancel'),
+  })
+  if (sure) move.mutate(line)
+}
+const move = useMutation({
+  mutationFn: (line: Line) =>
+    ok(
+      api.POST('/api/v1/score-links/{id}/owners', {
+        params: path.value,
+        body: { personId: line.entry.personId, sectionId: line.entry.elsewhereId },
+      }),
+    ),
+  onSuccess: () => given(),
 })
 const asking = ref<string>()
 async function given() {
@@ -169,7 +220,7 @@ const quiet = computed(() => p.value && !p.value.changes && !p.value.makes)
         @click="start"
       />
     </div>
-    <Oops :error="run.error.value ?? decide.error.value" />
+    <Oops :error="run.error.value ?? decide.error.value ?? move.error.value" />
     <div v-if="quiet" class="sheet quiet" role="status">
       <b>{{ $t('scores.nothingNew') }}</b>
       <ul>
@@ -211,19 +262,26 @@ const quiet = computed(() => p.value && !p.value.changes && !p.value.makes)
     </details>
     <div v-if="p.counts.conflict" class="both">
       <b>{{ $t('scores.differ', { n: p.counts.conflict }, p.counts.conflict) }}</b>
+      <ChoiceField
+        v-if="differing.size > 1"
+        v-model="period"
+        hidden
+        :label="$t('scores.decideFor')"
+        :options="periodChoices"
+      />
       <Button
         size="small"
         variant="outlined"
         :label="$t('scores.keepAllOfBook')"
         :loading="decide.isPending.value"
-        @click="decide.mutate({ take: 'theirs' })"
+        @click="decideAll('theirs')"
       />
       <Button
         size="small"
         variant="outlined"
         :label="$t('scores.carryAllOurs')"
         :loading="decide.isPending.value"
-        @click="decide.mutate({ take: 'ours' })"
+        @click="decideAll('ours')"
       />
     </div>
     <div class="filter">
@@ -242,6 +300,7 @@ const quiet = computed(() => p.value && !p.value.changes && !p.value.makes)
       :empty="$t('scores.noScoreFits')"
       decides
       @decide="(line, take) => decide.mutate({ take, line })"
+      @go-on="goOn"
       @whose="(line) => (asking = line.entry.student)"
     />
     <WhoseDialog v-if="asking" :link="link" :student="asking" @close="asking = undefined" @done="given" />

@@ -15,7 +15,15 @@ defineProps<{
   /** Offers to decide about those that differ. */
   decides?: boolean
 }>()
-const emit = defineEmits<{ decide: [line: Line, take: 'theirs' | 'ours']; whose: [line: Line] }>()
+const emit = defineEmits<{
+  decide: [line: Line, take: 'theirs' | 'ours']
+  whose: [line: Line]
+  goOn: [line: Line]
+}>()
+const decidable = (x: Line) =>
+  ['conflict', 'withdrawn'].includes(x.entry.outcome) || x.entry.code === 'score-decided'
+/** What was deleted at the source leaves nothing to carry: taking that side deletes it in the book. */
+const carried = (x: Line) => (x.entry.ours.text === '–' ? 'delete' : 'carry')
 const kind = (o: string) => (urgent.includes(o) ? 'urgent' : writes.includes(o) ? 'writes' : 'faint')
 </script>
 
@@ -82,7 +90,15 @@ const kind = (o: string) => (urgent.includes(o) ? 'urgent' : writes.includes(o) 
           :aria-label="$t('scores.whoseOf', { name: data.entry.student, title: data.title })"
           @click="emit('whose', data)"
         />
-        <span v-if="data.entry.outcome === 'conflict' || data.entry.code === 'score-decided'" class="decide">
+        <Button
+          v-if="data.entry.elsewhereId"
+          size="small"
+          variant="outlined"
+          :label="$t('scores.goOn')"
+          :aria-label="$t('scores.goOnOf', { name: data.name, section: data.entry.elsewhere })"
+          @click="emit('goOn', data)"
+        />
+        <span v-if="decidable(data)" class="decide">
           <Button
             size="small"
             variant="outlined"
@@ -96,9 +112,13 @@ const kind = (o: string) => (urgent.includes(o) ? 'urgent' : writes.includes(o) 
           <Button
             size="small"
             variant="outlined"
-            :label="$t('scores.carryOurs', { value: data.entry.ours.text })"
+            :label="$t(`scores.${carried(data)}Ours`, { value: data.entry.ours.text })"
             :aria-label="
-              $t('scores.carryOursOf', { value: data.entry.ours.text, name: data.name, title: data.title })
+              $t(`scores.${carried(data)}OursOf`, {
+                value: data.entry.ours.text,
+                name: data.name,
+                title: data.title,
+              })
             "
             :disabled="data.entry.outcome === 'replace'"
             @click="emit('decide', data, 'ours')"
