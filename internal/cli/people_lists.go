@@ -98,12 +98,7 @@ func makeList(ctx context.Context, cmd *cli.Command) error {
 		in.Kind, in.OfID, given = "course", course.ID, given+1
 	}
 	if name := cmd.String("organisation"); name != "" {
-		org, err := named[api.Organisation]{
-			"/organisations", "organisation", "organisations", "lists organisations",
-			func(x api.Organisation) string { return x.ID },
-			func(x api.Organisation) []string { return []string{x.Name} },
-			func(x api.Organisation) string { return apart(x.Name, x.Type) },
-		}.find(ctx, c, name)
+		org, err := findOrganisation(ctx, c, name)
 		if err != nil {
 			return err
 		}
@@ -126,6 +121,15 @@ func makeList(ctx context.Context, cmd *cli.Command) error {
 	say(cmd, "%s was made: %s. Pair it like a section: kanban pairings add %q CONNECTION", l.Name,
 		count(l.Learners, "learner"), l.Name)
 	return nil
+}
+
+func findOrganisation(ctx context.Context, c *client.Client, name string) (api.Organisation, error) {
+	return named[api.Organisation]{
+		"/organisations", "organisation", "organisations", "lists organisations",
+		func(x api.Organisation) string { return x.ID },
+		func(x api.Organisation) []string { return []string{x.Name} },
+		func(x api.Organisation) string { return apart(x.Name, x.Type) },
+	}.find(ctx, c, name)
 }
 
 // peopleCalled finds people, each by what is one person's only.

@@ -24,6 +24,7 @@ func scoresOf() *cli.Command {
 			scoresPeriods(),
 			pauseScores("pause", true), pauseScores("resume", false), scoresEnd(),
 			scoresUpload(), scoresPackage(), scoresUnfinished(),
+			scoresTemplates(), scoresMismatches(), scoresFollow(),
 		},
 	}
 }
@@ -131,7 +132,7 @@ func scorePolicyFlags(more ...cli.Flag) []cli.Flag {
 func changeScorePolicy(cmd *cli.Command, p *api.ScorePolicy) (err error) {
 	for name, into := range map[string]*string{
 		"mode": &p.Mode, "content": &p.Content, "category": &p.Category, "period-kind": &p.PeriodKind,
-		"basis": &p.Basis,
+		"basis": &p.Basis, "template": &p.Template,
 	} {
 		if cmd.IsSet(name) {
 			*into = cmd.String(name)
@@ -188,6 +189,9 @@ func scoresAdd() *cli.Command {
 			&cli.StringSliceFlag{
 				Name: "book-class", Usage: "SECTION=CLASS where the book does not call a section's class as the register does",
 			},
+			&cli.StringFlag{
+				Name: "template", Usage: "begin with the template of this name; with that of the section's organisation when absent",
+			},
 			&cli.BoolFlag{Name: "anyway", Usage: "make it although both sides have few people in common"},
 			&cli.BoolFlag{Name: "apply", Usage: "do it; without this it is only shown"},
 		),
@@ -219,8 +223,7 @@ func addScoreLink(ctx context.Context, cmd *cli.Command) error {
 	if n.BookClasses, err = bookClasses(ctx, cmd, c); err != nil {
 		return err
 	}
-	n.Policy = &api.ScorePolicy{Mode: "fill-and-update", Content: "scores", Basis: "due"}
-	if err := changeScorePolicy(cmd, n.Policy); err != nil {
+	if n.Policy, err = newScorePolicy(ctx, cmd, c, s.ID); err != nil {
 		return err
 	}
 	overlap, err := client.Post[api.Page[api.ScoreOverlap]](ctx, c, "/score-links/overlap", n)
@@ -359,9 +362,10 @@ func scoresEdit() *cli.Command {
 	return &cli.Command{
 		Name: "edit", Usage: "Change what is set for a score link; what is not given stays", ArgsUsage: "SCORE-LINK",
 		Description: "  kanban scores edit Propagation --schedule \"daily 18:00\" --make-categories",
-		Flags: scorePolicyFlags(&cli.StringFlag{
-			Name: "class", Usage: "another class where work is marked; the history stays",
-		}),
+		Flags: scorePolicyFlags(
+			&cli.StringFlag{Name: "class", Usage: "another class where work is marked; the history stays"},
+			&cli.StringFlag{Name: "template", Usage: "compare with what this template expects; \"\" for the organisation's"},
+		),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			c, l, _, err := scoreLinkNamed(ctx, cmd, 1)
 			if err != nil {

@@ -130,7 +130,11 @@ func TestPeopleAndSections(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, must[[]rosterstore.RosterLine](t)(rosterstore.Movements(ctx, s, prop.ID, 3)), 3, "the limit holds")
 
-	assert.NotEmpty(t, must[[]rosterstore.Org](t)(rosterstore.Orgs(ctx, s)))
+	orgs := must[[]rosterstore.Org](t)(rosterstore.Orgs(ctx, s))
+	require.NotEmpty(t, orgs)
+	above := must[map[string][]string](t)(rosterstore.OrgsAbove(ctx, s, []string{prop.ID, db.NewID()}))
+	assert.Len(t, above, 1)
+	assert.Contains(t, above[prop.ID], orgs[0].ID)
 	courses := must[[]learningstore.Course](t)(learningstore.Courses(ctx, s))
 	assert.NotEmpty(t, courses)
 	two, total, err := learningstore.FindCourses(ctx, s, "", 2)

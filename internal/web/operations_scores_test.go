@@ -107,10 +107,43 @@ func walkScores(x *talk, _ *story) {
 	assert.Equal(t, []any{200, "application/zip"}, []any{resp.StatusCode, resp.Header.Get("Content-Type")}, text)
 	resp, _ = x.ask("GET", "/api/v1/interfaces/"+book.ID+"/gradebook.zip", "", x.bearer()...)
 	assert.Equal(t, 409, resp.StatusCode)
+	x.walkScoreTemplates(l, n)
 	ended := post[api.ScoreLink](x, "/score-links/"+l.ID+"/end", nil)
 	assert.Equal(t, "ended", ended.State)
 	assert.Empty(t, get[api.Page[api.ScoreLink]](x, "/score-links").Items)
 	assert.Len(t, get[api.Page[api.ScoreLink]](x, "/score-links?section="+n.SectionID).Items, 1)
+}
+
+// walkScoreTemplates sets what score links begin with, and goes on with one in the next term.
+func (x *talk) walkScoreTemplates(l api.ScoreLink, n api.NewScoreLink) {
+	t := x.site.t
+	org := get[api.Page[api.Organisation]](x, "/organisations").Items[0]
+	sixty := 60.0
+	template := api.ScoreTemplate{
+		Name: "House rules", OrganisationID: org.ID, Policy: l.Policy,
+		Expected: api.ScoreExpectation{Categories: []api.ExpectedCategory{{Title: "Course work", Weight: &sixty}}},
+	}
+	template.Policy.Categories = nil
+	list := as[[]api.ScoreTemplate](x, x.do(200, "PUT", "/score-templates", []api.ScoreTemplate{template}))
+	assert.Equal(t, org.Name, list[0].Organisation)
+	x.do(422, "PUT", "/score-templates", []api.ScoreTemplate{template, template})
+	assert.Equal(t, list, get[[]api.ScoreTemplate](x, "/score-templates"))
+	begin := get[api.ScoreTemplateFor](x, "/score-templates/for?section="+n.SectionID)
+	assert.Equal(t, []any{true, "House rules"}, []any{begin.Found, begin.Template.Name})
+	differ := get[api.ScoreMismatches](x, "/score-links/"+l.ID+"/mismatches")
+	assert.Equal(t, "House rules", differ.Template)
+	assert.Contains(t, differ.Items,
+		api.ScoreMismatch{Kind: "weight", About: "Course work", Source: "60 %", Book: "50 %", Expected: "60 %"})
+	assert.Empty(t, get[api.Page[api.FollowingScoreLink]](x, "/following-score-links?ahead=30").Items)
+	following := get[api.Page[api.FollowingScoreLink]](x, "/following-score-links?ahead=90").Items
+	require.Len(t, following, 1)
+	assert.Equal(t, []any{l.ID, false}, []any{following[0].LinkID, following[0].Ready}, following[0].Why)
+	x.do(409, "POST", "/score-links/"+l.ID+"/follow", api.FollowScoreLink{Ahead: 90})
+	next := made[api.ScoreLink](x, "/score-links/"+l.ID+"/follow",
+		api.FollowScoreLink{Ahead: 90, SourceClass: "orchards-2", Anyway: true})
+	assert.Equal(t, "Orchard care B", next.Title)
+	post[api.ScoreLink](x, "/score-links/"+next.ID+"/end", nil)
+	x.do(200, "PUT", "/score-templates", []api.ScoreTemplate{})
 }
 
 // walkAssignments edits assignments, and links one.

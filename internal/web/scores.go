@@ -163,6 +163,7 @@ func (s *Server) scores(a huma.API) {
 	handleEmpty(a, giveScoresOp, s.giveScores)
 	handle(a, listScorePeriodsOp, s.listScorePeriods)
 	handleEmpty(a, finalPeriodOp, s.finalPeriod)
+	s.scoreTemplates(a)
 }
 
 func (s *Server) listGradebookClasses(ctx context.Context, in *byID) (api.Page[api.GradebookClass], error) {
@@ -176,13 +177,13 @@ func (s *Server) listGradebookClasses(ctx context.Context, in *byID) (api.Page[a
 func newScoreLink(n api.NewScoreLink) (scores.NewLink, error) {
 	out := scores.NewLink{
 		SectionID: n.SectionID, SetID: n.SetID, SourceInterfaceID: n.SourceInterfaceID, SourceClass: n.SourceClass,
-		BookInterfaceID: n.BookInterfaceID, BookClasses: n.BookClasses, Anyway: n.Anyway, Policy: scores.UsualPolicy(),
+		BookInterfaceID: n.BookInterfaceID, BookClasses: n.BookClasses, Anyway: n.Anyway, Template: n.Template,
 	}
 	if n.Policy == nil {
 		return out, nil
 	}
-	var err error
-	out.Policy, err = scorePolicyOf(*n.Policy)
+	p, err := scorePolicyOf(*n.Policy)
+	out.Policy = &p
 	return out, err
 }
 
@@ -190,7 +191,7 @@ func newScoreLink(n api.NewScoreLink) (scores.NewLink, error) {
 func scorePolicyOf(p api.ScorePolicy) (out scorestore.Policy, err error) {
 	out = scorestore.Policy{
 		Comments: p.Comments, Category: p.Category, Categories: p.Categories, Makes: p.MakesCategories,
-		PeriodKind: p.PeriodKind, WithoutPoints: p.WithoutPoints, Schedule: p.Schedule,
+		PeriodKind: p.PeriodKind, WithoutPoints: p.WithoutPoints, Schedule: p.Schedule, Template: p.Template,
 		Flags: map[string]scorestore.Flag{},
 	}
 	for field, read := range map[string]func() error{
@@ -216,7 +217,7 @@ func scorePolicy(p scorestore.Policy) api.ScorePolicy {
 	out := api.ScorePolicy{
 		Mode: p.Mode.String(), Content: p.Content.String(), Comments: p.Comments, Category: p.Category,
 		Categories: p.Categories, MakesCategories: p.Makes, PeriodKind: p.PeriodKind, Basis: p.Basis.String(),
-		WithoutPoints: p.WithoutPoints, Schedule: p.Schedule, Flags: map[string]api.FlagRule{},
+		WithoutPoints: p.WithoutPoints, Schedule: p.Schedule, Template: p.Template, Flags: map[string]api.FlagRule{},
 	}
 	for name, f := range p.Flags {
 		out.Flags[name] = api.FlagRule{Value: f.Value.String(), Drop: f.Drop}

@@ -132,5 +132,6 @@ func (m maker) Parts(over *db.Database) config.Parts {
 	return config.Parts{
 		Connections: x.Connections, Matching: x.Matching, Pairings: x.Pairings, Badges: x.Badges, Outlines: x.Outlines,
 		Purchases: x.Purchases, Rules: x.Rules, Stages: x.Stages, History: x.History, Runs: x.Runs, Facts: x.Facts,
+		Scores: x.Scores,
 	}
 }

@@ -743,6 +743,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/following-score-links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List score links whose term ends, with the sections that follow */
+        get: operations["list-following-score-links"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/full-comparison": {
         parameters: {
             query?: never;
@@ -2578,6 +2595,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/score-links/{id}/follow": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Copy a score link for the sections that follow in the next term */
+        post: operations["follow-score-link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/score-links/{id}/mismatches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is set up differently at both sides, or not as it is expected */
+        get: operations["list-score-mismatches"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/score-links/{id}/owners": {
         parameters: {
             query?: never;
@@ -2709,6 +2760,41 @@ export interface paths {
         put?: never;
         /** Do exactly what a preview of scores shows */
         post: operations["run-scores"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/score-templates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List what score links begin with, and what is expected of gradebooks */
+        get: operations["list-score-templates"];
+        /** Replace the templates of score links; links that are there keep their policy */
+        put: operations["edit-score-templates"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/score-templates/for": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which template score links of a section begin with */
+        get: operations["get-score-template-for"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -4584,6 +4670,14 @@ export interface components {
             /** @description A pattern: * stands for any letters, ? for one */
             userName?: string;
         };
+        ExpectedCategory: {
+            title: string;
+            /**
+             * Format: double
+             * @description In per cent; absent for any
+             */
+            weight?: number;
+        };
         Fault: {
             detail: string;
             file?: string;
@@ -4671,6 +4765,30 @@ export interface components {
              * @enum {string}
              */
             value: "keep" | "zero" | "blank";
+        };
+        FollowScoreLink: {
+            /**
+             * Format: int64
+             * @description Days until the term ends at the latest; 60 when absent
+             */
+            ahead?: number;
+            /** @description Make it although both sides have few people in common */
+            anyway?: boolean;
+            /** @description The class at the source, where it is not known by itself */
+            sourceClass?: string;
+        };
+        FollowingScoreLink: {
+            book: string;
+            linkId: string;
+            moves: components["schemas"]["ScoreMove"][];
+            ready: boolean;
+            source: string;
+            /** @description The class at the source; absent when somebody has to choose it */
+            sourceClass?: string;
+            sourceInterfaceId: string;
+            title: string;
+            /** @description What is missing */
+            why?: string;
         };
         Freshness: {
             /** Format: date-time */
@@ -5449,7 +5567,7 @@ export interface components {
             };
             /** @description The book of record */
             bookInterfaceId: string;
-            /** @description The usual one when absent */
+            /** @description As the template says when absent */
             policy?: components["schemas"]["ScorePolicy"];
             sectionId?: string;
             /** @description A linked set instead of a section */
@@ -5458,6 +5576,8 @@ export interface components {
             sourceClass: string;
             /** @description The gradebook in which work is marked */
             sourceInterfaceId: string;
+            /** @description Name of a template; that of the organisation when absent, the usual one when there is none */
+            template?: string;
         };
         NewScoreRun: {
             /** @description The values of the book that it loses were looked at */
@@ -5828,6 +5948,16 @@ export interface components {
         };
         PageFinding: {
             items: components["schemas"]["Finding"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
+        };
+        PageFollowingScoreLink: {
+            items: components["schemas"]["FollowingScoreLink"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
             /**
@@ -6755,6 +6885,15 @@ export interface components {
             /** @description The key of the entry: the person's id, or what a side calls somebody whom nobody knows */
             who: string;
         };
+        ScoreExpectation: {
+            categories?: components["schemas"]["ExpectedCategory"][];
+            /** @description Which kind of session counts; that of the policy when absent */
+            periodKind?: string;
+            /** @description What scores in words are worth, by word: points, a range such as 80-89, or another word */
+            scale?: {
+                [key: string]: string;
+            };
+        };
         ScoreItemPlan: {
             counts: {
                 [key: string]: number;
@@ -6833,6 +6972,28 @@ export interface components {
             /** @description As people read it, with its flags in brackets; – for none */
             text: string;
         };
+        ScoreMismatch: {
+            /** @description Title of the category, or of the scale with its word */
+            about?: string;
+            /** @description What the book has */
+            book?: string;
+            expected?: string;
+            /** @enum {string} */
+            kind: "weight" | "category" | "scale" | "period-kind";
+            /** @description What the source has; absent when it says nothing of it */
+            source?: string;
+        };
+        ScoreMismatches: {
+            items: components["schemas"]["ScoreMismatch"][];
+            /** @description What is expected stands there; absent when nothing is */
+            template?: string;
+        };
+        ScoreMove: {
+            evidence: string[];
+            from: string;
+            /** @description Absent when none follows yet */
+            to?: string;
+        };
         ScoreOverlap: {
             bookClass: string;
             /**
@@ -6890,11 +7051,11 @@ export interface components {
              * @enum {string}
              */
             basis: "due" | "assigned";
-            /** @description Ids of the book's categories, by that of the source's; matched by name when absent */
+            /** @description The book's categories by the source's, as ids or titles; matched by name when absent */
             categories?: {
                 [key: string]: string;
             };
-            /** @description Id of the book's category for assignments that have none there */
+            /** @description The book's category for assignments that have none there: its id, or its title when that is one category's only */
             category?: string;
             /** @description Comments that learners see at the source are carried too */
             comments: boolean;
@@ -6917,6 +7078,8 @@ export interface components {
             /** @description Which kind of session of the register counts; gradingPeriod when absent */
             periodKind?: string;
             schedule?: components["schemas"]["Schedule"];
+            /** @description Name of the template that says what is expected; that of the organisation when absent */
+            template?: string;
             /** @description Assignments that are worth no points are carried */
             withoutPoints: boolean;
         };
@@ -6973,6 +7136,21 @@ export interface components {
             /** Format: int64 */
             scores: number;
             title: string;
+        };
+        ScoreTemplate: {
+            expected?: components["schemas"]["ScoreExpectation"];
+            name: string;
+            readonly organisation?: string;
+            /** @description Whose score links begin with it, and those of all organisations below; absent for one that is chosen by name */
+            organisationId?: string;
+            /** @description Categories are named by their titles */
+            policy: components["schemas"]["ScorePolicy"];
+        };
+        ScoreTemplateFor: {
+            found: boolean;
+            /** @description With which they begin: the template's, or the usual one */
+            policy: components["schemas"]["ScorePolicy"];
+            template?: components["schemas"]["ScoreTemplate"];
         };
         Section: {
             /** @description Another section has the same title and code: show school, term and teachers */
@@ -10989,6 +11167,56 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-following-score-links": {
+        parameters: {
+            query?: {
+                /** @description Days until the term ends at the latest */
+                ahead?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageFollowingScoreLink"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -20396,6 +20624,151 @@ export interface operations {
             };
         };
     };
+    "follow-score-link": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FollowScoreLink"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScoreLink"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-score-mismatches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScoreMismatches"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-given-scores": {
         parameters: {
             query?: never;
@@ -20956,6 +21329,166 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-score-templates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScoreTemplate"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-score-templates": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScoreTemplate"][];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScoreTemplate"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-score-template-for": {
+        parameters: {
+            query: {
+                /** @description Id of a section */
+                section: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScoreTemplateFor"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -18,6 +18,7 @@ import (
 	"kanban/internal/app/purchases"
 	"kanban/internal/app/rules"
 	"kanban/internal/app/runs"
+	"kanban/internal/app/scores"
 	"kanban/internal/app/stages"
 	"kanban/internal/core/clock"
 	"kanban/internal/store/db"
@@ -33,6 +34,7 @@ type Parts struct {
 	Purchases   *purchases.Service
 	Rules       *rules.Service
 	Stages      *stages.Service
+	Scores      *scores.Service
 	History     *history.Service
 	Runs        *runs.Service
 	Facts       *pipeline.Facts

@@ -116,6 +116,9 @@ func (w *work) exportPairing(ctx context.Context, out *config.Setup) error {
 	for _, t := range templates {
 		out.Templates = append(out.Templates, config.Template(t))
 	}
+	if err := w.exportScoreTemplates(ctx, out); err != nil {
+		return err
+	}
 	hiding, err := w.Pairings.HidingRules(ctx)
 	out.HiddenSections = append(out.HiddenSections, hiding...)
 	if out.HiddenSections == nil {

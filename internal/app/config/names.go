@@ -22,7 +22,7 @@ type named struct {
 
 // names say how everything is called that a set-up refers to.
 type names struct {
-	interfaces, issuers, badges, courses, sections list
+	interfaces, issuers, badges, courses, sections, orgs list
 }
 
 func readNames(ctx context.Context, from *db.Database) (*names, error) {
@@ -41,6 +41,15 @@ func readNames(ctx context.Context, from *db.Database) (*names, error) {
 		all = append(all, named{x.ID, calls(short, registers[x.InterfaceID], x.SourcedID), !x.Gone})
 	}
 	n.courses = listOf(all)
+	orgs, err := rosterstore.Orgs(ctx, from)
+	if err != nil {
+		return nil, err
+	}
+	all = nil
+	for _, x := range orgs {
+		all = append(all, named{x.ID, calls([]string{x.Name}, registers[x.InterfaceID], x.SourcedID), true})
+	}
+	n.orgs = listOf(all)
 	n.sections, err = readSections(ctx, from, registers)
 	return &n, err
 }

@@ -147,6 +147,8 @@ func (w *work) one(ctx context.Context, item config.Item, t *taken) error {
 		return with(item, func(x config.Mapping) error { return w.takeMapping(ctx, x, t) })
 	case config.Templates:
 		return with(item, func(x []config.Template) error { return w.takeTemplates(ctx, x) })
+	case config.ScoreTemplates:
+		return with(item, func(x []config.ScoreTemplate) error { return w.takeScoreTemplates(ctx, x, t) })
 	case config.HiddenSections:
 		return with(item, func(x []hidden) error { return w.Pairings.SetHidingRules(ctx, w.who, x) })
 	case config.Issuers:

@@ -42,6 +42,12 @@ func (s *Service) scores(ctx context.Context) (list []Finding, err error) {
 			list = append(list, noticed(Mend, finding.ScoreDraftOld, l.Title, "scores for "+l.Book,
 				"the oldest was entered on "+l.OldestDraft.Format("2 January 2006"), page+"?state=drafts"))
 		}
+		if l.Mismatches > 0 {
+			f := noticed(Mend, finding.GradebooksDiffer, l.Title, "scores for "+l.Book,
+				finding.Number(l.Mismatches, "difference"), page+"?tab=set-up")
+			f.Count = l.Mismatches
+			list = append(list, f)
+		}
 		for _, r := range l.Reasons {
 			if f, say := scoreReason(l, r, page); say {
 				list = append(list, f)

@@ -353,7 +353,7 @@ func TestLinksThatCollideAreRefused(t *testing.T) {
 	back := scores.NewLink{
 		SectionID: x.Section("ORCH-A").ID, SourceInterfaceID: x.book.ID, SourceClass: "sec-prop-a",
 		BookInterfaceID: x.source.ID,
-		BookClasses:     map[string]string{x.Section("ORCH-A").ID: "propagation"}, Policy: scores.UsualPolicy(),
+		BookClasses:     map[string]string{x.Section("ORCH-A").ID: "propagation"},
 	}
 	_, err = x.Scores.Make(t.Context(), "test", back)
 	r, is = refusal.As(err)

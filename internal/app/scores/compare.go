@@ -350,6 +350,11 @@ func (s *Service) keepCompared(ctx context.Context, l *scorestore.Link, c *compa
 				l.Counts["makes"]++
 			}
 		}
+		differ, err := s.mismatches(ctx, c.world)
+		if err != nil {
+			return err
+		}
+		l.Counts["mismatches"] = len(differ.List)
 		l.Reasons, l.OldestDraft = append([]grade.Reasons{}, c.plan.Summary()...), c.oldestDraft()
 	}
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {

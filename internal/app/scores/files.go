@@ -7,6 +7,8 @@ import (
 	"io"
 	"time"
 
+	"github.com/cespare/xxhash/v2"
+
 	"kanban/internal/adapter"
 	"kanban/internal/adapter/gradebooks"
 	"kanban/internal/core/grade"
@@ -36,12 +38,16 @@ func (s *Service) Upload(ctx context.Context, who, interfaceID string, content [
 		InterfaceID: interfaceID, ReadNo: now.UnixMicro(), ReadAt: now, WholeAt: now, Unread: []scorestore.Unread{},
 	}
 	return r, s.Store.InTx(ctx, func(tx *db.Tx) error {
+		scales, err := itemScales(p, &r)
+		if err != nil {
+			return err
+		}
 		var complete []string
 		some := false
 		for _, collection := range gradebooks.Collections {
 			mode := p.Modes[collection]
 			before := r.UnreadCount
-			if err := keepRows(ctx, tx, p, collection, &r); errors.Is(err, oneroster.ErrPackage) {
+			if err := keepRows(ctx, tx, p, collection, scales, &r); errors.Is(err, oneroster.ErrPackage) {
 				return refusal.Invalid("", "the package cannot be read: %v", err)
 			} else if err != nil {
 				return err
@@ -68,10 +74,51 @@ func (s *Service) Upload(ctx context.Context, who, interfaceID string, content [
 	})
 }
 
+// itemScales are the score scales of a package's line items, by line item.
+func itemScales(p *oneroster.Package, r *scorestore.Read) (map[string]string, error) {
+	k := keeper{collection: oneroster.FileItemScales, read: r}
+	scales := map[string]string{}
+	err := p.Rows(oneroster.FileItemScales, func(row oneroster.Row) error {
+		if oneroster.Word(row.Get("status")) != oneroster.ToBeDeleted {
+			scales[row.Get("lineItemSourcedId")] = row.Get(itemScale)
+		}
+		return nil
+	}, func(b oneroster.Bad) error {
+		k.unread(b.Line, b.Cause)
+		return nil
+	}, nil)
+	if errors.Is(err, oneroster.ErrPackage) {
+		return nil, refusal.Invalid("", "the package cannot be read: %v", err)
+	}
+	return scales, err
+}
+
+// scaledItem is the row of a line item with its score scale.
+type scaledItem struct {
+	oneroster.Row
+	scale string
+}
+
+// Get gives a value by column name, "" when there is none.
+func (x scaledItem) Get(column string) string {
+	if column == itemScale {
+		return x.scale
+	}
+	return x.Row.Get(column)
+}
+
+// Sum is a fingerprint of the row and its scale.
+func (x scaledItem) Sum() uint64 { return x.Row.Sum() ^ xxhash.Sum64String(x.scale) }
+
 // keepRows keeps the rows of one file.
-func keepRows(ctx context.Context, tx *db.Tx, p *oneroster.Package, collection string, r *scorestore.Read) error {
+func keepRows(ctx context.Context, tx *db.Tx, p *oneroster.Package, collection string, scales map[string]string,
+	r *scorestore.Read,
+) error {
 	k := keeper{to: tx, collection: collection, read: r}
 	err := p.Rows(collection, func(row oneroster.Row) error {
+		if collection == oneroster.FileLineItems {
+			return k.keep(ctx, row.Line, scaledItem{row, scales[row.Get("sourcedId")]})
+		}
 		return k.keep(ctx, row.Line, row)
 	}, func(b oneroster.Bad) error {
 		k.unread(b.Line, b.Cause)

@@ -33,7 +33,7 @@ func filesSchool(t *testing.T) (x *school, l scorestore.Link) {
 	p := scores.UsualPolicy()
 	p.Makes = true
 	n := scores.NewLink{
-		SetID: x.setID, SourceInterfaceID: x.source.ID, SourceClass: "c", BookInterfaceID: x.book.ID, Policy: p,
+		SetID: x.setID, SourceInterfaceID: x.source.ID, SourceClass: "c", BookInterfaceID: x.book.ID, Policy: &p,
 	}
 	l, err := x.Scores.Make(t.Context(), "test", n)
 	require.NoError(t, err)
@@ -97,6 +97,27 @@ func (x *school) waiting() map[string]string {
 		files[f.Name] = string(text)
 	}
 	return files
+}
+
+// A package says in a file of its own which score scale an assignment has.
+func TestScoreScalesOfPackages(t *testing.T) {
+	x, l := filesSchool(t)
+	scaled := func(upper string) []byte {
+		return marksPackage(func(m map[string]oneroster.Table) {
+			m[oneroster.FileScoreScales] = oneroster.Table{Mode: oneroster.Bulk, Rows: []map[string]string{{
+				"sourcedId": "s", "title": "Words", "scoreScaleValue": "{merit:16-" + upper + "}",
+			}}}
+			m[oneroster.FileItemScales] = oneroster.Table{Mode: oneroster.Bulk, Rows: []map[string]string{{
+				"sourcedId": "x", "lineItemSourcedId": "i", "scoreScaleSourcedId": "s",
+			}}}
+			m[oneroster.FileResults].Rows[0]["score"] = ""
+			m[oneroster.FileResults].Rows[0]["textScore"] = "Merit"
+		})
+	}
+	for _, upper := range []string{"20", "19"} {
+		x.upload(x.source, scaled(upper))
+		assert.Equal(t, upper, x.entry(x.preview(l), "Essay", "stu-002").Ours.String())
+	}
 }
 
 // From files into files: what is carried is handed over until a package of the book shows it, and nothing that the

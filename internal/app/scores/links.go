@@ -27,7 +27,10 @@ type NewLink struct {
 	BookInterfaceID   string
 	// BookClasses are the book's classes by section; the register's own id of a section where there is none.
 	BookClasses map[string]string
-	Policy      scorestore.Policy
+	// Policy is as the template says when nil.
+	Policy *scorestore.Policy
+	// Template names one; "" for that of the sections' organisation.
+	Template string
 	// Anyway makes it although both sides have few people in common.
 	Anyway bool
 }
@@ -55,7 +58,7 @@ func (s *Service) Classes(ctx context.Context, interfaceID string) ([]scorestore
 func (s *Service) prepare(ctx context.Context, n NewLink) (l scorestore.Link, rows []scorestore.Section, err error) {
 	l = scorestore.Link{
 		ID: db.NewID(), SourceInterfaceID: n.SourceInterfaceID, SourceClass: strings.TrimSpace(n.SourceClass),
-		BookInterfaceID: n.BookInterfaceID, Policy: n.Policy, Version: 1, CreatedAt: s.Clock.Now(),
+		BookInterfaceID: n.BookInterfaceID, Version: 1, CreatedAt: s.Clock.Now(),
 		Counts: map[string]int{}, Reasons: []grade.Reasons{},
 	}
 	sections, err := s.sectionsFor(ctx, n)
@@ -75,6 +78,11 @@ func (s *Service) prepare(ctx context.Context, n NewLink) (l scorestore.Link, ro
 	for _, x := range sections {
 		ids = append(ids, x.ID)
 	}
+	if n.Policy != nil {
+		l.Policy = *n.Policy
+	} else if l.Policy, err = s.policyFor(ctx, n.Template, ids); err != nil {
+		return l, nil, err
+	}
 	classes, err := rosterstore.SourcedIDs(ctx, s.Store, ids)
 	if err != nil {
 		return l, nil, err
@@ -86,7 +94,7 @@ func (s *Service) prepare(ctx context.Context, n NewLink) (l scorestore.Link, ro
 		}
 		rows = append(rows, scorestore.Section{LinkID: l.ID, SectionID: id, Position: i, BookClass: class})
 	}
-	return l, rows, s.checkPolicy(&l.Policy)
+	return l, rows, s.checkPolicy(ctx, &l.Policy)
 }
 
 // sectionsFor gives the sections of a link that is to be made.
@@ -125,13 +133,16 @@ func (s *Service) areGradebooks(ctx context.Context, l scorestore.Link) error {
 }
 
 // checkPolicy refuses what cannot be, and fills in what was not said.
-func (s *Service) checkPolicy(p *scorestore.Policy) error {
+func (s *Service) checkPolicy(ctx context.Context, p *scorestore.Policy) error {
 	usual := UsualPolicy()
 	if p.PeriodKind = strings.TrimSpace(p.PeriodKind); p.PeriodKind == "" {
 		p.PeriodKind = usual.PeriodKind
 	}
 	if p.Flags == nil {
 		p.Flags = map[string]scorestore.Flag{}
+	}
+	if err := s.hasTemplate(ctx, p.Template); err != nil {
+		return err
 	}
 	for name := range p.Flags {
 		if grade.FlagNamed(name) == 0 {
@@ -326,8 +337,9 @@ func (s *Service) Change(ctx context.Context, who, id string, version int, e Edi
 		return l, refusal.Conflict("", "this score link has ended; make a new one")
 	}
 	if e.Policy != nil {
-		if l.Policy = *e.Policy; s.checkPolicy(&l.Policy) != nil {
-			return l, s.checkPolicy(&l.Policy)
+		l.Policy = *e.Policy
+		if err := s.checkPolicy(ctx, &l.Policy); err != nil {
+			return l, err
 		}
 	}
 	if e.SourceClass != nil {

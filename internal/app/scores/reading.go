@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 
 	"kanban/internal/adapter"
@@ -150,7 +151,11 @@ func (k *keeper) unread(position int, problem string) {
 // recordOf gives a record as it is kept.
 func recordOf(collection string, record oneroster.Record) (scorestore.Record, error) {
 	x := scorestore.Record{RemoteID: record.Get("sourcedId"), Values: map[string]string{}, Sum: int64(record.Sum())}
-	for _, column := range oneroster.Headers[collection] {
+	columns := oneroster.Headers[collection]
+	if collection == oneroster.FileLineItems {
+		columns = append(slices.Clone(columns), itemScale)
+	}
+	for _, column := range columns {
 		if value := record.Get(column); value != "" {
 			x.Values[column] = value
 		}
@@ -175,6 +180,9 @@ func recordOf(collection string, record oneroster.Record) (scorestore.Record, er
 	}
 	return x, nil
 }
+
+// itemScale is what line items have beside the columns of their file.
+const itemScale = "scoreScaleSourcedId"
 
 // kept is a record that was kept, as one that comes.
 type kept struct{ scorestore.Record }

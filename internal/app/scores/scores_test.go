@@ -77,7 +77,7 @@ func (x *school) wish() scores.NewLink {
 	p.Makes = true
 	return scores.NewLink{
 		SetID: x.setID, SourceInterfaceID: x.source.ID, SourceClass: platform.MarksClass, BookInterfaceID: x.book.ID,
-		Policy: p,
+		Policy: &p,
 	}
 }
 

@@ -26,13 +26,15 @@ type side struct {
 	categories []grade.Category
 	titles     map[string]string // of categories
 	scales     map[string]grade.Scale
-	items      map[string]gradebooks.Item
-	results    map[string][]gradebooks.Result // by item
-	unread     map[string]bool                // items of which a result could not be understood
-	files      bool                           // it takes files
-	handed     map[string]bool                // assignments that were handed over and not shown yet
-	unproven   map[string]bool                // the same of scores: item and student with a slash between
-	waiting    []string                       // the students of those
+	// scaleTitles are those of the scales.
+	scaleTitles map[string]string
+	items       map[string]gradebooks.Item
+	results     map[string][]gradebooks.Result // by item
+	unread      map[string]bool                // items of which a result could not be understood
+	files       bool                           // it takes files
+	handed      map[string]bool                // assignments that were handed over and not shown yet
+	unproven    map[string]bool                // the same of scores: item and student with a slash between
+	waiting     []string                       // the students of those
 }
 
 // load reads what is kept of a gradebook. For a source results are read as such, for a book as what it holds.
@@ -41,7 +43,7 @@ func load(ctx context.Context, from db.From, c connectionstore.Interface, classe
 ) (side, error) {
 	x := side{
 		name: c.Name, declared: gradebooks.Declare(c.Settings), settings: c.Settings,
-		titles: map[string]string{}, scales: map[string]grade.Scale{}, items: map[string]gradebooks.Item{},
+		titles: map[string]string{}, scales: map[string]grade.Scale{}, scaleTitles: map[string]string{}, items: map[string]gradebooks.Item{},
 		results: map[string][]gradebooks.Result{}, unread: map[string]bool{},
 	}
 	var err error
@@ -64,7 +66,7 @@ func load(ctx context.Context, from db.From, c connectionstore.Interface, classe
 	}
 	for _, r := range records(oneroster.FileScoreScales, nil, nil) {
 		if scale, problem := gradebooks.ScaleOf(kept{r}); problem == nil && r.GoneAt == nil {
-			x.scales[scale.ID] = scale.Values
+			x.scales[scale.ID], x.scaleTitles[scale.ID] = scale.Values, scale.Title
 		}
 	}
 	var ids []string
@@ -422,9 +424,38 @@ func (w *world) categories() {
 		}
 	}
 	w.matches = map[string]grade.CategoryMatch{}
-	for _, m := range grade.MatchCategories(mine, w.bookCategories(), w.link.Policy.Categories, w.before) {
+	for _, m := range grade.MatchCategories(mine, w.bookCategories(), w.chosenCategories(), w.before) {
 		w.matches[m.Source.ID] = m
 	}
+}
+
+// chosenCategories are the book's categories that somebody chose, by the source's: by their ids or, as templates have
+// it, by titles that are one category's only.
+func (w *world) chosenCategories() map[string]string {
+	out := map[string]string{}
+	for source, book := range w.link.Policy.Categories {
+		source, book = categoryCalled(w.source.categories, source), categoryCalled(w.bookCategories(), book)
+		if source != "" && book != "" {
+			out[source] = book
+		}
+	}
+	return out
+}
+
+// categoryCalled is the id of the one category with an id or a title; "" when there is none, or more than one.
+func categoryCalled(list []grade.Category, name string) (id string) {
+	for _, c := range list {
+		switch {
+		case c.ID == name:
+			return name
+		case grade.Called(c.Title) != grade.Called(name):
+		case id != "":
+			return ""
+		default:
+			id = c.ID
+		}
+	}
+	return id
 }
 
 // bookCategories are the book's without those of term grades.
@@ -452,8 +483,9 @@ func (w *world) categoryOf(x scorestore.Item) (id, evidence string, makes *grade
 			Title: m.Source.Title, Weight: m.Source.Weight,
 		}
 		return c.ID, "made", &c
-	case w.link.Policy.Category != "":
-		return w.link.Policy.Category, "default", nil
+	}
+	if id := categoryCalled(w.bookCategories(), w.link.Policy.Category); w.link.Policy.Category != "" && id != "" {
+		return id, "default", nil
 	}
 	return "", "", nil
 }

@@ -62,6 +62,7 @@ const (
 	ItemTitleTooLong   Code = "item-title-too-long"
 	ItemUnreadable     Code = "item-unreadable"
 	ScoreLinkTwice     Code = "score-link-twice"
+	GradebooksDiffer   Code = "gradebooks-differ"
 	ScoreCircle        Code = "score-circle"
 	BookNotOpen        Code = "book-not-open"
 	PeriodFinal        Code = "period-final"

@@ -232,6 +232,11 @@ var scoreCatalogue = []Entry{
 		"Correct it at the side that has it.", OwnerTeacher,
 	},
 	{
+		GradebooksDiffer, Warn, "set up differently",
+		"Both gradebooks weigh categories or read scores in words differently, or not as it is expected.",
+		"Look at both values in the set-up of the score link, and change one side or what is expected.", OwnerTeacher,
+	},
+	{
 		ScoreLinkTwice, Block, "carried already", "Another score link, or another assignment, is carried into the same place.",
 		"Change that one, or end it.", OwnerAdministrator,
 	},

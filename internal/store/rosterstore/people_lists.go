@@ -90,6 +90,26 @@ func Orgs(ctx context.Context, from db.From) ([]Org, error) {
 		o.name, o.type FROM orgs o WHERE o.gone_at IS NULL`+connectionstore.NotRemoved("o")+` ORDER BY o.name, o.sourced_id`)
 }
 
+// OrgsAbove gives the ids of the organisations of sections, by section: their own, then the ones above it.
+func OrgsAbove(ctx context.Context, from db.From, sectionIDs []string) (map[string][]string, error) {
+	type row struct{ Section, Org string }
+	rows, err := db.Rows[row](ctx, from, "finding the organisations of sections", `
+		WITH RECURSIVE up AS (
+			SELECT s.id AS section, o.id, o.interface_id, o.parent, 0 AS depth FROM sections s
+			JOIN orgs o ON o.interface_id = s.interface_id AND o.sourced_id = s.org
+			WHERE s.id = ANY ($1::uuid[])
+			UNION ALL
+			SELECT up.section, o.id, o.interface_id, o.parent, up.depth + 1 FROM up
+			JOIN orgs o ON o.interface_id = up.interface_id AND o.sourced_id = up.parent
+			WHERE up.depth < 20)
+		SELECT section::text, id::text AS org FROM up ORDER BY section, depth`, sectionIDs)
+	out := map[string][]string{}
+	for _, r := range rows {
+		out[r.Section] = append(out[r.Section], r.Org)
+	}
+	return out, err
+}
+
 // CourseRef gives the register and the sourced id of a course.
 func CourseRef(ctx context.Context, from db.From, courseID string) (interfaceID, ref, title string, err error) {
 	type row struct{ InterfaceID, SourcedID, Title string }

@@ -19,12 +19,14 @@ type Policy struct {
 	// Flags says what becomes of a score with a flag, by the flag's name.
 	Flags map[string]Flag `json:"flags"`
 	// Category is the book's category for whatever has none there, Categories those that somebody chose, by the
-	// source's. Makes says that categories that the book lacks are made there.
+	// source's; each by its id, or by its title when that is one category's only. Makes says that categories that the book lacks are made there.
 	Category   string            `json:"category,omitempty"`
 	Categories map[string]string `json:"categories,omitempty"`
 	Makes      bool              `json:"makesCategories"`
 	// PeriodKind is which kind of session of the register counts.
-	PeriodKind    string            `json:"periodKind"`
+	PeriodKind string `json:"periodKind"`
+	// Template is the name of the one that says what is expected; that of the organisation when empty.
+	Template      string            `json:"template,omitempty"`
 	Basis         grade.DateBasis   `json:"basis"`
 	WithoutPoints bool              `json:"withoutPoints"`
 	Schedule      schedule.Schedule `json:"schedule"`
@@ -174,6 +176,7 @@ type Noted struct {
 	ID, Title, Book      string
 	Reasons              []grade.Reasons `gorm:"serializer:json"`
 	NotReady             int
+	Mismatches           int
 	OldestDraft          *time.Time
 	LastFailed           bool
 	LastRunID            string
@@ -186,8 +189,10 @@ func Noteworthy(ctx context.Context, from db.From) ([]Noted, error) {
 	return db.Rows[Noted](ctx, from, "finding what there is to say about scores", `
 		SELECT l.id::text, coalesce(t.name, (SELECT min(f.title) FROM score_link_sections x JOIN section_facts f
 			ON f.section_id = x.section_id WHERE x.link_id = l.id), '') AS title, n.name AS book, l.reasons, l.not_ready,
+			coalesce((l.counts ->> 'mismatches')::int, 0) AS mismatches,
 			l.oldest_draft, l.last_failed, coalesce(l.last_run_id::text, '') AS last_run_id, l.trouble, l.trouble_code
 		FROM score_links l JOIN interfaces n ON n.id = l.book_interface_id LEFT JOIN linked_sets t ON t.id = l.set_id
-		WHERE l.ended_at IS NULL AND (l.reasons <> '[]' OR l.not_ready > 0 OR l.last_failed OR l.trouble <> '')
+		WHERE l.ended_at IS NULL AND (l.reasons <> '[]' OR l.not_ready > 0 OR l.last_failed OR l.trouble <> ''
+			OR coalesce((l.counts ->> 'mismatches')::int, 0) > 0)
 		ORDER BY 2, 1`)
 }

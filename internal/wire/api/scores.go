@@ -27,8 +27,9 @@ type ScorePolicy struct {
 	Content         string              `json:"content" enum:"scores,completions,nothing" doc:"What is carried: scores, only that it was done, or only the assignments themselves"`
 	Comments        bool                `json:"comments" doc:"Comments that learners see at the source are carried too"`
 	Flags           map[string]FlagRule `json:"flags,omitempty" doc:"By flag: exempt, missing, late, incomplete, not submitted; the usual ones when absent"`
-	Category        string              `json:"category,omitempty" doc:"Id of the book's category for assignments that have none there"`
-	Categories      map[string]string   `json:"categories,omitempty" doc:"Ids of the book's categories, by that of the source's; matched by name when absent"`
+	Category        string              `json:"category,omitempty" doc:"The book's category for assignments that have none there: its id, or its title when that is one category's only"`
+	Categories      map[string]string   `json:"categories,omitempty" doc:"The book's categories by the source's, as ids or titles; matched by name when absent"`
+	Template        string              `json:"template,omitempty" doc:"Name of the template that says what is expected; that of the organisation when absent"`
 	MakesCategories bool                `json:"makesCategories" doc:"Categories that the book lacks are made there, once"`
 	PeriodKind      string              `json:"periodKind,omitempty" doc:"Which kind of session of the register counts; gradingPeriod when absent"`
 	Basis           string              `json:"basis" enum:"due,assigned" doc:"Which date says in which period an assignment is"`
@@ -44,7 +45,8 @@ type NewScoreLink struct {
 	SourceClass       string            `json:"sourceClass" doc:"The class there, as that gradebook calls it"`
 	BookInterfaceID   string            `json:"bookInterfaceId" doc:"The book of record"`
 	BookClasses       map[string]string `json:"bookClasses,omitempty" doc:"The book's class of a section, by id of the section; the register's id of the section when absent"`
-	Policy            *ScorePolicy      `json:"policy,omitempty" doc:"The usual one when absent"`
+	Policy            *ScorePolicy      `json:"policy,omitempty" doc:"As the template says when absent"`
+	Template          string            `json:"template,omitempty" doc:"Name of a template; that of the organisation when absent, the usual one when there is none"`
 	Anyway            bool              `json:"anyway,omitempty" doc:"Make it although both sides have few people in common"`
 }
 

@@ -54,6 +54,7 @@ const (
 	MatchingKind   Kind = "matching"
 	Mappings       Kind = "mappings"
 	Templates      Kind = "templates"
+	ScoreTemplates Kind = "scoreTemplates"
 	HiddenSections Kind = "hiddenSections"
 	Issuers        Kind = "issuers"
 	Badges         Kind = "badges"
@@ -66,12 +67,12 @@ const (
 
 // Kinds lists them in that order.
 var Kinds = []Kind{
-	Connections, MatchingKind, Mappings, Templates, HiddenSections, Issuers, Badges, Outlines, Offers, Rules,
+	Connections, MatchingKind, Mappings, Templates, ScoreTemplates, HiddenSections, Issuers, Badges, Outlines, Offers, Rules,
 	StagePlans, SettingsKind,
 }
 
 // whole are the kinds whose list is one thing, because its order matters or it has no names.
-var whole = map[Kind]bool{Templates: true, HiddenSections: true, SettingsKind: true}
+var whole = map[Kind]bool{Templates: true, ScoreTemplates: true, HiddenSections: true, SettingsKind: true}
 
 // Item is one thing of a set-up.
 type Item struct {

@@ -8,6 +8,7 @@
 package config
 
 import (
+	"kanban/internal/core/grade"
 	"kanban/internal/core/learning"
 	"kanban/internal/core/roster"
 	"kanban/internal/core/rule"
@@ -22,6 +23,7 @@ type Setup struct {
 	Matching       []Matching               `json:"matching,omitzero" doc:"How people are recognised at the interfaces that take people"`
 	Mappings       []Mapping                `json:"mappings,omitzero" doc:"What reported events mean"`
 	Templates      []Template               `json:"templates,omitzero" doc:"How pairings are made, the usual way first"`
+	ScoreTemplates []ScoreTemplate          `json:"scoreTemplates,omitzero" doc:"What score links begin with, and what is expected of gradebooks"`
 	HiddenSections []visibility.SectionRule `json:"hiddenSections,omitzero" doc:"Rules for sections that lists leave out; the first that fits counts"`
 	Issuers        []Issuer                 `json:"issuers,omitzero" doc:"Who gives out badges"`
 	Badges         []Badge                  `json:"badges,omitzero"`
@@ -77,6 +79,30 @@ type Template struct {
 	Target  string            `json:"target" doc:"What the class is called, such as {course} · {teacher}"`
 	Policy  roster.Policy     `json:"policy"`
 	Details map[string]string `json:"details,omitempty" doc:"Templates for what services want to know of a class, by name: level, subject, starts, ends"`
+}
+
+// ScoreTemplate is what score links begin with, and what is expected of gradebooks.
+type ScoreTemplate struct {
+	Name            string               `json:"name" minLength:"1"`
+	Organisation    string               `json:"organisation,omitempty" doc:"Name of the one whose score links begin with it, and those of all below; absent for one that is chosen by name"`
+	Mode            string               `json:"mode,omitempty" enum:"fill-and-update,blanks-only,replace" doc:"What happens with values that differ; fill-and-update when absent"`
+	Content         string               `json:"content,omitempty" enum:"scores,completions,nothing" doc:"What is carried; scores when absent"`
+	Comments        bool                 `json:"comments,omitempty" doc:"Comments that learners see are carried too"`
+	Flags           map[string]ScoreFlag `json:"flags,omitempty" doc:"By flag: exempt, missing, late, incomplete, not submitted; the usual ones when absent"`
+	Category        string               `json:"category,omitempty" doc:"Title of the book's category for assignments that have none there"`
+	Categories      map[string]string    `json:"categories,omitempty" doc:"Titles of the book's categories by those of the source's; matched by name when absent"`
+	MakesCategories bool                 `json:"makesCategories,omitempty" doc:"Categories that the book lacks are made there, once"`
+	PeriodKind      string               `json:"periodKind,omitempty" doc:"Which kind of session of the register counts; gradingPeriod when absent"`
+	Basis           string               `json:"basis,omitempty" enum:"due,assigned" doc:"Which date says in which period an assignment is; due when absent"`
+	WithoutPoints   bool                 `json:"withoutPoints,omitempty" doc:"Assignments that are worth no points are carried"`
+	Schedule        schedule.Schedule    `json:"schedule,omitzero"`
+	Expected        grade.Expectation    `json:"expected,omitzero" doc:"What is compared with both sides"`
+}
+
+// ScoreFlag says what becomes of a score with a flag.
+type ScoreFlag struct {
+	Value string `json:"value" enum:"keep,zero,blank"`
+	Drop  bool   `json:"drop,omitempty" doc:"The flag itself stays behind"`
 }
 
 // Issuer gives out badges; its signing key is made where it comes in.

@@ -16,7 +16,7 @@ var typeOf = reflect.TypeFor[Setup]()
 // fileOf is the file into which each kind is written.
 var fileOf = map[Kind]string{
 	Connections: "connections.yaml", MatchingKind: "matching.yaml", Mappings: "mappings.yaml",
-	Templates: "templates.yaml", HiddenSections: "hidden-sections.yaml", Issuers: "badges.yaml", Badges: "badges.yaml",
+	Templates: "templates.yaml", ScoreTemplates: "score-templates.yaml", HiddenSections: "hidden-sections.yaml", Issuers: "badges.yaml", Badges: "badges.yaml",
 	Outlines: "outlines.yaml", Offers: "offers.yaml", Rules: "rules.yaml", StagePlans: "stage-plans.yaml",
 	SettingsKind: "settings.yaml",
 }
@@ -152,6 +152,9 @@ func ItemsOf(s Setup) (out []Part) {
 	out = parts(out, Mappings, s.Mappings, func(x Mapping) string { return x.Interface })
 	if s.Templates != nil {
 		out = append(out, Part{Templates, string(Templates), s.Templates})
+	}
+	if s.ScoreTemplates != nil {
+		out = append(out, Part{ScoreTemplates, string(ScoreTemplates), s.ScoreTemplates})
 	}
 	if s.HiddenSections != nil {
 		out = append(out, Part{HiddenSections, string(HiddenSections), s.HiddenSections})

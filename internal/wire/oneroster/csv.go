@@ -48,6 +48,7 @@ var required = map[string][]string{
 	FileLineItems:   {"sourcedId", "title", "classSourcedId"},
 	FileResults:     {"sourcedId", "lineItemSourcedId", "studentSourcedId", "scoreStatus"},
 	FileScoreScales: {"sourcedId", "title", "scoreScaleValue"},
+	FileItemScales:  {"lineItemSourcedId", "scoreScaleSourcedId"},
 }
 
 // Headers are the standard's columns of each file, in its order (1.2), followed
@@ -93,6 +94,9 @@ var Headers = map[string][]string{
 	FileScoreScales: {
 		"sourcedId", "status", "dateLastModified", "title", "type", "orgSourcedId", "courseSourcedId",
 		"classSourcedId", "scoreScaleValue",
+	},
+	FileItemScales: {
+		"sourcedId", "status", "dateLastModified", "title", "lineItemSourcedId", "scoreScaleSourcedId",
 	},
 }
 

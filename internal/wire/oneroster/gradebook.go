@@ -47,6 +47,9 @@ const (
 	FileScoreScales = "scoreScales"
 )
 
+// FileItemScales says in packages which score scale a line item has; over REST the line item says so itself.
+const FileItemScales = "lineItemScoreScales"
+
 // members are the names under which one record stands in a body of its own.
 var members = map[string]string{
 	FileCategories: "category", FileLineItems: "lineItem", FileResults: "result", FileScoreScales: "scoreScale",
