@@ -225,6 +225,11 @@ export const router = createRouter({
       meta: { title: $t('shell.scores') },
     },
     {
+      path: '/scores/templates',
+      component: () => import('./pages/scores/ScoreTemplates.vue'),
+      meta: { title: $t('scores.templates') },
+    },
+    {
       path: '/scores/:id',
       component: () => import('./pages/scores/ScoreLink.vue'),
       props: true,

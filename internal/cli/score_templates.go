@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/http"
@@ -209,7 +210,13 @@ func scoresMismatches() *cli.Command {
 			}
 			return tableOf(m.Items, empty, []string{"what", "about", "at the source", "in the book", "expected"},
 				func(x api.ScoreMismatch) []string {
-					return []string{words(x.Kind, 1), x.About, x.Source, x.Book, x.Expected}
+					what := strings.ReplaceAll(x.Kind, "-", " ")
+					if x.Kind == "category" {
+						what = "missing category"
+					}
+					return []string{
+						what, x.About, cmp.Or(x.Source, "–"), cmp.Or(x.Book, "–"), cmp.Or(x.Expected, "–"),
+					}
 				}).print(cmd)
 		},
 	}
@@ -282,7 +289,7 @@ func showFollowing(cmd *cli.Command, list []api.FollowingScoreLink) error {
 		func(f api.FollowingScoreLink) []string {
 			var from, to []string
 			for _, m := range f.Moves {
-				from, to = append(from, m.From), append(to, m.To)
+				from, to = append(from, m.From), append(to, cmp.Or(m.To, "–"))
 			}
 			return []string{f.Title, strings.Join(from, ", "), strings.Join(to, ", "), f.SourceClass, f.Why}
 		}).print(cmd)

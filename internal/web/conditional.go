@@ -25,6 +25,7 @@ import (
 // others may change as they like.
 var documents = map[string][]string{
 	"/api/v1/templates":                         nil,
+	"/api/v1/score-templates":                   nil,
 	"/api/v1/maintenance":                       {"on", "note"},
 	"/api/v1/full-comparison":                   {"schedule"},
 	"/api/v1/history":                           {"months"},

@@ -93,7 +93,7 @@ func TestUnchangedIsNotGivenAgain(t *testing.T) {
 	x := open(t, nil)
 	c := x.Workspace()
 	for _, path := range []string{
-		"/connections/" + c.ConnectionID, "/interfaces/" + c.ID, "/templates", "/maintenance",
+		"/connections/" + c.ConnectionID, "/interfaces/" + c.ID, "/templates", "/score-templates", "/maintenance",
 	} {
 		resp, _ := x.ask(http.MethodGet, "/api/v1"+path, "", x.bearer()...)
 		tag := resp.Header.Get("ETag")

@@ -124,7 +124,7 @@ func (x *talk) walkScoreTemplates(l api.ScoreLink, n api.NewScoreLink) {
 		Expected: api.ScoreExpectation{Categories: []api.ExpectedCategory{{Title: "Course work", Weight: &sixty}}},
 	}
 	template.Policy.Categories = nil
-	list := as[[]api.ScoreTemplate](x, x.do(200, "PUT", "/score-templates", []api.ScoreTemplate{template}))
+	list := as[[]api.ScoreTemplate](x, x.changes("PUT", "/score-templates", []api.ScoreTemplate{template}))
 	assert.Equal(t, org.Name, list[0].Organisation)
 	x.do(422, "PUT", "/score-templates", []api.ScoreTemplate{template, template})
 	assert.Equal(t, list, get[[]api.ScoreTemplate](x, "/score-templates"))
@@ -143,7 +143,7 @@ func (x *talk) walkScoreTemplates(l api.ScoreLink, n api.NewScoreLink) {
 		api.FollowScoreLink{Ahead: 90, SourceClass: "orchards-2", Anyway: true})
 	assert.Equal(t, "Orchard care B", next.Title)
 	post[api.ScoreLink](x, "/score-links/"+next.ID+"/end", nil)
-	x.do(200, "PUT", "/score-templates", []api.ScoreTemplate{})
+	x.changes("PUT", "/score-templates", []api.ScoreTemplate{})
 }
 
 // walkAssignments edits assignments, and links one.

@@ -21409,6 +21409,8 @@ export interface operations {
             header?: {
                 /** @description Any text of your choice; a repeat within a day gets the first answer */
                 "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
             };
             path?: never;
             cookie?: never;
@@ -21439,6 +21441,15 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };

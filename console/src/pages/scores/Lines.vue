@@ -23,7 +23,7 @@ const emit = defineEmits<{
 const decidable = (x: Line) =>
   ['conflict', 'withdrawn'].includes(x.entry.outcome) || x.entry.code === 'score-decided'
 /** What was deleted at the source leaves nothing to carry: taking that side deletes it in the book. */
-const carried = (x: Line) => (x.entry.ours.text === '–' ? 'delete' : 'carry')
+const deletes = (x: Line) => x.entry.ours.text === '–'
 const kind = (o: string) => (urgent.includes(o) ? 'urgent' : writes.includes(o) ? 'writes' : 'faint')
 </script>
 
@@ -112,13 +112,19 @@ const kind = (o: string) => (urgent.includes(o) ? 'urgent' : writes.includes(o) 
           <Button
             size="small"
             variant="outlined"
-            :label="$t(`scores.${carried(data)}Ours`, { value: data.entry.ours.text })"
+            :label="
+              deletes(data)
+                ? $t('scores.deleteOurs')
+                : $t('scores.carryOurs', { value: data.entry.ours.text })
+            "
             :aria-label="
-              $t(`scores.${carried(data)}OursOf`, {
-                value: data.entry.ours.text,
-                name: data.name,
-                title: data.title,
-              })
+              deletes(data)
+                ? $t('scores.deleteOursOf', { name: data.name, title: data.title })
+                : $t('scores.carryOursOf', {
+                    value: data.entry.ours.text,
+                    name: data.name,
+                    title: data.title,
+                  })
             "
             :disabled="data.entry.outcome === 'replace'"
             @click="emit('decide', data, 'ours')"

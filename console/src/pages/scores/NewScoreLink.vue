@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
-import { computed, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
 import { refresh } from '../../api/live'
@@ -52,9 +52,28 @@ const chosen = useQuery({
     ok(api.GET('/api/v1/sections', { params: { query: { called: section.value, limit: 2, hidden: '*' } } })),
   enabled: computed(() => !!section.value),
 })
+const begin = useQuery({
+  queryKey: ['score-templates', 'for', section],
+  queryFn: () =>
+    ok(api.GET('/api/v1/score-templates/for', { params: { query: { section: section.value } } })),
+  enabled: computed(() => !!section.value),
+})
+watch(begin.data, (now) => {
+  if (!now?.found) return
+  makes.value = now.policy.makesCategories
+  comments.value = now.policy.comments
+})
 const set = computed(() => chosen.data.value?.items[0]?.set)
 const ready = computed(
-  () => !!(section.value && chosen.data.value && source.value && sourceClass.value && book.value),
+  () =>
+    !!(
+      section.value &&
+      chosen.data.value &&
+      begin.data.value &&
+      source.value &&
+      sourceClass.value &&
+      book.value
+    ),
 )
 const body = computed(() => ({
   sectionId: set.value ? undefined : section.value,
@@ -63,13 +82,10 @@ const body = computed(() => ({
   sourceClass: sourceClass.value ?? '',
   bookInterfaceId: book.value ?? '',
   anyway: anyway.value,
-  policy: {
-    mode: 'fill-and-update' as const,
-    content: 'scores' as const,
-    basis: 'due' as const,
+  policy: begin.data.value && {
+    ...begin.data.value.policy,
     comments: comments.value,
     makesCategories: makes.value,
-    withoutPoints: false,
   },
 }))
 const overlap = useQuery({
@@ -110,6 +126,9 @@ const make = useMutation({
       <OneSection v-model="section" input-id="score-link-section" :label="$t('common.section')" />
     </Field>
     <p v-if="set" class="faint">{{ $t('scores.forWholeSet', { name: set.name }) }}</p>
+    <p v-if="begin.data.value?.template" class="faint">
+      {{ $t('scores.beginsWith', { name: begin.data.value.template.name }) }}
+    </p>
     <div class="two">
       <ChoiceField
         id="score-source"
@@ -148,7 +167,7 @@ const make = useMutation({
     <FileSide v-for="f in files" :id="f.id" :key="f.id" :name="f.name" />
     <TickField v-model="makes" :label="$t('scores.makeCategories')" />
     <TickField v-model="comments" :label="$t('scores.carryComments')" />
-    <Oops :error="classes.error.value ?? overlap.error.value" />
+    <Oops :error="classes.error.value ?? begin.error.value ?? overlap.error.value" />
     <Overlap v-if="overlap.data.value && ready" :all="overlap.data.value.items" />
     <TickField v-if="poor" v-model="anyway" :label="$t('scores.rightAllSame')" />
   </FormDialog>

@@ -10,6 +10,7 @@ import Listing from '../../parts/Listing.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
 import { when } from '../../parts/when'
+import Following from './Following.vue'
 import NewScoreLink from './NewScoreLink.vue'
 import ScoreCounts from './ScoreCounts.vue'
 
@@ -22,6 +23,12 @@ const show = (l: Schemas['ScoreLink']) => router.push(`/scores/${l.id}`)
 
 <template>
   <PageHead :title="$t('scores.scores')" :about="$t('scores.aboutScores')">
+    <Button
+      size="small"
+      variant="outlined"
+      :label="$t('scores.templates')"
+      @click="router.push('/scores/templates')"
+    />
     <Button size="small" :label="$t('scores.makeDialog')" @click="form = true" />
   </PageHead>
   <Listing
@@ -65,6 +72,7 @@ const show = (l: Schemas['ScoreLink']) => router.push(`/scores/${l.id}`)
       >
     </Column>
   </Listing>
+  <Following @made="show" />
   <NewScoreLink v-if="form" @close="form = false" @made="show" />
 </template>
 

@@ -8,14 +8,14 @@ import { api, ifMatch, ok, type Schemas } from '../../api/client'
 import { refresh } from '../../api/live'
 import ChoiceField from '../../parts/form/ChoiceField.vue'
 import { provideForm } from '../../parts/form/form'
-import TextField from '../../parts/form/TextField.vue'
 import TickField from '../../parts/form/TickField.vue'
 import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
-import ScheduleField from '../../parts/ScheduleField.vue'
 import { day, when } from '../../parts/when'
 import { word } from '../../parts/words'
 import { $t } from '../../texts'
+import Mismatches from './Mismatches.vue'
+import PolicyFields from './PolicyFields.vue'
 
 /** What is set once for a score link, for all its sections. */
 const props = defineProps<{ link: Schemas['ScoreLink'] }>()
@@ -84,24 +84,6 @@ const ungive = useMutation({
     ),
   onSettled: () => refresh(queries, 'scoreLink'),
 })
-const flags = computed(() => Object.keys(props.link.policy.flags ?? {}).sort())
-const flagOptions = [
-  { value: 'keep', label: $t('scores.flagKeep') },
-  { value: 'zero', label: $t('scores.flagZero') },
-  { value: 'blank', label: $t('scores.flagBlank') },
-  { value: 'drop', label: $t('scores.flagDrop') },
-]
-const flagOf = (f: string) => {
-  const rule = policy.value.flags?.[f]
-  return rule?.drop ? 'drop' : (rule?.value ?? 'keep')
-}
-function setFlag(f: string, v?: string) {
-  if (!v) return
-  policy.value.flags = {
-    ...policy.value.flags,
-    [f]: v === 'drop' ? { value: 'keep', drop: true } : { value: v as 'keep' | 'zero' | 'blank' },
-  }
-}
 function choose(source: string, book?: string) {
   const all = { ...policy.value.categories }
   if (book) all[source] = book
@@ -113,63 +95,7 @@ const weight = (c?: Schemas['GradebookCategory']) => (c?.weight === undefined ? 
 
 <template>
   <form class="two" @submit.prevent="save.mutate('')">
-    <div>
-      <h2>{{ $t('scores.whatIsCarried') }}</h2>
-      <ChoiceField
-        v-model="policy.content"
-        name="policy.content"
-        :label="$t('scores.content')"
-        :options="[
-          { value: 'scores', label: $t('scores.contentScores') },
-          { value: 'completions', label: $t('scores.contentCompletions') },
-          { value: 'nothing', label: $t('scores.contentNothing') },
-        ]"
-      />
-      <ChoiceField
-        v-model="policy.mode"
-        name="policy.mode"
-        :label="$t('scores.mode')"
-        :options="[
-          { value: 'fill-and-update', label: $t('scores.modeFill') },
-          { value: 'blanks-only', label: $t('scores.modeBlanks') },
-          { value: 'replace', label: $t('scores.modeReplace') },
-        ]"
-      />
-      <TickField v-model="policy.comments" :label="$t('scores.carryComments')" />
-      <TickField v-model="policy.withoutPoints" :label="$t('scores.withoutPoints')" />
-      <h2>{{ $t('scores.flags') }}</h2>
-      <div class="flags">
-        <ChoiceField
-          v-for="f in flags"
-          :key="f"
-          :model-value="flagOf(f)"
-          :label="word(`flag-${f.replaceAll(' ', '-')}`)"
-          :options="flagOptions"
-          @update:model-value="(v) => setFlag(f, v)"
-        />
-      </div>
-    </div>
-    <div>
-      <h2>{{ $t('scores.datesAndPeriods') }}</h2>
-      <ChoiceField
-        v-model="policy.basis"
-        name="policy.basis"
-        :label="$t('scores.basis')"
-        :options="[
-          { value: 'due', label: $t('scores.dueDate') },
-          { value: 'assigned', label: $t('scores.assignedDate') },
-        ]"
-      />
-      <TextField
-        v-model="policy.periodKind"
-        name="policy.periodKind"
-        code
-        :label="$t('scores.periodKind')"
-        :help="$t('scores.periodKindHelp')"
-      />
-      <h2>{{ $t('common.runsByItself') }}</h2>
-      <ScheduleField id="score-schedule" v-model="policy.schedule" :kinds="['by-hand', 'every', 'daily']" />
-    </div>
+    <PolicyFields v-model="policy" class="whole" />
     <div class="whole">
       <h2>{{ $t('scores.categories') }}</h2>
       <TickField v-model="policy.makesCategories" :label="$t('scores.makeCategories')" />
@@ -214,6 +140,7 @@ const weight = (c?: Schemas['GradebookCategory']) => (c?.weight === undefined ? 
         </Column>
       </Listing>
     </div>
+    <Mismatches class="whole" :link="link" />
     <div class="whole">
       <Oops :error="save.error.value" :over="(tag) => save.mutate(tag)" />
       <div class="actions">
@@ -319,12 +246,6 @@ const weight = (c?: Schemas['GradebookCategory']) => (c?.weight === undefined ? 
 
 .whole {
   grid-column: 1 / -1;
-}
-
-.flags {
-  display: grid;
-  grid-template-columns: 1fr 1fr;
-  gap: 0 1rem;
 }
 
 .urgent {

@@ -1,0 +1,67 @@
+<script setup lang="ts">
+import { useMutation, useQuery } from '@tanstack/vue-query'
+import { ref } from 'vue'
+
+import { api, ok, type Schemas } from '../../api/client'
+import ChoiceField from '../../parts/form/ChoiceField.vue'
+import FormDialog from '../../parts/form/FormDialog.vue'
+import TickField from '../../parts/form/TickField.vue'
+import { letGo } from '../../parts/form/typed'
+
+/** Asks in which class of the source work is marked in the next term. */
+const props = defineProps<{ next: Schemas['FollowingScoreLink'] }>()
+const emit = defineEmits<{ close: []; done: [Schemas['ScoreLink']] }>()
+const sourceClass = ref<string>()
+const anyway = ref(false)
+const classes = useQuery({
+  queryKey: ['score-links', 'classes', () => props.next.sourceInterfaceId],
+  queryFn: () =>
+    ok(
+      api.GET('/api/v1/interfaces/{id}/gradebook-classes', {
+        params: { path: { id: props.next.sourceInterfaceId } },
+      }),
+    ),
+})
+const follow = useMutation({
+  mutationFn: () =>
+    ok(
+      api.POST('/api/v1/score-links/{id}/follow', {
+        params: { path: { id: props.next.linkId } },
+        body: { sourceClass: sourceClass.value, anyway: anyway.value },
+      }),
+    ),
+  onSuccess: (l) => {
+    letGo()
+    emit('done', l)
+  },
+})
+</script>
+
+<template>
+  <FormDialog
+    :title="$t('scores.copyLinkOf', { title: next.title })"
+    :submit="$t('scores.copyLink')"
+    :sending="follow.isPending.value"
+    :unready="!sourceClass"
+    :error="follow.error.value ?? classes.error.value"
+    :typed="{ sourceClass, anyway }"
+    @submit="follow.mutate()"
+    @close="emit('close')"
+  >
+    <p>{{ $t('scores.copyLinkAbout', { source: next.source }) }}</p>
+    <ChoiceField
+      v-model="sourceClass"
+      name="sourceClass"
+      :label="$t('scores.classThere')"
+      :options="
+        (classes.data.value?.items ?? []).map((c) => ({
+          value: c.id,
+          label: c.title || c.id,
+          apart: $t('scores.assignmentCount', { n: c.assignments }, c.assignments),
+        }))
+      "
+      :none="$t('scores.noClasses')"
+    />
+    <TickField v-model="anyway" :label="$t('scores.rightAllSame')" />
+  </FormDialog>
+</template>
