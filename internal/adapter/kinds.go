@@ -341,6 +341,11 @@ var Kinds = []Kind{
 				Help:    "A CEL expression over event, for buyers who are not in the register yet",
 				Default: `has(event.data.name) ? event.data.name : ""`, Rare: true,
 			},
+			{
+				Name: "scores", Title: "Scores are final",
+				Help:    "A condition in CEL over event: true when scores became final there. The gradebooks of the same connection are then read, and what is final is carried, where the score link runs by itself",
+				Default: `event.reported in ["scores.final", "scores.changed"]`, Rare: true,
+			},
 		},
 		Capabilities: []Capability{EventsIn},
 	},

@@ -23,7 +23,7 @@ func meaningOf() *cli.Command {
   kanban interfaces meaning "Garden shop" --set "person=event.data.customer.email" --set "offer=event.data.items[0].sku"
   kanban interfaces meaning "Garden shop" --set "person=event.data.customer.email" --save
 
-The expressions are person, starts, ends, offer, order and buyerName. Without --save nothing is changed.`,
+The expressions are person, starts, ends, offer, order, buyerName and scores. Without --save nothing is changed.`,
 		Flags: []cli.Flag{
 			&cli.StringSliceFlag{
 				Name:  "set",
@@ -83,7 +83,7 @@ func showMeaning(cmd *cli.Command, m api.Meaning) error {
 		}
 	}
 	return tableOf(m.Examples, "It has reported nothing yet: send an event and look again.",
-		[]string{"when", "reported", "whom", "offer", "order", "access"}, func(x api.MeaningExample) []string {
+		[]string{"when", "reported", "whom", "offer", "order", "means"}, func(x api.MeaningExample) []string {
 			whom := cmp.Or(x.Values["person"], "?")
 			if x.Known != "" {
 				whom += " (" + x.Known + ")"
@@ -92,6 +92,10 @@ func showMeaning(cmd *cli.Command, m api.Meaning) error {
 			if x.Leads != "" {
 				offer += " → " + x.Leads
 			}
-			return []string{moment(&x.At), x.Reported, whom, offer, cmp.Or(x.Values["order"], "?"), x.Means}
+			means := x.Means
+			if x.Values["scores"] == "true" {
+				means = "scores are final"
+			}
+			return []string{moment(&x.At), x.Reported, whom, offer, cmp.Or(x.Values["order"], "?"), means}
 		}).print(cmd)
 }

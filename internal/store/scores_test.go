@@ -173,6 +173,10 @@ func TestScoreLinks(t *testing.T) {
 		Theirs:    grade.Mark{Kind: grade.Points, Points: math.NaN()},
 		DecidedBy: "Maud", DecidedAt: time.Now(),
 	}
+	tx(t, s, func(tx *db.Tx) error {
+		return scorestore.Notice(ctx, tx, l.SourceInterfaceID, time.Now(), time.Now().Add(time.Second))
+	})
+	assert.Nil(t, must[scorestore.Link](t)(scorestore.FindLink(ctx, s, l.ID)).NoticedAt, "it runs by hand")
 	tx(t, s, func(tx *db.Tx) error { return scorestore.KeepDecision(ctx, tx, d) })
 	kept := must[[]scorestore.Decision](t)(scorestore.Decisions(ctx, s, l.ID))[0]
 	assert.Equal(t, []any{grade.Ours, mark}, []any{kept.Take, kept.Ours})

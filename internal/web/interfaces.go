@@ -354,7 +354,7 @@ func meaningExample(x purchases.Example) api.MeaningExample {
 	reported, _ := x.Data["reported"].(string)
 	values := map[string]string{
 		"person": x.Person, "offer": x.Offer, "order": x.Order, "buyerName": x.BuyerName,
-		"starts": fmt.Sprint(x.Starts), "ends": fmt.Sprint(x.Ends),
+		"starts": fmt.Sprint(x.Starts), "ends": fmt.Sprint(x.Ends), "scores": fmt.Sprint(x.Scores),
 	}
 	return api.MeaningExample{
 		EventID: x.ID, At: x.OccurredAt, Reported: reported, Means: x.Means, Values: values, Problems: x.Problems,

@@ -108,7 +108,7 @@ func New(db *db.Database, o Options) *UseCases {
 	x.Purchases = &purchases.Service{Store: db, Expressions: expressions}
 	x.Facts = &pipeline.Facts{
 		Store: db, Expressions: expressions, Outlines: compiled, Reactions: x.Deliveries,
-		Purchases: x.Purchases,
+		Purchases: x.Purchases, Scores: x.Scores,
 	}
 	x.Outlines = &outlines.Service{Store: db, Call: o.Call}
 	x.Rules = &rules.Service{

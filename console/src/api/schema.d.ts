@@ -5351,7 +5351,7 @@ export interface components {
             };
         };
         MeaningTry: {
-            /** @description By name: person, starts, ends, offer, order, buyerName. Those that are absent stay as they are */
+            /** @description By name: person, starts, ends, offer, order, buyerName, scores. Those that are absent stay as they are */
             values?: {
                 [key: string]: string;
             };

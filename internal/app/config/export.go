@@ -67,7 +67,7 @@ func (w *work) exportConnections(ctx context.Context, out *config.Setup) error {
 				v := valuesOf(i)
 				out.Mappings = append(out.Mappings, config.Mapping{
 					Interface: i.Name, Person: v["person"], Starts: v["starts"], Ends: v["ends"], Offer: v["offer"],
-					Order: v["order"], BuyerName: v["buyerName"],
+					Order: v["order"], BuyerName: v["buyerName"], Scores: v["scores"],
 				})
 			}
 		}

@@ -219,7 +219,7 @@ func (w *work) takeMapping(ctx context.Context, x config.Mapping, t *taken) erro
 	kind, _ := adapter.Lookup(i.Kind)
 	values := map[string]string{
 		"person": x.Person, "starts": x.Starts, "ends": x.Ends, "offer": x.Offer, "order": x.Order,
-		"buyerName": x.BuyerName,
+		"buyerName": x.BuyerName, "scores": x.Scores,
 	}
 	for _, f := range kind.Fields {
 		if v, is := values[f.Name]; is && v == "" {

@@ -30,6 +30,11 @@ type Reactions interface {
 	Reworked(ctx context.Context, tx *db.Tx, courseID string, people, fresh []string, mark int64) error
 }
 
+// Scores hears that a service of a connection reported scores as final, in the transaction that records it.
+type Scores interface {
+	Noticed(ctx context.Context, tx *db.Tx, interfaceID string) error
+}
+
 // Purchases hears what a service reported and is new, in the transaction that records it.
 type Purchases interface {
 	Reported(ctx context.Context, tx *db.Tx, c adapter.Interface, events []eventstore.Event) error
@@ -42,6 +47,7 @@ type Facts struct {
 	Outlines    Outlines
 	Reactions   Reactions
 	Purchases   Purchases // nil when nobody sells anything
+	Scores      Scores    // nil when nobody carries scores
 	Expressions *rule.Expressions
 	Clock       clock.Clock
 

@@ -67,15 +67,33 @@ func (s *Facts) Unsigned(ctx context.Context, interfaceID, why string) error {
 // tell records events and lets whoever wants to hear of those that are new.
 func (s *Facts) tell(ctx context.Context, tx *db.Tx, c adapter.Interface, events []eventstore.Event) error {
 	fresh, err := eventstore.RecordEvents(ctx, tx, events)
-	if err != nil || s.Purchases == nil {
+	if err != nil {
 		return err
 	}
 	isNew := make(map[string]bool, len(fresh))
 	for _, id := range fresh {
 		isNew[id] = true
 	}
-	return s.Purchases.Reported(ctx, tx, c, slices.DeleteFunc(slices.Clone(events),
-		func(e eventstore.Event) bool { return !isNew[e.ID] }))
+	news := slices.DeleteFunc(slices.Clone(events), func(e eventstore.Event) bool { return !isNew[e.ID] })
+	if s.Scores != nil && slices.ContainsFunc(news, func(e eventstore.Event) bool { return s.scoresFinal(c, e) }) {
+		if err := s.Scores.Noticed(ctx, tx, c.ID); err != nil {
+			return err
+		}
+	}
+	if s.Purchases == nil {
+		return nil
+	}
+	return s.Purchases.Reported(ctx, tx, c, news)
+}
+
+// scoresFinal reports whether an event says that scores became final at its service.
+func (s *Facts) scoresFinal(c adapter.Interface, e eventstore.Event) bool {
+	condition := c.Settings["scores"]
+	if condition == "" {
+		return false
+	}
+	yes, err := s.Expressions.Holds(condition, rule.Values{"event": e.Data})
+	return err == nil && yes
 }
 
 func (s *Facts) reported(ctx context.Context, c adapter.Interface, r webhook.Received) (eventstore.Event, error) {

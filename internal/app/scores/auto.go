@@ -19,6 +19,8 @@ import (
 const (
 	// bySchedule is who asks for what the clock starts.
 	bySchedule = "schedule"
+	// soon is after how long scores are looked for that a source said are final.
+	soon = 10 * time.Second
 	// spread is the span over which scheduled links are spread.
 	spread = 5 * time.Minute
 	// due is how many links one tick starts; the next tick takes the others.
@@ -88,6 +90,22 @@ func (s *Service) Look(ctx context.Context, linkIDs []string) (err error) {
 	return err
 }
 
+// Noticed lets the links whose source is of a connection look for scores soon: a service of the connection, which has
+// the interface, said that scores became final there. Many notices in a short time make one look.
+func (s *Service) Noticed(ctx context.Context, tx *db.Tx, interfaceID string) error {
+	now := s.Clock.Now()
+	return scorestore.Notice(ctx, tx, interfaceID, now, now.Add(soon))
+}
+
+// youngest is how old a read may be that answers for a link instead of a new one: never older than what its source
+// said last.
+func (s *Service) youngest(l scorestore.Link) time.Duration {
+	if l.NoticedAt == nil {
+		return fresh
+	}
+	return min(fresh, max(s.Clock.Now().Sub(*l.NoticedAt), time.Nanosecond))
+}
+
 // auto carries what a link has to carry without anybody watching. Values of the book's own are replaced only where
 // somebody has decided so.
 func (s *Service) auto(ctx context.Context, id string) error {
@@ -98,7 +116,7 @@ func (s *Service) auto(ctx context.Context, id string) error {
 	if err := s.allowed(ctx, l); err != nil {
 		return err
 	}
-	c, trouble, err := s.readAndCompare(ctx, &l, fresh)
+	c, trouble, err := s.readAndCompare(ctx, &l, s.youngest(l))
 	if trouble != nil || err != nil {
 		return err
 	}

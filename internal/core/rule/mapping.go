@@ -11,12 +11,13 @@ import (
 
 // MappingNames are the expressions of a service that reports events, in the order in
 // which people think about them: whom an event is about, whether it starts or ends
-// their access to something, to what, by which order, and what they are called.
-var MappingNames = []string{"person", "starts", "ends", "offer", "order", "buyerName"}
+// their access to something, to what, by which order, what they are called, and whether
+// it says that scores are final.
+var MappingNames = []string{"person", "starts", "ends", "offer", "order", "buyerName", "scores"}
 
-// Mapped is what a reported event says about somebody's access.
+// Mapped is what a reported event says: about somebody's access, or that scores are final.
 type Mapped struct {
-	Starts, Ends                    bool
+	Starts, Ends, Scores            bool
 	Person, Offer, Order, BuyerName string
 	Problems                        map[string]string // by expression; one that cannot be worked out says nothing
 }
@@ -60,7 +61,7 @@ func (x *Expressions) Read(mapping map[string]string, event map[string]any) (out
 		}
 		return text
 	}
-	out.Starts, out.Ends = holds("starts"), holds("ends")
+	out.Starts, out.Ends, out.Scores = holds("starts"), holds("ends"), holds("scores")
 	out.Person, out.Offer, out.Order, out.BuyerName = value("person"), value("offer"), value("order"),
 		value("buyerName")
 	return out
@@ -73,7 +74,7 @@ func (x *Expressions) CheckMapping(name, text string) error {
 		return nil
 	}
 	check := x.CheckValue
-	if name == "starts" || name == "ends" {
+	if name == "starts" || name == "ends" || name == "scores" {
 		check = x.CheckCondition
 	}
 	if err := check(text); err != nil {

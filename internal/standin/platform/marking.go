@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"crypto/subtle"
 	"encoding/json"
+	"errors"
 	"html/template"
 	"net/http"
 	"net/url"
@@ -14,8 +15,10 @@ import (
 
 	"kanban/internal/standin/gradebook"
 	"kanban/internal/standin/page"
+	"kanban/internal/standin/reporter"
 	"kanban/internal/standin/school"
 	"kanban/internal/wire/oneroster"
+	"kanban/internal/wire/webhook"
 )
 
 // Credentials of the gradebook's one client.
@@ -55,6 +58,8 @@ func (p *Platform) marking() {
 	p.mux.HandleFunc("POST /marking", p.mark)
 	p.mux.HandleFunc("POST /marking/release", p.release)
 	p.mux.HandleFunc("POST /marking/withdraw", p.withdraw)
+	p.Notices = reporter.New()
+	p.mux.HandleFunc("POST /marking/reporting", p.Notices.Set("/marking"))
 	p.assignments()
 }
 
@@ -168,7 +173,25 @@ func (p *Platform) mark(w http.ResponseWriter, r *http.Request) {
 	x.Late, x.Missing = r.FormValue("flag") == "late", r.FormValue("flag") == "missing"
 	x.Comment, x.ScoreDate = r.FormValue("comment"), oneroster.Moment{Time: time.Now().UTC()}
 	p.Marks.Enter(oneroster.FileResults, x.SourcedID, x)
+	if x.ScoreStatus != oneroster.ScoreSubmitted {
+		p.notice(r)
+	}
 	http.Redirect(w, r, "/marking?item="+url.QueryEscape(item), http.StatusSeeOther)
+}
+
+// notice reports that scores became final, when somebody has entered where to.
+func (p *Platform) notice(r *http.Request) {
+	err := p.Notices.Tell(r.Context(), webhook.Event{
+		ID: rand.Text(), Source: "http://" + r.Host, Type: "scores.final", Subject: MarksClass, Time: time.Now().UTC(),
+		Data: map[string]any{"class": MarksClass},
+	})
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.noticed = "told"; errors.Is(err, reporter.ErrNowhere) {
+		p.noticed = ""
+	} else if err != nil {
+		p.noticed = "not told: " + err.Error()
+	}
 }
 
 // release makes every draft of an assignment final.
@@ -180,6 +203,7 @@ func (p *Platform) release(w http.ResponseWriter, r *http.Request) {
 			p.Marks.Enter(oneroster.FileResults, x.SourcedID, x)
 		}
 	}
+	p.notice(r)
 	http.Redirect(w, r, "/marking?item="+url.QueryEscape(item), http.StatusSeeOther)
 }
 
@@ -204,7 +228,8 @@ var markingTable = template.Must(template.New("marking").Parse(`
 <td><form method="post" action="/marking"><input type="hidden" name="item" value="{{$.Item}}"><input type="hidden" name="learner" value="{{.ID}}">
 <input name="score" size="6" aria-label="Score of {{.Name}}" value="{{.Score}}"> <select name="flag" aria-label="Flag of {{.Name}}"><option value="">no flag</option>{{range $.Flags}}<option>{{.}}</option>{{end}}</select>
 <input name="comment" size="18" aria-label="Comment for {{.Name}}" value="{{.Comment}}"> <button>Keep as draft</button> <button name="release" value="1">Release</button>
-<button formaction="/marking/withdraw">Delete</button></form></tr>{{end}}</table>`))
+<button formaction="/marking/withdraw">Delete</button></form></tr>{{end}}</table>
+<h2>Where it is told that scores became final</h2><p>{{.Noticed}}</p><form method="post" action="/marking/reporting"><label>address <input name="address" size="44" value="{{.Address}}"></label> <label>signing secret <input name="secret" type="password"></label> <button>Save</button></form>`))
 
 func (p *Platform) markingPage(w http.ResponseWriter, r *http.Request) {
 	items := gradebook.All[oneroster.LineItem](p.Marks, oneroster.FileLineItems)
@@ -237,7 +262,11 @@ func (p *Platform) markingPage(w http.ResponseWriter, r *http.Request) {
 		rows = append(rows, shown)
 	}
 	var body bytes.Buffer
+	p.mu.Lock()
+	noticed := p.noticed
+	p.mu.Unlock()
 	_ = markingTable.Execute(&body, map[string]any{
+		"Address": p.Notices.Address(), "Noticed": noticed,
 		"Items": items, "Item": item, "Rows": rows, "Flags": []string{
 			"exempt", "missing", "late", "not submitted",
 			"partly marked",

@@ -23,6 +23,7 @@ import (
 
 	"kanban/internal/standin/gradebook"
 	"kanban/internal/standin/page"
+	"kanban/internal/standin/reporter"
 	"kanban/internal/standin/school"
 	"kanban/internal/standin/workspace"
 	"kanban/internal/wire/xapi"
@@ -77,6 +78,9 @@ type Platform struct {
 
 	// Marks is the gradebook of the one class.
 	Marks *gradebook.Gradebook
+	// Notices tell that scores became final; noticed says what became of the latest.
+	Notices *reporter.Reporter
+	noticed string
 
 	mu        sync.Mutex
 	reporting reporting

@@ -8,14 +8,13 @@ import (
 	"encoding/json"
 	"fmt"
 	"html/template"
-	"io"
 	"net/http"
-	"net/url"
 	"strings"
 	"sync"
 	"time"
 
 	"kanban/internal/standin/page"
+	"kanban/internal/standin/reporter"
 	"kanban/internal/wire/webhook"
 )
 
@@ -34,19 +33,17 @@ type Order struct {
 
 // Shop is the stand-in. Use New.
 type Shop struct {
-	mux  *http.ServeMux
-	http *http.Client
+	*reporter.Reporter
+	mux *http.ServeMux
 
-	mu      sync.Mutex
-	orders  []Order
-	address string // where events go; entered on the page
-	secret  string
+	mu     sync.Mutex
+	orders []Order
 }
 
 // New is a shop in which nothing was bought yet.
 func New() *Shop {
-	s := &Shop{mux: http.NewServeMux(), http: &http.Client{Timeout: 10 * time.Second}}
-	s.mux.HandleFunc("POST /reporting", s.setReporting)
+	s := &Shop{mux: http.NewServeMux(), Reporter: reporter.New()}
+	s.mux.HandleFunc("POST /reporting", s.Set("/"))
 	s.mux.HandleFunc("POST /orders", s.buy)
 	s.mux.HandleFunc("POST /orders/{number}/cancel", s.cancel)
 	s.mux.HandleFunc("GET /{$}", s.page)
@@ -55,18 +52,6 @@ func New() *Shop {
 
 // ServeHTTP answers page and forms.
 func (s *Shop) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.mux.ServeHTTP(w, r) }
-
-func (s *Shop) setReporting(w http.ResponseWriter, r *http.Request) {
-	address, secret := r.FormValue("address"), r.FormValue("secret")
-	if u, err := url.Parse(address); err != nil || !u.IsAbs() || webhook.CheckSecret(secret) != nil {
-		http.Error(w, "an address and a signing secret are needed", http.StatusUnprocessableEntity)
-		return
-	}
-	s.mu.Lock()
-	s.address, s.secret = address, secret
-	s.mu.Unlock()
-	http.Redirect(w, r, "/", http.StatusSeeOther)
-}
 
 func (s *Shop) buy(w http.ResponseWriter, r *http.Request) {
 	s.mu.Lock()
@@ -99,10 +84,10 @@ func (s *Shop) cancel(w http.ResponseWriter, r *http.Request) {
 
 func (s *Shop) settle(w http.ResponseWriter, r *http.Request, i int, kind string) {
 	s.mu.Lock()
-	o, address, secret := s.orders[i], s.address, s.secret
+	o := s.orders[i]
 	s.mu.Unlock()
 	told := "told"
-	err := s.tell(r.Context(), "http://"+r.Host, address, secret, kind, o)
+	err := s.tell(r.Context(), "http://"+r.Host, kind, o)
 	if err != nil {
 		told = "not told: " + err.Error()
 	}
@@ -116,48 +101,12 @@ func (s *Shop) settle(w http.ResponseWriter, r *http.Request, i int, kind string
 	http.Redirect(w, r, "/", http.StatusSeeOther)
 }
 
-func (s *Shop) tell(ctx context.Context, base, address, secret, kind string, o Order) error {
-	if address == "" {
-		return fmt.Errorf("nobody has said where to")
-	}
-	now := time.Now().UTC()
-	e := webhook.Event{
+func (s *Shop) tell(ctx context.Context, base, kind string, o Order) error {
+	return s.Reporter.Tell(ctx, webhook.Event{
 		ID:     o.Number + "-" + strings.ReplaceAll(kind, ".", "-"), // without a full stop, as it is signed
-		Source: base, Type: kind, Subject: o.Number, Time: now,
+		Source: base, Type: kind, Subject: o.Number, Time: time.Now().UTC(),
 		Data: map[string]any{"order": o.Number, "offer": o.Offer, "email": o.Email, "name": o.Name},
-	}
-	body, err := webhook.Encode(e)
-	if err != nil {
-		return err
-	}
-	for try := 0; ; try++ {
-		err = s.post(ctx, address, secret, e.ID, body)
-		if err == nil || try == 3 || ctx.Err() != nil {
-			return err
-		}
-		time.Sleep(200 * time.Millisecond << try)
-	}
-}
-
-func (s *Shop) post(ctx context.Context, address, secret, id string, body []byte) error {
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, address, bytes.NewReader(body))
-	if err != nil {
-		return err
-	}
-	if req.Header, err = webhook.Sign(id, time.Now(), body, secret); err != nil {
-		return err
-	}
-	req.Header.Set("Content-Type", webhook.ContentType)
-	resp, err := s.http.Do(req)
-	if err != nil {
-		return err
-	}
-	defer resp.Body.Close()
-	text, _ := io.ReadAll(io.LimitReader(resp.Body, 500))
-	if resp.StatusCode >= 300 {
-		return fmt.Errorf("%s: %s", resp.Status, text)
-	}
-	return nil
+	})
 }
 
 // Orders is a copy of what was bought.
@@ -180,7 +129,7 @@ func (s *Shop) page(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	s.mu.Lock()
-	address := s.address
+	address := s.Address()
 	s.mu.Unlock()
 	var body bytes.Buffer
 	_ = orders.Execute(&body, map[string]any{"Offers": Offers, "Orders": s.Orders(), "Address": address})

@@ -53,6 +53,7 @@ type Link struct {
 	ComparedAt        *time.Time
 	RanAt             *time.Time
 	NextAt            *time.Time
+	NoticedAt         *time.Time // when the source said last that scores became final
 	LastRunID         *string
 	LastFailed        bool
 	Trouble           string // why the latest comparison did not come about
@@ -157,6 +158,16 @@ func Due(ctx context.Context, tx *db.Tx, by time.Time, limit int) (all []Link, e
 func Reschedule(ctx context.Context, tx *db.Tx, id string, next *time.Time) error {
 	_, err := db.Exec(ctx, tx, `UPDATE score_links SET next_at = $2 WHERE id = $1`, id, next)
 	return db.Known(err, "keeping when the score link runs next")
+}
+
+// Notice lets the links that run by themselves and whose source is of a connection look for scores at a time, unless
+// they do so earlier. interfaceID is of any interface of the connection.
+func Notice(ctx context.Context, tx *db.Tx, interfaceID string, at, next time.Time) error {
+	_, err := db.Exec(ctx, tx, `UPDATE score_links SET noticed_at = $2, next_at = least(next_at, $3)
+		WHERE ended_at IS NULL AND paused_at IS NULL AND ran_at IS NOT NULL AND next_at IS NOT NULL
+		AND source_interface_id IN (SELECT n.id FROM interfaces n JOIN interfaces told
+			ON told.connection_id = n.connection_id WHERE told.id = $1 AND n.removed_at IS NULL)`, interfaceID, at, next)
+	return db.Known(err, "noting that scores became final")
 }
 
 // FreeItems lets other links write the line items of one that has ended.

@@ -97,7 +97,7 @@ type Unmapped struct {
 
 // MeaningTry are expressions to try on what a service reported.
 type MeaningTry struct {
-	Values map[string]string `json:"values,omitempty" doc:"By name: person, starts, ends, offer, order, buyerName. Those that are absent stay as they are"`
+	Values map[string]string `json:"values,omitempty" doc:"By name: person, starts, ends, offer, order, buyerName, scores. Those that are absent stay as they are"`
 }
 
 // Meaning is what expressions make of the latest events of a service.

@@ -71,6 +71,7 @@ type Mapping struct {
 	Offer     string `json:"offer,omitempty" doc:"What was bought, as the service calls it"`
 	Order     string `json:"order,omitempty" doc:"What tells one purchase from another"`
 	BuyerName string `json:"buyerName,omitempty" doc:"For buyers who are not in the register yet"`
+	Scores    string `json:"scores,omitempty" doc:"A condition: scores became final, so that the gradebooks of the connection are read"`
 }
 
 // Template is how pairings are made.

@@ -32,6 +32,7 @@ const fields = [
   { name: 'offer', title: $t('connections.whatWasBought'), about: $t('connections.offersNameAtService') },
   { name: 'order', title: $t('connections.orderLabel'), about: $t('connections.isDifferentForEachPurchase') },
   { name: 'buyerName', title: $t('connections.nameOfBuyer'), about: $t('connections.forBuyersWhoAreNot') },
+  { name: 'scores', title: $t('connections.scoresAreFinal'), about: $t('connections.scoresAreFinalAbout') },
 ]
 const mapping = reactive<Record<string, string>>({})
 const tried = ref<Record<string, string>>()
