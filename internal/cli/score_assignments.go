@@ -113,12 +113,14 @@ func scoresSet() *cli.Command {
 		Name: "set", Usage: "Change assignments, in all their sections at once", ArgsUsage: "SCORE-LINK ASSIGNMENT…",
 		Description: `  kanban scores set Propagation "Care of tools" --basis assigned
   kanban scores set Propagation Herbarium --leave-out "belongs to next term"
+  kanban scores set Propagation "Report on cuttings" --activity "Write the report"
   kanban scores set Propagation Herbarium --take-in`,
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "content", Usage: "scores, completions or nothing; empty for the score link's"},
 			&cli.StringFlag{Name: "basis", Usage: "due or assigned; empty for the score link's"},
 			&cli.StringFlag{Name: "category", Usage: "id of a category of the book; empty for the one that is matched"},
 			&cli.StringFlag{Name: "period", Usage: "id of a period of the register; empty for the one by its date"},
+			&cli.StringFlag{Name: "activity", Usage: "the activity of the course's outline that it is (title or id), so that a score and a statement about it are one event; empty for none"},
 			&cli.StringFlag{Name: "leave-out", Usage: "leave it out, for this reason"},
 			&cli.BoolFlag{Name: "take-in", Usage: "take in again what was left out"},
 		},
@@ -154,6 +156,9 @@ func scoresSet() *cli.Command {
 					*into = &text
 				}
 			}
+			if e.Activity, err = activityOf(ctx, cmd, c, l); err != nil {
+				return err
+			}
 			if cmd.Bool("take-in") {
 				e.LeftOut = new(string)
 			}
@@ -165,6 +170,23 @@ func scoresSet() *cli.Command {
 			return nil
 		},
 	}
+}
+
+// activityOf is the activity of the outline that was named, nil when none was.
+func activityOf(ctx context.Context, cmd *cli.Command, c *client.Client, l api.ScoreLink) (*string, error) {
+	if !cmd.IsSet("activity") || cmd.String("activity") == "" {
+		if cmd.IsSet("activity") {
+			return new(string), nil
+		}
+		return nil, nil //nolint:nilnil // nothing was said
+	}
+	found, err := named[api.ScoreActivity]{
+		"/score-links/" + l.ID + "/activities", "activity", "activities", "courses outline",
+		func(a api.ScoreActivity) string { return a.ID },
+		func(a api.ScoreActivity) []string { return []string{a.Title} },
+		func(a api.ScoreActivity) string { return apart(a.Title, a.Module) },
+	}.find(ctx, c, cmd.String("activity"))
+	return &found.ID, err
 }
 
 // oneAssignment gives the one assignment of a section with a name.

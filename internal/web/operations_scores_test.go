@@ -88,6 +88,7 @@ func walkScores(x *talk, _ *story) {
 
 	p := post[api.ScorePreview](x, "/score-links/"+l.ID+"/previews", nil)
 	assert.Equal(t, 1, p.Changes, p.Counts)
+	_ = get[api.Page[api.ScoreActivity]](x, "/score-links/"+l.ID+"/activities")
 	rows := get[api.Page[api.Assignment]](x, "/score-links/"+l.ID+"/assignments").Items
 	require.Len(t, rows, 5)
 	x.walkAssignments(l, rows)

@@ -73,6 +73,8 @@ var (
 		"Rank the book's line items that may be the one of an assignment")
 	linkAssignmentOp = scoreOperation("link-assignment", http.MethodPut, "/score-links/{id}/assignments/{item}/link",
 		http.StatusNoContent, "Link an assignment to a line item of the book, or unlink it")
+	scoreActivitiesOp = scoreOperation("list-score-activities", http.MethodGet, "/score-links/{id}/activities",
+		http.StatusOK, "List the activities of the course's outline that assignments can be")
 	scoreCategoriesOp = scoreOperation("list-score-categories", http.MethodGet, "/score-links/{id}/categories",
 		http.StatusOK, "How the source's categories match the book's")
 	listUnfinishedOp = scoreOperation("list-unfinished-work", http.MethodGet, "/score-links/{id}/unfinished",
@@ -151,6 +153,7 @@ func (s *Server) scores(a huma.API) {
 	handle(a, editAssignmentsOp, s.editAssignments)
 	handle(a, listScoreCounterpartsOp, s.listScoreCounterparts)
 	handleEmpty(a, linkAssignmentOp, s.linkAssignment)
+	handle(a, scoreActivitiesOp, s.scoreActivities)
 	handle(a, scoreCategoriesOp, s.scoreCategories)
 	handle(a, listUnfinishedOp, s.listUnfinished)
 	handle(a, previewScoresOp, s.previewScores)
@@ -374,6 +377,7 @@ func assignment(a scores.Assignment) api.Assignment {
 		Drafts: a.Draft, Partly: a.Partly, Unmarked: a.Unmarked, Flagged: a.Flagged, SourceCategory: a.SourceCategory,
 		Category: a.Category, CategoryEvidence: a.CategoryEvidence, Period: a.Period, Content: a.Carries.String(),
 		Basis: a.By.String(), Own: a.Item.Content+a.Item.Basis+a.Item.Category+a.Item.Period != "", LeftOut: a.LeftOut,
+		Activity: a.Activity, ActivityTitle: a.ActivityTitle,
 		LeftOutBy: a.LeftOutBy, ChangedSince: a.ChangedSince, Page: a.Page,
 	}
 	if a.Book != nil {
@@ -389,6 +393,7 @@ func (s *Server) editAssignments(ctx context.Context, in *withID[api.EditAssignm
 	b := in.Body
 	if err := s.Scores.EditItems(ctx, auth.Caller(ctx).Name, in.ID, b.IDs, scores.EditItem{
 		Content: b.Content, Basis: b.Basis, Category: b.Category, Period: b.Period, LeftOut: b.LeftOut,
+		Activity: b.Activity,
 	}); err != nil {
 		return api.Page[api.Assignment]{}, err
 	}
@@ -417,6 +422,13 @@ func gradebookCategory(c grade.Category) api.GradebookCategory {
 		out.Weight = &c.Weight
 	}
 	return out
+}
+
+func (s *Server) scoreActivities(ctx context.Context, in *byID) (api.Page[api.ScoreActivity], error) {
+	all, err := s.Scores.Activities(ctx, in.ID)
+	return api.Page[api.ScoreActivity]{
+		Items: each(all, func(a scores.OutlineActivity) api.ScoreActivity { return api.ScoreActivity(a) }),
+	}, err
 }
 
 func (s *Server) scoreCategories(ctx context.Context, in *byID) (api.ScoreCategories, error) {

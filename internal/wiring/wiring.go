@@ -98,7 +98,9 @@ func New(db *db.Database, o Options) *UseCases {
 		Store: db, Schedules: x.Runs, Connections: x.Connections,
 		Call: o.Call,
 	}
-	x.Scores = &scores.Service{Store: db, Connections: x.Connections, Call: o.Call, Zone: o.Zone}
+	x.Scores = &scores.Service{
+		Store: db, Connections: x.Connections, Call: o.Call, Zone: o.Zone, Outlines: compiled,
+	}
 	x.Linking = &linking.Service{Store: db, Pairings: x.Pairings, Runs: x.Runs}
 	x.Batches = &batches.Service{Store: db, Pairings: x.Pairings, Runs: x.Runs, Linking: x.Linking}
 	x.Deliveries = &pipeline.Deliveries{
@@ -110,6 +112,7 @@ func New(db *db.Database, o Options) *UseCases {
 		Store: db, Expressions: expressions, Outlines: compiled, Reactions: x.Deliveries,
 		Purchases: x.Purchases, Scores: x.Scores,
 	}
+	x.Scores.Statements = x.Facts
 	x.Outlines = &outlines.Service{Store: db, Call: o.Call}
 	x.Rules = &rules.Service{
 		Store: db, Connections: x.Connections, Pipeline: x.Deliveries, Source: o.Public,

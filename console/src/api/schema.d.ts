@@ -2492,6 +2492,23 @@ export interface paths {
         patch: operations["edit-score-link"];
         trace?: never;
     };
+    "/api/v1/score-links/{id}/activities": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the activities of the course's outline that assignments can be */
+        get: operations["list-score-activities"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/score-links/{id}/assignments": {
         parameters: {
             query?: never;
@@ -3880,6 +3897,9 @@ export interface components {
             why: string;
         };
         Assignment: {
+            /** @description Id of the activity of the course's outline that it is */
+            activity?: string;
+            activityTitle?: string;
             /** @enum {string} */
             basis: "due" | "assigned";
             /** @description That it is linked to; absent while there is none */
@@ -4501,6 +4521,8 @@ export interface components {
             to: string;
         };
         EditAssignments: {
+            /** @description Id of an activity of the course's outline: its score and a statement about it are one fact, and one event; empty for none */
+            activity?: string;
             basis?: string;
             /** @description Id of a category of the book */
             category?: string;
@@ -6146,6 +6168,16 @@ export interface components {
              */
             total?: number;
         };
+        PageScoreActivity: {
+            items: components["schemas"]["ScoreActivity"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
+        };
         PageScoreChange: {
             items: components["schemas"]["ScoreChange"][];
             /** @description Give it as cursor for the next page; absent at the end */
@@ -6791,6 +6823,11 @@ export interface components {
             course?: string;
             module?: string;
             section?: string;
+        };
+        ScoreActivity: {
+            id: string;
+            module: string;
+            title: string;
         };
         ScoreCategories: {
             /** @description All that the book has, without those of term grades */
@@ -20105,6 +20142,65 @@ export interface operations {
             };
             /** @description Precondition Failed */
             412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-score-activities": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageScoreActivity"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

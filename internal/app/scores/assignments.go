@@ -33,6 +33,7 @@ type Assignment struct {
 	Category, CategoryEvidence string
 	SourceCategory             string
 	Period                     string // title of the one in which it is
+	ActivityTitle              string // of the activity of the outline, empty when it is none
 	ChangedSince               bool   // it is left out, and changed since then
 	Page                       string // where it is marked, empty when nobody has said
 	Carries                    grade.Content
@@ -52,6 +53,17 @@ func (s *Service) Assignments(ctx context.Context, linkID string) ([]Assignment,
 	list := make([]Assignment, len(c.rows))
 	for i, x := range c.rows {
 		list[i] = c.assignment(x, c.items[i], c.plan.Item(x.ID))
+		if x.Activity == "" {
+			continue
+		}
+		in, _ := c.sectionOf(x.SectionID)
+		title, err := s.activityTitle(ctx, in, x.Activity)
+		if _, gone := refusal.As(err); gone {
+			title = x.Activity + ", which the outline does not have any more"
+		} else if err != nil {
+			return nil, err
+		}
+		list[i].ActivityTitle = title
 	}
 	return list, nil
 }
@@ -109,6 +121,8 @@ func printOf(x grade.LineItem) string {
 // EditItem is what is to be changed of assignments; what is nil stays as it is. An empty text takes the link's.
 type EditItem struct {
 	Content, Basis, Category, Period *string
+	// Activity is one of the outline: a score and a statement about it are one fact then. Empty for none.
+	Activity *string
 	// LeftOut says why it is left out; an empty one takes it in again.
 	LeftOut *string
 }
@@ -133,6 +147,14 @@ func (s *Service) EditItems(ctx context.Context, who, linkID string, ids []strin
 		if err := w.edit(&x, who, e); err != nil {
 			return err
 		}
+		if e.Activity != nil {
+			if x.Activity = strings.TrimSpace(*e.Activity); x.Activity != "" {
+				in, _ := w.sectionOf(x.SectionID)
+				if _, err := s.activityTitle(ctx, in, x.Activity); err != nil {
+					return err
+				}
+			}
+		}
 		edited = append(edited, x)
 	}
 	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
@@ -147,7 +169,23 @@ func (s *Service) EditItems(ctx context.Context, who, linkID string, ids []strin
 		}
 		return tx.Announce(ctx, "scoreLink", linkID)
 	})
+	if err == nil && e.Activity != nil {
+		err = s.reportAll(ctx, linkID)
+	}
 	return s.changed(ctx, linkID, err)
+}
+
+// reportAll takes in all results of assignments that are tied to an activity, those that were carried before too.
+func (s *Service) reportAll(ctx context.Context, linkID string) error {
+	l, err := scorestore.FindLink(ctx, s.Store, linkID)
+	if err != nil {
+		return err
+	}
+	c, err := s.compare(ctx, l)
+	if err != nil {
+		return err
+	}
+	return s.report(ctx, c, true)
 }
 
 // changed compares a link anew by what was read last, after somebody changed something about it without an error.

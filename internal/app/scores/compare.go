@@ -355,6 +355,9 @@ func (s *Service) keepCompared(ctx context.Context, l *scorestore.Link, c *compa
 			return err
 		}
 		l.Counts["mismatches"] = len(differ.List)
+		if err := s.report(ctx, c, false); err != nil {
+			return err
+		}
 		l.Reasons, l.OldestDraft = append([]grade.Reasons{}, c.plan.Summary()...), c.oldestDraft()
 	}
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {

@@ -42,7 +42,8 @@ func (c *compared) events(now time.Time) (list []eventstore.Event) {
 			if !Known(e.Who) {
 				continue
 			}
-			if e.Outcome.Writes() || e.Outcome == grade.Conflict {
+			// of one that is tied to an activity, the statement about that is the event
+			if row.Activity == "" && (e.Outcome.Writes() || e.Outcome == grade.Conflict) {
 				list = append(list, c.event(rule.ScoreFinal, row, e.Who, e.Given, now, e.Given.String()))
 			}
 			if e.Outcome == grade.Conflict {

@@ -29,6 +29,9 @@ type Service struct {
 	// Zone is the institution's, for schedules by the time of day; UTC when nil.
 	Zone  *time.Location
 	Clock clock.Clock
+	// Outlines and Statements are of the courses whose activities assignments are.
+	Outlines   Outlines
+	Statements Statements
 }
 
 // book is where scores are written.

@@ -164,6 +164,8 @@ type Assignment struct {
 	Period           string         `json:"period,omitempty"`
 	Content          string         `json:"content" enum:"scores,completions,nothing"`
 	Basis            string         `json:"basis" enum:"due,assigned"`
+	Activity         string         `json:"activity,omitempty" doc:"Id of the activity of the course's outline that it is"`
+	ActivityTitle    string         `json:"activityTitle,omitempty"`
 	Own              bool           `json:"own,omitempty" doc:"Something is set for it that differs from the score link"`
 	LeftOut          string         `json:"leftOut,omitempty" doc:"Why it is left out"`
 	LeftOutBy        string         `json:"leftOutBy,omitempty"`
@@ -178,7 +180,15 @@ type EditAssignments struct {
 	Basis    *string  `json:"basis,omitempty"`
 	Category *string  `json:"category,omitempty" doc:"Id of a category of the book"`
 	Period   *string  `json:"period,omitempty" doc:"Id of a session of the register"`
+	Activity *string  `json:"activity,omitempty" doc:"Id of an activity of the course's outline: its score and a statement about it are one fact, and one event; empty for none"`
 	LeftOut  *string  `json:"leftOut,omitempty" doc:"Why it is left out; empty to take it in again"`
+}
+
+// ScoreActivity is an activity of the outline that an assignment can be.
+type ScoreActivity struct {
+	ID     string `json:"id"`
+	Title  string `json:"title"`
+	Module string `json:"module"`
 }
 
 // ScoreCounterpart is a line item of the book with the evidence that it is an assignment's.

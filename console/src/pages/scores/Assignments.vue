@@ -189,7 +189,10 @@ async function done() {
       <template #body="{ data }"
         ><a v-if="data.page" :href="data.page" target="_blank" rel="noopener">{{ data.title }}</a
         ><template v-else>{{ data.title }}</template>
-        <small class="faint below">{{ data.section }}</small></template
+        <small class="faint below">{{ data.section }}</small>
+        <small v-if="data.activityTitle" class="faint below">{{
+          $t('scores.isActivity', { title: data.activityTitle })
+        }}</small></template
       >
     </Column>
     <Column :header="$t('scores.due')" field="source.due" sortable>

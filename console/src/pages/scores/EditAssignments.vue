@@ -15,6 +15,7 @@ const category = ref(same)
 const period = ref(same)
 const basis = ref(same)
 const content = ref(same)
+const activity = ref(same)
 const path = computed(() => ({ path: { id: props.link.id } }))
 const categories = useQuery({
   queryKey: ['score-links', () => props.link.id, 'categories'],
@@ -23,6 +24,13 @@ const categories = useQuery({
 const periods = useQuery({
   queryKey: ['score-links', () => props.link.id, 'periods'],
   queryFn: () => ok(api.GET('/api/v1/score-links/{id}/periods', { params: path.value })),
+})
+// One assignment in all its sections can be one activity.
+const one = computed(() => new Set(props.chosen.map((a) => a.source.id)).size === 1)
+const activities = useQuery({
+  queryKey: ['score-links', () => props.link.id, 'activities'],
+  queryFn: () => ok(api.GET('/api/v1/score-links/{id}/activities', { params: path.value })),
+  enabled: one,
 })
 const first = [
   { value: same, label: $t('scores.asItIs') },
@@ -40,6 +48,7 @@ const save = useMutation({
           period: said(period.value),
           basis: said(basis.value),
           content: said(content.value),
+          activity: said(activity.value),
         },
       }),
     ),
@@ -52,8 +61,8 @@ const save = useMutation({
     :title="$t('scores.editAssignments', { n: chosen.length }, chosen.length)"
     :submit="$t('common.save')"
     :sending="save.isPending.value"
-    :error="save.error.value ?? categories.error.value ?? periods.error.value"
-    :typed="{ category, period, basis, content }"
+    :error="save.error.value ?? categories.error.value ?? periods.error.value ?? activities.error.value"
+    :typed="{ category, period, basis, content, activity }"
     @submit="save.mutate()"
     @close="emit('close')"
   >
@@ -95,6 +104,18 @@ const save = useMutation({
         { value: 'scores', label: $t('scores.contentScores') },
         { value: 'completions', label: $t('scores.contentCompletions') },
         { value: 'nothing', label: $t('scores.contentNothing') },
+      ]"
+    />
+    <ChoiceField
+      v-if="activities.data.value?.items.length"
+      v-model="activity"
+      name="activity"
+      :label="$t('scores.activity')"
+      :help="$t('scores.activityHelp')"
+      :options="[
+        { value: same, label: $t('scores.asItIs') },
+        { value: '', label: $t('scores.noActivity') },
+        ...activities.data.value.items.map((a) => ({ value: a.id, label: a.title, apart: a.module })),
       ]"
     />
   </FormDialog>
