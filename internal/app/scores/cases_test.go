@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"kanban/internal/adapter"
 	"kanban/internal/app/reports"
 	"kanban/internal/app/scores"
 	"kanban/internal/core/finding"
@@ -17,6 +18,8 @@ import (
 	"kanban/internal/core/refusal"
 	"kanban/internal/standin/fault"
 	"kanban/internal/standin/gradebook"
+	"kanban/internal/standin/platform"
+	"kanban/internal/standin/register"
 	"kanban/internal/store/db"
 	"kanban/internal/store/runstore"
 	"kanban/internal/store/scorestore"
@@ -391,6 +394,38 @@ func TestReadsThatFailTakeNothingAway(t *testing.T) {
 		func(r *oneroster.Result) { r.Status = oneroster.ToBeDeleted })
 	assert.Equal(t, grade.Withdrawn, x.entry(x.preview(l), report, "stu-003").Outcome)
 	assert.InDelta(t, 11, x.score(report, "stu-003"), 0.001)
+}
+
+// Gradebooks of the older version are read and written as well: they know no score scales, and no flags beside the status.
+func TestScoresGoBetweenGradebooksOfTheOlderVersion(t *testing.T) {
+	x := open(t)
+	a := x.Standins.Addresses
+	x.source = x.Connect(adapter.KindGradebook, "Older marks", map[string]string{
+		"address": a.Platform, "tokenAddress": a.Platform + "/oauth/token", "clientId": platform.MarksID,
+		"clientSecret": platform.MarksSecret, "late": "0", "version": "1.1",
+	})
+	x.book = x.Connect(adapter.KindGradebook, "Older book", map[string]string{
+		"address": a.Register, "tokenAddress": a.Register + "/oauth/token", "clientId": register.ClientID,
+		"clientSecret": register.ClientSecret, "late": "0", "needsDue": "yes", "needsPeriod": "yes", "needsPoints": "yes",
+		"needsCategory": "yes", "decimals": "1", "termCategories": register.TermGrades, "version": "1.1",
+	})
+	l := x.link()
+	x.mark("cuttings-report", "stu-002", oneroster.ScoreFullyGraded, 15, nil)
+	x.mark("cuttings-report", "stu-003", oneroster.ScoreSubmitted, 11, nil)
+	r := x.run(x.preview(l), false)
+	require.Equal(t, runstore.Finished, r.State, r.Error)
+	assert.InDelta(t, 15, x.score(report, "stu-002"), 0.001)
+	p := x.preview(l)
+	assert.Zero(t, p.Plan.Counts().Changes())
+	assert.Equal(t, finding.ScoreDraft, x.entry(p, report, "stu-003").Reason)
+	m, err := x.Scores.Mismatches(t.Context(), l.ID)
+	require.NoError(t, err)
+	assert.Empty(t, m.List, "weights are not told in the older version")
+	back, err := x.Scores.Revert(t.Context(), r.ID)
+	require.NoError(t, err)
+	x.run(back, true)
+	_, there := x.inBook(report, "stu-002")
+	assert.False(t, there)
 }
 
 // What was deleted at the source is deleted in the book only when somebody decides so, for each score, and comes back

@@ -84,6 +84,9 @@ func New(rules Rules, allowed func(*http.Request, string) bool, school School, n
 		for _, file := range []string{
 			oneroster.FileCategories, oneroster.FileLineItems, oneroster.FileResults, oneroster.FileScoreScales,
 		} {
+			if base == oneroster.BasePath11 && file == oneroster.FileScoreScales {
+				continue // they came with 1.2
+			}
 			g.mux.HandleFunc("GET "+base+"/"+file, g.list(base, file))
 			g.mux.HandleFunc("GET "+base+"/"+file+"/{id}", g.one(file))
 			g.mux.HandleFunc("PUT "+base+"/"+file+"/{id}", g.put(file))
@@ -211,9 +214,17 @@ func (g *Gradebook) list(base, file string) http.HandlerFunc {
 
 // older is a record as 1.1 has it.
 func older(record any) any {
-	if c, is := record.(oneroster.Category); is {
-		c.Weight = nil
-		return c
+	switch x := record.(type) {
+	case oneroster.Category:
+		x.Weight = nil
+		return x
+	case oneroster.LineItem:
+		x.ScoreScale = nil
+		return x
+	case oneroster.Result:
+		x.ScoreScale, x.TextScore = nil, ""
+		x.InProgress, x.Incomplete, x.Late, x.Missing = false, false, false, false
+		return x
 	}
 	return record
 }

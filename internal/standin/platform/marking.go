@@ -53,6 +53,7 @@ func (c classes) Has(class, student string) bool {
 func (p *Platform) marking() {
 	p.Marks = gradebook.New(gradebook.Rules{Decimals: -1}, p.granted, classes{p.school}, time.Now)
 	p.mux.Handle(oneroster.GradebookPath+"/", p.Marks)
+	p.mux.Handle(oneroster.BasePath11+"/", p.Marks)
 	p.mux.HandleFunc("POST /oauth/token", p.token)
 	p.mux.HandleFunc("GET /marking", p.markingPage)
 	p.mux.HandleFunc("POST /marking", p.mark)
@@ -122,7 +123,11 @@ func (p *Platform) granted(r *http.Request, scope string) bool {
 	token, _ := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	return slices.Contains(p.tokens[token], oneroster.Scope(oneroster.V12, scope))
+	version := oneroster.V12
+	if strings.HasPrefix(r.URL.Path, oneroster.BasePath11) {
+		version = oneroster.V11
+	}
+	return slices.Contains(p.tokens[token], oneroster.Scope(version, scope))
 }
 
 // resultOf is the result of a learner, as it is or new.

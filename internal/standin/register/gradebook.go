@@ -75,6 +75,7 @@ func rules(s *school.School) gradebook.Rules {
 func (r *Register) book() {
 	r.Book = gradebook.New(rules(r.school), r.granted, classes{r.school}, time.Now)
 	r.mux.Handle(oneroster.GradebookPath+"/", r.Book)
+	r.mux.Handle(oneroster.BasePath11+"/", r.Book)
 	r.mux.HandleFunc("GET /book", r.bookShown)
 	r.mux.HandleFunc("POST /book", r.enterScore)
 	number := func(n float64) *oneroster.Number { v := oneroster.Number(n); return &v }
@@ -108,7 +109,11 @@ func (r *Register) granted(req *http.Request, scope string) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	x := r.tokens[token]
-	return time.Now().Before(x.until) && slices.Contains(x.scopes, oneroster.Scope(oneroster.V12, scope))
+	version := oneroster.V12
+	if strings.HasPrefix(req.URL.Path, oneroster.BasePath11) {
+		version = oneroster.V11
+	}
+	return time.Now().Before(x.until) && slices.Contains(x.scopes, oneroster.Scope(version, scope))
 }
 
 // gradebookScopes are those that the office gives out beside the one for rosters.

@@ -117,7 +117,7 @@ func (r *Register) token(w http.ResponseWriter, req *http.Request) {
 func (r *Register) offered(asked string) []string {
 	all := []string{r.scope()}
 	for _, last := range gradebookScopes {
-		all = append(all, oneroster.Scope(oneroster.V12, last))
+		all = append(all, oneroster.Scope(oneroster.V12, last), oneroster.Scope(oneroster.V11, last))
 	}
 	return slices.DeleteFunc(strings.Fields(asked), func(s string) bool { return !slices.Contains(all, s) })
 }
