@@ -60,6 +60,8 @@ var declared = []Field{
 	yesOrNo("comments", "Can hold comments", "Whether a score can have a comment there", Yes),
 	yesOrNo("commentsSeen", "Learners see comments",
 		"Whether learners can see comments there; hidden ones are carried nowhere", Yes),
+	yesOrNo("resultsForGiven", "Gives a result to all who have it",
+		"Whether everybody whom an assignment was given to has a result there, before anything is handed in: whoever has none was not given it", No),
 	yesOrNo("texts", "Takes scores in words", "Whether a score may be a word there, such as passed", Yes),
 	yesOrNo("overMaximum", "Takes more than the maximum",
 		"Whether a score there may be above what the assignment is worth", No),

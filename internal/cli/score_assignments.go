@@ -124,52 +124,54 @@ func scoresSet() *cli.Command {
 			&cli.StringFlag{Name: "leave-out", Usage: "leave it out, for this reason"},
 			&cli.BoolFlag{Name: "take-in", Usage: "take in again what was left out"},
 		},
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			if cmd.Args().Len() < 2 {
-				return usage(cmd, "name the score link and at least one assignment")
-			}
-			c := connect(cmd)
-			l, err := findScoreLink(ctx, c, cmd.Args().First())
-			if err != nil {
-				return err
-			}
-			rows, err := assignmentsOf(ctx, c, l, "")
-			if err != nil {
-				return err
-			}
-			var e api.EditAssignments
-			for _, name := range cmd.Args().Tail() {
-				some, err := called(rows, name)
-				if err != nil {
-					return err
-				}
-				for _, a := range some {
-					e.IDs = append(e.IDs, a.ID)
-				}
-			}
-			for flag, into := range map[string]**string{
-				"content": &e.Content, "basis": &e.Basis, "category": &e.Category, "period": &e.Period,
-				"leave-out": &e.LeftOut,
-			} {
-				if cmd.IsSet(flag) {
-					text := cmd.String(flag)
-					*into = &text
-				}
-			}
-			if e.Activity, err = activityOf(ctx, cmd, c, l); err != nil {
-				return err
-			}
-			if cmd.Bool("take-in") {
-				e.LeftOut = new(string)
-			}
-			if _, err := client.Send[api.Page[api.Assignment]](ctx, c, http.MethodPatch,
-				"/score-links/"+l.ID+"/assignments", e); err != nil {
-				return err
-			}
-			say(cmd, "Changed %s.", count(len(e.IDs), "assignment"))
-			return nil
-		},
+		Action: setAssignments,
 	}
+}
+
+func setAssignments(ctx context.Context, cmd *cli.Command) error {
+	if cmd.Args().Len() < 2 {
+		return usage(cmd, "name the score link and at least one assignment")
+	}
+	c := connect(cmd)
+	l, err := findScoreLink(ctx, c, cmd.Args().First())
+	if err != nil {
+		return err
+	}
+	rows, err := assignmentsOf(ctx, c, l, "")
+	if err != nil {
+		return err
+	}
+	var e api.EditAssignments
+	for _, name := range cmd.Args().Tail() {
+		some, err := called(rows, name)
+		if err != nil {
+			return err
+		}
+		for _, a := range some {
+			e.IDs = append(e.IDs, a.ID)
+		}
+	}
+	for flag, into := range map[string]**string{
+		"content": &e.Content, "basis": &e.Basis, "category": &e.Category, "period": &e.Period,
+		"leave-out": &e.LeftOut,
+	} {
+		if cmd.IsSet(flag) {
+			text := cmd.String(flag)
+			*into = &text
+		}
+	}
+	if e.Activity, err = activityOf(ctx, cmd, c, l); err != nil {
+		return err
+	}
+	if cmd.Bool("take-in") {
+		e.LeftOut = new(string)
+	}
+	if _, err := client.Send[api.Page[api.Assignment]](ctx, c, http.MethodPatch,
+		"/score-links/"+l.ID+"/assignments", e); err != nil {
+		return err
+	}
+	say(cmd, "Changed %s.", count(len(e.IDs), "assignment"))
+	return nil
 }
 
 // activityOf is the activity of the outline that was named, nil when none was.

@@ -122,6 +122,10 @@ func sumUp(cmd *cli.Command, p api.ScorePreview) {
 			say(cmd, "  %s in %s: %s", count(r.Scores, "score"), count(r.Items, "assignment"), r.Title)
 		}
 	}
+	if p.RosterHeld > 0 {
+		say(cmd, "%s because of who is in which section. Bring that in step in the same run: kanban scores run --roster-first",
+			numbered(p.RosterHeld, "score waits", "scores wait"))
+	}
 	if p.Losses > 0 {
 		say(cmd, "%s of the book would be lost.", numbered(p.Losses, "value", "values"))
 	}
@@ -141,9 +145,11 @@ func scoresRun() *cli.Command {
 		Description: `Shows the preview, does exactly that, reads back. Exit code 3 when something needs a person.
 
   kanban scores run Propagation
+  kanban scores run Propagation --roster-first
   kanban scores run Propagation --only "Report on cuttings"`,
 		Flags: []cli.Flag{
 			&cli.StringSliceFlag{Name: "only", Usage: "only this assignment (title or id); can be given several times"},
+			&cli.BoolFlag{Name: "roster-first", Usage: "read the register and bring the paired classes in step first, in the same run"},
 			&cli.BoolFlag{Name: "approve", Usage: "replace the values of the book that the preview lists"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
@@ -155,7 +161,7 @@ func scoresRun() *cli.Command {
 			if err != nil {
 				return err
 			}
-			n := api.NewScoreRun{Approved: cmd.Bool("approve")}
+			n := api.NewScoreRun{Approved: cmd.Bool("approve"), RosterFirst: cmd.Bool("roster-first")}
 			for _, name := range cmd.StringSlice("only") {
 				had := len(n.Only)
 				for _, item := range p.Items {
@@ -173,7 +179,7 @@ func scoresRun() *cli.Command {
 				}
 				say(cmd, "")
 			}
-			if p.Changes == 0 && p.Makes == 0 {
+			if p.Changes == 0 && p.Makes == 0 && !n.RosterFirst {
 				if cmd.String("output") == "json" {
 					return table{value: p}.print(cmd)
 				}
@@ -223,6 +229,11 @@ func reportScores(ctx context.Context, cmd *cli.Command, c *client.Client, r api
 	for _, name := range scoreResults {
 		if n := r.Counts[name]; n > 0 {
 			say(cmd, "  %5d %s", n, words(name, n))
+		}
+	}
+	for _, x := range page.Items {
+		if x.What == "roster" && x.Answer != "" {
+			say(cmd, "  Roster first: %s.", x.Answer)
 		}
 	}
 	var held []string

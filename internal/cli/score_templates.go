@@ -17,7 +17,9 @@ import (
 )
 
 // newScorePolicy is with what a score link of a section begins: a template's policy, changed by what was given.
-func newScorePolicy(ctx context.Context, cmd *cli.Command, c *client.Client, section string) (*api.ScorePolicy, error) {
+func newScorePolicy(ctx context.Context, cmd *cli.Command, c *client.Client, section string) (
+	*api.ScorePolicy, error,
+) {
 	name := cmd.String("template")
 	begin, err := client.Get[api.ScoreTemplateFor](ctx, c, "/score-templates/for?section="+url.QueryEscape(section))
 	if err != nil {

@@ -48,7 +48,8 @@ func (s *Server) scorePreview(ctx context.Context, p scorestore.Preview, err err
 	out := api.ScorePreview{
 		ID: p.ID, LinkID: p.LinkID, Items: []api.ScoreItemPlan{}, Counts: outcomeCounts(p.Plan.Counts()),
 		Changes: p.Plan.Counts().Changes(), Losses: len(p.Plan.Losses()), Reasons: each(p.Plan.Summary(), scoreReason),
-		Codes: map[finding.Code]api.ItemReason{}, SourceRead: p.SourceRead, BookRead: p.BookRead,
+		RosterHeld: scores.HeldByRoster(p.Plan.Plan),
+		Codes:      map[finding.Code]api.ItemReason{}, SourceRead: p.SourceRead, BookRead: p.BookRead,
 		Categories: []string{},
 	}
 	unread, err := s.Scores.UnreadOf(ctx, p.LinkID)
@@ -117,7 +118,11 @@ func (s *Server) listGivenScores(ctx context.Context, in *byID) (api.Page[api.Gi
 }
 
 func (s *Server) runScores(ctx context.Context, in *withID[api.NewScoreRun]) (api.Run, error) {
-	r, err := s.Scores.Start(ctx, auth.Caller(ctx).Name, in.ID, in.Body.Approved, in.Body.Only...)
+	start := s.Scores.Start
+	if in.Body.RosterFirst {
+		start = s.Scores.StartInStep
+	}
+	r, err := start(ctx, auth.Caller(ctx).Name, in.ID, in.Body.Approved, in.Body.Only...)
 	if err != nil {
 		return api.Run{}, err
 	}

@@ -142,8 +142,8 @@ func (s *Server) listFollowingScores(ctx context.Context, in *followingInput) (
 }
 
 func (s *Server) followScoreLink(ctx context.Context, in *withID[api.FollowScoreLink]) (api.ScoreLink, error) {
-	l, err := s.Scores.Follow(ctx, auth.Caller(ctx).Name, in.ID, in.Body.SourceClass, cmp.Or(in.Body.Ahead, usualAhead),
-		in.Body.Anyway)
+	l, err := s.Scores.Follow(ctx, auth.Caller(ctx).Name, in.ID, in.Body.SourceClass,
+		cmp.Or(in.Body.Ahead, usualAhead), in.Body.Anyway)
 	out, _, err := s.taggedScoreLink(ctx, l.ID, err)
 	return out, err
 }

@@ -112,7 +112,7 @@ func New(db *db.Database, o Options) *UseCases {
 		Store: db, Expressions: expressions, Outlines: compiled, Reactions: x.Deliveries,
 		Purchases: x.Purchases, Scores: x.Scores,
 	}
-	x.Scores.Statements = x.Facts
+	x.Scores.Statements, x.Scores.Rosters = x.Facts, rosters{db, x.Registers, x.Runs}
 	x.Outlines = &outlines.Service{Store: db, Call: o.Call}
 	x.Rules = &rules.Service{
 		Store: db, Connections: x.Connections, Pipeline: x.Deliveries, Source: o.Public,

@@ -5606,6 +5606,8 @@ export interface components {
             approved?: boolean;
             /** @description Ids of assignments; all when absent */
             only?: string[];
+            /** @description The register is read and the paired classes are brought in step first, in the same run; scores that waited for it are carried too */
+            rosterFirst?: boolean;
         };
         NewSet: {
             leadId: string;
@@ -6852,7 +6854,7 @@ export interface components {
             /** @description Of the assignment or the category */
             title: string;
             /** @enum {string} */
-            what: "category" | "assignment" | "score";
+            what: "roster" | "category" | "assignment" | "score";
             why?: string;
         };
         ScoreCounterpart: {
@@ -7155,6 +7157,11 @@ export interface components {
             reasons: components["schemas"]["ScoreReason"][];
             /** @description The run that it undoes */
             reverts?: string;
+            /**
+             * Format: int64
+             * @description Scores that wait because of who is in which section; the roster can be brought in step first
+             */
+            rosterHeld: number;
             /** Format: date-time */
             sourceRead?: string;
             /** @description What could not be understood of either side; nothing is changed because of it */

@@ -24,6 +24,8 @@ type Declared struct {
 	Makes, Locks bool
 	// CommentsSeen says that learners can see comments there.
 	CommentsSeen bool
+	// ResultsForGiven says that whoever was given an assignment has a result there; whoever has none was not given it.
+	ResultsForGiven bool
 	// TermCategories are titles of the categories of term grades, in small letters.
 	TermCategories []string
 	// Late is for how long what was carried out may be missing when it is read again.
@@ -53,8 +55,8 @@ func Declare(settings map[string]string) Declared {
 			MaxComment: number("longestComment"), Decimals: 2, OverMaximum: yes("overMaximum"),
 		},
 		Makes: settings["makes"] != adapter.No, Locks: yes("locks"),
-		CommentsSeen: settings["commentsSeen"] != adapter.No,
-		Late:         time.Duration(number("late")) * time.Second,
+		CommentsSeen: settings["commentsSeen"] != adapter.No, ResultsForGiven: yes("resultsForGiven"),
+		Late: time.Duration(number("late")) * time.Second,
 	}
 	if end := day("closes", 1); !end.IsZero() {
 		d.Needs.Closes = end.Add(-time.Nanosecond)

@@ -61,6 +61,8 @@ func (s *Service) scores(ctx context.Context) (list []Finding, err error) {
 func scoreReason(l scorestore.Noted, r grade.Reasons, page string) (f Finding, say bool) {
 	group := Waiting
 	switch {
+	case r.Reason == finding.ScoreNotGiven:
+		return f, false // as it is meant to be
 	case r.Outcome == grade.Conflict || r.Outcome == grade.Refused || r.Outcome == grade.Withdrawn,
 		slices.Contains(held, r.Reason):
 		group, page = Mend, page+"?tab=scores&outcome="+r.Outcome.String()

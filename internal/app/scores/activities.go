@@ -85,7 +85,7 @@ func (c *compared) statement(row scorestore.Item, r grade.Result, identifier str
 	item := c.source.items[row.SourceItem]
 	st := xapi.Statement{
 		Actor: xapi.Agent{Account: &xapi.Account{HomePage: homePage(c.link), Name: identifier}},
-		Verb: xapi.Verb{ID: xapi.ADL + "completed"}, Object: xapi.Object{ID: row.Activity}, Timestamp: r.Marked,
+		Verb:  xapi.Verb{ID: xapi.ADL + "completed"}, Object: xapi.Object{ID: row.Activity}, Timestamp: r.Marked,
 	}
 	if r.Mark.Kind == grade.Points && item.Maximum > 0 && !math.IsNaN(r.Mark.Points) && !math.IsInf(r.Mark.Points, 0) {
 		scaled, raw, most := min(1, max(-1, r.Mark.Points/item.Maximum)), r.Mark.Points, item.Maximum
@@ -100,8 +100,8 @@ func (c *compared) statement(row scorestore.Item, r grade.Result, identifier str
 // homePage is under which the accounts of a gradebook carry the register's identifiers.
 func homePage(l scorestore.Link) string { return "urn:uuid:" + l.SourceInterfaceID }
 
-// report takes in results of assignments that are tied to an activity, before the comparison that found them is kept: cut
-// off, it is done again, and counts once.
+// report takes in results of assignments that are tied to an activity, before the comparison that found them is
+// kept: cut off, it is done again, and counts once.
 func (s *Service) report(ctx context.Context, c *compared, all bool) error {
 	list, err := s.tied(ctx, c, all)
 	if err != nil || len(list) == 0 {

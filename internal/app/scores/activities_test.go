@@ -38,8 +38,8 @@ func (x *school) tie(l scorestore.Link, activity string) error {
 	return x.Scores.EditItems(x.t.Context(), "Maud", l.ID, ids, scores.EditItem{Activity: &activity})
 }
 
-// The score of an assignment that is an activity, and what the platform reports about the activity, are one fact and one
-// event, whichever comes first.
+// The score of an assignment that is an activity, and what the platform reports about the activity, are one fact
+// and one event, whichever comes first.
 func TestScoresOfActivitiesAreOneEvent(t *testing.T) {
 	x, l, _ := carried(t)
 	require.Equal(t, 1, x.events("score.final", "stu-002"))
@@ -48,7 +48,8 @@ func TestScoresOfActivitiesAreOneEvent(t *testing.T) {
 	all, err := x.Scores.Activities(t.Context(), l.ID)
 	require.NoError(t, err)
 	assert.Equal(t, []scores.OutlineActivity{
-		{ID: apptest.Activities + "one", Title: "One", Module: "M"}, {ID: apptest.Activities + "two", Title: "Two", Module: "M"},
+		{ID: apptest.Activities + "one", Title: "One", Module: "M"},
+		{ID: apptest.Activities + "two", Title: "Two", Module: "M"},
 	}, all)
 	platform := x.Platform()
 	x.Completes(platform.ID, "stu-003", "one", time.Now().Add(-time.Hour))

@@ -139,8 +139,8 @@ func BenchmarkScoreLinksWithNothingNew(b *testing.B) {
 	b.ReportMetric(float64(after.Sys)/(1<<20), "MB-of-the-system")
 }
 
-// 500 sets whose runs were asked for at once, by two people: how long until the last has been carried, how far the second
-// person's are behind the first's, and how many scores arrive.
+// 500 sets whose runs were asked for at once, by two people: how long until the last has been carried, how far the
+// second person's are behind the first's, and how many scores arrive.
 func BenchmarkManySetsAtOnce(b *testing.B) {
 	const sets = 500
 	for b.Loop() {

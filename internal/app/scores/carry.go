@@ -72,7 +72,11 @@ func (s *Service) Work(ctx context.Context, runID string, last bool) error {
 		last = false // it said for how long it wants to be left alone
 	}
 	if adapter.MayPass(err) && !last {
-		told := runstore.KeepRunProgress(keep, s.Store, runID, "waits: "+err.Error(), x.done(), x.run.Total)
+		step := "waits: " + err.Error()
+		if errors.Is(err, errRosterFirst) {
+			step = errRosterFirst.Error()
+		}
+		told := runstore.KeepRunProgress(keep, s.Store, runID, step, x.done(), x.run.Total)
 		if told != nil && !errors.Is(told, runstore.ErrCancelled) {
 			return errors.Join(err, told)
 		}
@@ -111,7 +115,12 @@ func (x *carrying) work(ctx context.Context) (err error) {
 	if err := x.look(ctx); err != nil {
 		return err
 	}
-	if !slices.ContainsFunc(x.changes, func(c scorestore.Change) bool { return c.State != runstore.ChangePending }) {
+	if err := x.roster(ctx); err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(x.changes, func(c scorestore.Change) bool {
+		return c.What != scorestore.AboutRoster && c.State != runstore.ChangePending
+	}) {
 		if stop, err := x.promise(ctx); stop || err != nil {
 			return err
 		}
@@ -430,6 +439,7 @@ func (x *carrying) finish(ctx context.Context) error {
 	}
 	for _, c := range x.changes {
 		switch {
+		case c.What == scorestore.AboutRoster:
 		case c.State == runstore.ChangeRefused:
 			counts["refused"]++
 		case c.State == runstore.ChangeNotArrived:

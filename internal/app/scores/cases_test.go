@@ -11,6 +11,7 @@ import (
 	"pgregory.net/rapid"
 
 	"kanban/internal/adapter"
+	"kanban/internal/app/connections"
 	"kanban/internal/app/reports"
 	"kanban/internal/app/scores"
 	"kanban/internal/core/finding"
@@ -396,7 +397,36 @@ func TestReadsThatFailTakeNothingAway(t *testing.T) {
 	assert.InDelta(t, 11, x.score(report, "stu-003"), 0.001)
 }
 
-// Gradebooks of the older version are read and written as well: they know no score scales, and no flags beside the status.
+// Where the source gives a result to all who have an assignment, the others were not given it: that is neither
+// missing nor a blank.
+func TestAssignmentsGivenToSomeOnly(t *testing.T) {
+	x := open(t)
+	_, err := x.Connections.Update(t.Context(), "test", x.source.ID, 0, connections.Change{
+		Values: map[string]string{"resultsForGiven": "yes"},
+	})
+	require.NoError(t, err)
+	l := x.link()
+	x.mark("cuttings-report", "stu-002", oneroster.ScoreFullyGraded, 15, nil)
+	x.mark("cuttings-report", "stu-003", oneroster.ScoreNotSubmitted, 0, func(r *oneroster.Result) { r.Score = nil })
+	p := x.preview(l)
+	assert.Equal(t, grade.New, x.entry(p, report, "stu-002").Outcome)
+	e := x.entry(p, report, "stu-004")
+	assert.Equal(t, finding.ScoreNotGiven, e.Reason)
+	assert.Equal(t, grade.Waiting, e.Outcome)
+	list, err := x.Scores.Unfinished(t.Context(), l.ID)
+	require.NoError(t, err)
+	for _, u := range list {
+		assert.NotEqual(t, x.Person("stu-004").ID, u.PersonID, "nothing is asked of whom it was not given to")
+	}
+	r := x.run(p, false)
+	assert.Equal(t, 2, r.Counts["scored"], "a score, and that one handed in nothing: %v", r.Counts)
+	assert.Zero(t, x.preview(l).Plan.Counts().Changes())
+	_, there := x.inBook(report, "stu-004")
+	assert.False(t, there)
+}
+
+// Gradebooks of the older version are read and written as well: they know no score scales, and no flags beside the
+// status.
 func TestScoresGoBetweenGradebooksOfTheOlderVersion(t *testing.T) {
 	x := open(t)
 	a := x.Standins.Addresses
@@ -406,8 +436,9 @@ func TestScoresGoBetweenGradebooksOfTheOlderVersion(t *testing.T) {
 	})
 	x.book = x.Connect(adapter.KindGradebook, "Older book", map[string]string{
 		"address": a.Register, "tokenAddress": a.Register + "/oauth/token", "clientId": register.ClientID,
-		"clientSecret": register.ClientSecret, "late": "0", "needsDue": "yes", "needsPeriod": "yes", "needsPoints": "yes",
-		"needsCategory": "yes", "decimals": "1", "termCategories": register.TermGrades, "version": "1.1",
+		"clientSecret": register.ClientSecret, "late": "0", "needsDue": "yes", "needsPeriod": "yes",
+		"needsPoints": "yes", "needsCategory": "yes", "decimals": "1", "termCategories": register.TermGrades,
+		"version": "1.1",
 	})
 	l := x.link()
 	x.mark("cuttings-report", "stu-002", oneroster.ScoreFullyGraded, 15, nil)

@@ -145,6 +145,24 @@ func (w *world) results(x scorestore.Item, in section) (list []grade.Result) {
 			list = append(list, one)
 		}
 	}
+	if w.source.declared.ResultsForGiven && len(w.source.results[x.SourceItem]) > 0 {
+		list = append(list, w.notGiven(x, in, list)...)
+	}
+	return list
+}
+
+// notGiven are the learners of a section to whom an assignment was not given, where the source tells that. Of whom
+// something was carried it is not known: a result may only not be read.
+func (w *world) notGiven(x scorestore.Item, in section, have []grade.Result) (list []grade.Result) {
+	has := map[string]bool{}
+	for _, r := range have {
+		has[r.Who] = true
+	}
+	for person, learns := range w.learns {
+		if _, carried := w.carried[x.ID][person]; learns[in.ID] && !has[person] && !carried {
+			list = append(list, grade.Result{Who: person, NotGiven: true})
+		}
+	}
 	return list
 }
 

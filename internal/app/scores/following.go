@@ -159,9 +159,11 @@ func (s *Service) classAfter(ctx context.Context, l Listed, from, to []string) (
 	return class, nil
 }
 
-// Follow makes the copy of a link for the term that follows, with the same policy. class is the class of the source when
-// it is not known by itself; ahead is as in Following. The old link stays as it is.
-func (s *Service) Follow(ctx context.Context, who, linkID, class string, ahead int, anyway bool) (scorestore.Link, error) {
+// Follow makes the copy of a link for the term that follows, with the same policy. class is the class of the
+// source when it is not known by itself; ahead is as in Following. The old link stays as it is.
+func (s *Service) Follow(ctx context.Context, who, linkID, class string, ahead int, anyway bool) (
+	scorestore.Link, error,
+) {
 	all, err := s.Following(ctx, ahead)
 	if err != nil {
 		return scorestore.Link{}, err

@@ -19,7 +19,8 @@ import (
 	"kanban/internal/wire/webhook"
 )
 
-// A source that says that scores became final is read then, whatever was read a moment ago, and what is final is carried.
+// A source that says that scores became final is read then, whatever was read a moment ago, and what is final is
+// carried.
 func TestNoticesOfFinalScores(t *testing.T) {
 	x, l, _ := carried(t)
 	ctx := t.Context()

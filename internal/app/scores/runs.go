@@ -21,6 +21,20 @@ import (
 func (s *Service) Start(ctx context.Context, who, previewID string, approved bool, only ...string) (
 	runstore.Run, error,
 ) {
+	return s.begin(ctx, who, previewID, approved, false, only)
+}
+
+// StartInStep does the same and brings the roster in step first, in the same run: what the preview holds back
+// because of it is carried too when it can be then.
+func (s *Service) StartInStep(ctx context.Context, who, previewID string, approved bool, only ...string) (
+	runstore.Run, error,
+) {
+	return s.begin(ctx, who, previewID, approved, true, only)
+}
+
+func (s *Service) begin(ctx context.Context, who, previewID string, approved, roster bool, only []string) (
+	runstore.Run, error,
+) {
 	p, err := scorestore.FindPreview(ctx, s.Store, previewID)
 	if errors.Is(err, db.ErrNotFound) {
 		return runstore.Run{}, refusal.Invalid("previewId", "there is no preview %q; make one first", previewID)
@@ -47,7 +61,7 @@ func (s *Service) Start(ctx context.Context, who, previewID string, approved boo
 		ID: db.NewID(), Kind: runstore.RunScores, ScoreLinkID: &l.ID, PreviewID: &p.ID,
 		State: runstore.Queued, Approved: approved, Reverts: p.Reverts, RequestedBy: who,
 	}
-	changes := changesOf(r, plan)
+	changes := changesOf(r, plan, roster && p.Reverts == nil)
 	if len(changes) == 0 {
 		return r, refusal.Conflict("", "there is nothing to carry: %s", nothing(plan))
 	}
@@ -111,10 +125,13 @@ func nothing(plan scorestore.Plan) string {
 }
 
 // changesOf lists what a run of a plan does: categories first, then assignments, then scores.
-func changesOf(r runstore.Run, plan scorestore.Plan) (changes []scorestore.Change) {
+func changesOf(r runstore.Run, plan scorestore.Plan, roster bool) (changes []scorestore.Change) {
 	add := func(c scorestore.Change) {
 		c.RunID, c.Position, c.State = r.ID, len(changes), runstore.ChangePending
 		changes = append(changes, c)
+	}
+	if roster {
+		add(scorestore.Change{What: scorestore.AboutRoster, Title: "The roster is brought in step"})
 	}
 	makes := false
 	for _, item := range plan.Items {
@@ -139,15 +156,20 @@ func changesOf(r runstore.Run, plan scorestore.Plan) (changes []scorestore.Chang
 	for _, item := range plan.Items {
 		for _, e := range item.Entries {
 			if e.Outcome.Writes() {
-				add(scorestore.Change{
-					What: scorestore.AboutScore, ItemID: &item.ID, PersonID: &e.Who, Title: plan.Titles[item.ID],
-					Name: plan.Names[e.Who], Outcome: e.Outcome.String(), Reason: string(e.Reason), Was: &e.Was,
-					Before: &e.Theirs, Sent: &e.Ours,
-				})
+				add(scoreChange(r.ID, plan, item.ID, e))
 			}
 		}
 	}
 	return changes
+}
+
+// scoreChange is what a run does about one score.
+func scoreChange(runID string, plan scorestore.Plan, itemID string, e grade.Entry) scorestore.Change {
+	return scorestore.Change{
+		RunID: runID, What: scorestore.AboutScore, ItemID: &itemID, PersonID: &e.Who, Title: plan.Titles[itemID],
+		Name: plan.Names[e.Who], Outcome: e.Outcome.String(), Reason: string(e.Reason), Was: &e.Was, Before: &e.Theirs,
+		Sent: &e.Ours,
+	}
 }
 
 // Changes lists what a run did to the book, and what became of it.

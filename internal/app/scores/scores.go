@@ -32,6 +32,8 @@ type Service struct {
 	// Outlines and Statements are of the courses whose activities assignments are.
 	Outlines   Outlines
 	Statements Statements
+	// Rosters brings in step whose scores are carried.
+	Rosters Rosters
 }
 
 // book is where scores are written.

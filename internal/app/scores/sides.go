@@ -43,7 +43,8 @@ func load(ctx context.Context, from db.From, c connectionstore.Interface, classe
 ) (side, error) {
 	x := side{
 		name: c.Name, declared: gradebooks.Declare(c.Settings), settings: c.Settings,
-		titles: map[string]string{}, scales: map[string]grade.Scale{}, scaleTitles: map[string]string{}, items: map[string]gradebooks.Item{},
+		titles: map[string]string{}, scales: map[string]grade.Scale{}, scaleTitles: map[string]string{},
+		items:   map[string]gradebooks.Item{},
 		results: map[string][]gradebooks.Result{}, unread: map[string]bool{},
 	}
 	var err error

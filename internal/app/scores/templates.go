@@ -24,8 +24,8 @@ const (
 // their titles.
 type Template struct {
 	Name string `json:"name"`
-	// Organisation is the id of the one whose links begin with it, and those of all organisations below; "" for one that
-	// is chosen by name only.
+	// Organisation is the id of the one whose links begin with it, and those of all organisations below; "" for
+	// one that is chosen by name only.
 	Organisation string            `json:"organisation,omitempty"`
 	Policy       scorestore.Policy `json:"policy"`
 	Expected     grade.Expectation `json:"expected"`
@@ -37,8 +37,8 @@ func (s *Service) Templates(ctx context.Context) (list []Template, err error) {
 	return list, err
 }
 
-// SetTemplates replaces them. Score links that were made before keep their policy; what is expected of them is compared
-// by the new ones.
+// SetTemplates replaces them. Score links that were made before keep their policy; what is expected of them is
+// compared by the new ones.
 func (s *Service) SetTemplates(ctx context.Context, who string, list []Template) error {
 	if len(list) > mostTemplates {
 		return refusal.Invalid("templates", "there can be %d at most", mostTemplates)

@@ -36,7 +36,7 @@ func TestScoreLinksBeginAsTheirOrganisationSets(t *testing.T) {
 	house := x.ofSchool("House rules", func(t *scores.Template) {
 		t.Policy.Makes, t.Policy.Comments = true, true
 		t.Policy.Categories = map[string]string{"Tests": "Practice"}
-		t.Expected = grade.Expectation{Categories: []grade.Expected{{Title: "Course work", Weight: &sixty}, {Title: "Projects"}}}
+		t.Expected.Categories = []grade.Expected{{Title: "Course work", Weight: &sixty}, {Title: "Projects"}}
 	})
 	other := scores.Template{Name: "Blanks", Policy: scores.UsualPolicy()}
 	other.Policy.Mode = grade.BlanksOnly
@@ -110,7 +110,8 @@ func TestScoreScalesOfBothSidesAreCompared(t *testing.T) {
 	x.preview(link)
 	m, err := x.Scores.Mismatches(t.Context(), link.ID)
 	require.NoError(t, err)
-	assert.Contains(t, m.List, grade.Mismatch{Kind: grade.MismatchScale, About: "Words: merit", Source: "20", Book: "18"})
+	assert.Contains(t, m.List,
+		grade.Mismatch{Kind: grade.MismatchScale, About: "Words: merit", Source: "20", Book: "18"})
 	x.mark("cuttings-report", "stu-003", oneroster.ScoreFullyGraded, 0, func(r *oneroster.Result) {
 		r.Score, r.TextScore = nil, " Merit"
 	})
@@ -125,7 +126,10 @@ func TestTemplatesThatCannotBe(t *testing.T) {
 		"twice":              {{Name: "A"}, {Name: " a "}},
 		"no organisation":    {x.ofSchool("A", func(t *scores.Template) { t.Organisation = x.setID })},
 		"organisation twice": {x.ofSchool("A", nil), x.ofSchool("B", nil)},
-		"weight":             {{Name: "A", Expected: grade.Expectation{Categories: []grade.Expected{{Title: "T", Weight: &much}}}}},
+		"weight": {{
+			Name:     "A",
+			Expected: grade.Expectation{Categories: []grade.Expected{{Title: "T", Weight: &much}}},
+		}},
 		"category twice": {{
 			Name:     "A",
 			Expected: grade.Expectation{Categories: []grade.Expected{{Title: "T"}, {Title: "t"}}},

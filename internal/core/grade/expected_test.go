@@ -14,13 +14,16 @@ func weight(n float64) *float64 { return &n }
 func TestWhatIsSetUpDifferently(t *testing.T) {
 	source := []Category{{ID: "t", Title: "Tests", Weight: 40}, {ID: "w", Title: "Work", Weight: 60}}
 	book := []Category{
-		{ID: "b1", Title: "tests", Weight: 50}, {ID: "b2", Title: "Work", Weight: -1},
+		{ID: "b1", Title: "tests", Weight: 50},
+		{ID: "b2", Title: "Work", Weight: -1},
 		{ID: "b3", Title: "Practice", Weight: 10},
 	}
 	expected := Expectation{
 		PeriodKind: "gradingPeriod",
-		Categories: []Expected{{"Tests", weight(40)}, {"Work", weight(60)}, {"Practice", weight(5)}, {"Projects", nil}},
-		Scale:      map[string]string{"Merit": "90-100", "pass": "60 %"},
+		Categories: []Expected{
+			{"Tests", weight(40)}, {"Work", weight(60)}, {"Practice", weight(5)}, {"Projects", nil},
+		},
+		Scale: map[string]string{"Merit": "90-100", "pass": "60 %"},
 	}
 	scales := []Scales{{
 		Title: "Words", Source: Scale{"merit": {Kind: Points, Points: 100}, "pass": {Kind: Points, Points: 60}},
@@ -58,7 +61,8 @@ func TestSidesThatAreTheSameDoNotDiffer(t *testing.T) {
 		var list []Category
 		var x Expectation
 		scale := Scale{}
-		for i, title := range rapid.SliceOfDistinct(rapid.StringMatching(`[A-Z][a-z]{1,8}`), Called).Draw(t, "titles") {
+		titles := rapid.SliceOfDistinct(rapid.StringMatching(`[A-Z][a-z]{1,8}`), Called)
+		for i, title := range titles.Draw(t, "titles") {
 			w := rapid.Float64Range(0, 100).Draw(t, "weight")
 			list = append(list, Category{ID: string(rune('a' + i)), Title: title, Weight: w})
 			x.Categories = append(x.Categories, Expected{title, weight(w)})

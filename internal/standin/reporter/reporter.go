@@ -1,4 +1,5 @@
-// Package reporter lets stand-ins report events to an address that a person enters on their page, as signed CloudEvents.
+// Package reporter lets stand-ins report events to an address that a person enters on their page, as signed
+// CloudEvents.
 package reporter
 
 import (

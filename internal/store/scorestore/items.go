@@ -54,7 +54,8 @@ func AddItems(ctx context.Context, to db.From, items []Item) error {
 // UpdateItem writes an assignment. ErrTaken means that its line item in the book is written by another one.
 func UpdateItem(tx *db.Tx, x *Item) error {
 	err := tx.DB.Where("id = ?", x.ID).Select("book_interface", "book_item", "made", "linked_by", "linked_at",
-		"content", "basis", "category", "period", "activity", "left_out", "left_out_by", "left_out_as").Updates(x).Error
+		"content", "basis", "category", "period", "activity", "left_out", "left_out_by",
+		"left_out_as").Updates(x).Error
 	return db.Known(err, "changing the assignment")
 }
 

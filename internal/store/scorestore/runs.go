@@ -62,6 +62,7 @@ func DropPreviews(ctx context.Context, from db.From, before time.Time) error {
 
 // What a change is about.
 const (
+	AboutRoster     = "roster" // it is brought in step first
 	AboutCategory   = "category"
 	AboutAssignment = "assignment"
 	AboutScore      = "score"
@@ -116,6 +117,13 @@ func MarkStarted(ctx context.Context, from db.From, runID string, positions []in
 	_, err := db.Exec(ctx, from, `UPDATE score_changes SET state = 'started', started_at = now()
 		WHERE run_id = $1 AND position = ANY ($2::int[])`, runID, positions)
 	return db.Known(err, "noting changes")
+}
+
+// MarkWaiting notes for what a change waits, in its BookID.
+func MarkWaiting(ctx context.Context, tx *db.Tx, c Change) error {
+	_, err := db.Exec(ctx, tx, `UPDATE score_changes SET state = $3, answer = $4, book_id = $5, started_at = now()
+		WHERE run_id = $1 AND position = $2`, c.RunID, c.Position, c.State, c.Answer, c.BookID)
+	return db.Known(err, "noting a change")
 }
 
 // MarkEnded notes how a change ended.

@@ -257,6 +257,7 @@ type ScorePreview struct {
 	Counts     map[string]int              `json:"counts" doc:"Scores by outcome; they add up to all of them"`
 	Changes    int                         `json:"changes" doc:"Scores that a run would write"`
 	Makes      int                         `json:"makes" doc:"Assignments that it would make"`
+	RosterHeld int                         `json:"rosterHeld" doc:"Scores that wait because of who is in which section; the roster can be brought in step first"`
 	Categories []string                    `json:"categories" doc:"Categories that it would make"`
 	Losses     int                         `json:"losses" doc:"Values of the book that would be lost"`
 	Reasons    []ScoreReason               `json:"reasons" doc:"Why scores are not carried or not in step, the most first"`
@@ -285,11 +286,13 @@ type UnreadRecord struct {
 type NewScoreRun struct {
 	Approved bool     `json:"approved,omitempty" doc:"The values of the book that it loses were looked at"`
 	Only     []string `json:"only,omitempty" doc:"Ids of assignments; all when absent"`
+	// RosterFirst is about scores that wait because of who is in which section.
+	RosterFirst bool `json:"rosterFirst,omitempty" doc:"The register is read and the paired classes are brought in step first, in the same run; scores that waited for it are carried too"`
 }
 
 // ScoreChange is one thing that a run did to the book.
 type ScoreChange struct {
-	What     string       `json:"what" enum:"category,assignment,score"`
+	What     string       `json:"what" enum:"roster,category,assignment,score"`
 	ItemID   string       `json:"itemId,omitempty"`
 	PersonID string       `json:"personId,omitempty"`
 	Title    string       `json:"title" doc:"Of the assignment or the category"`

@@ -67,8 +67,8 @@ const (
 
 // Kinds lists them in that order.
 var Kinds = []Kind{
-	Connections, MatchingKind, Mappings, Templates, ScoreTemplates, HiddenSections, Issuers, Badges, Outlines, Offers, Rules,
-	StagePlans, SettingsKind,
+	Connections, MatchingKind, Mappings, Templates, ScoreTemplates, HiddenSections, Issuers, Badges, Outlines, Offers,
+	Rules, StagePlans, SettingsKind,
 }
 
 // whole are the kinds whose list is one thing, because its order matters or it has no names.

@@ -82,6 +82,10 @@ const todo = computed(() => ({
     0,
   ),
 }))
+const rosterFirst = ref(false)
+watch(p, (now) => {
+  if (!now?.rosterHeld) rosterFirst.value = false
+})
 const run = useMutation({
   mutationFn: () =>
     ok(
@@ -90,6 +94,7 @@ const run = useMutation({
         body: {
           only: skipped.value.size ? only.value.map((i) => i.id) : undefined,
           approved: todo.value.losses > 0,
+          rosterFirst: rosterFirst.value,
         },
       }),
     ),
@@ -213,14 +218,20 @@ const quiet = computed(() => p.value && !p.value.changes && !p.value.makes)
                 scores: $t('scores.scoreCount', { n: todo.scores }, todo.scores),
                 makes: $t('scores.assignmentCount', { n: todo.makes }, todo.makes),
               })
-            : $t('scores.nothingToCarry')
+            : rosterFirst
+              ? $t('scores.rosterAndCarry')
+              : $t('scores.nothingToCarry')
         "
-        :disabled="!todo.scores && !todo.makes"
+        :disabled="!todo.scores && !todo.makes && !rosterFirst"
         :loading="run.isPending.value"
         @click="start"
       />
     </div>
     <Oops :error="run.error.value ?? decide.error.value ?? move.error.value" />
+    <TickField v-if="p.rosterHeld" v-model="rosterFirst" :label="$t('scores.rosterFirst')"
+      >{{ $t('scores.rosterFirst') }}{{ ' ' }}
+      <span class="faint">{{ $t('scores.rosterHeld', { n: p.rosterHeld }, p.rosterHeld) }}</span></TickField
+    >
     <div v-if="quiet" class="sheet quiet" role="status">
       <b>{{ $t('scores.nothingNew') }}</b>
       <ul>
