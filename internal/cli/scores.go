@@ -24,7 +24,7 @@ func scoresOf() *cli.Command {
 			scoresPeriods(),
 			pauseScores("pause", true), pauseScores("resume", false), scoresEnd(),
 			scoresUpload(), scoresPackage(), scoresUnfinished(),
-			scoresTemplates(), scoresMismatches(), scoresFollow(),
+			scoresTemplates(), scoresMismatches(), scoresFollow(), scoresOfPerson(),
 		},
 	}
 }

@@ -91,6 +91,7 @@ func everyPage(t *testing.T, w *world) []string {
 	require.NoError(t, err)
 	add("/stage-plans/" + plans.Items[0].ID)
 	add("/scores")
+	add("/scores/templates")
 	for _, tab := range []string{"assignments", "scores", "set-up", "runs"} {
 		add("/scores/" + w.ScoreLink.ID + "?tab=" + tab)
 	}

@@ -210,6 +210,57 @@ func (w *world) text(address string) string {
 	return string(text)
 }
 
+// A template says what score links of an organisation begin with, and what is expected; the next term begins with copies.
+// A learner who has joined since the register was read gets their score in the run that reads it first, a mover's goes on
+// when somebody says so, and what was deleted where it was marked is deleted in the book only then.
+func TestConsoleScoresOverTime(t *testing.T) {
+	w := marked(t)
+	env := []string{"KANBAN_ADDRESS=" + w.service.Address, "XDG_CONFIG_HOME=" + t.TempDir()}
+	w.signIn(env)
+	expect := w.expecting(env)
+	b := w.browse("/scores")
+	b.click("Templates")
+	b.sees("There is no template yet.")
+	b.click("New template…")
+	b.set(`[role="dialog"] input[type="text"]`, "House rules")
+	b.choose("score-template-organisation", "Fernmoor Garden School")
+	b.click("Add a category")
+	b.set(`input[aria-label="Title of category 1"]`, "Course work")
+	b.set(`input[aria-label="Weight of category 1"]`, "60")
+	b.press(`//div[@role="dialog"]//button[normalize-space(.)="Save"]`)
+	b.sees("Course work 60 %")
+	expect(0, "Fernmoor Garden School", "scores", "templates")
+	expect(0, "Made the score link", "scores", "add", "PROP-A", "--from", scenario.MarksName, "--class", "propagation",
+		"--to", scenario.BookName, "--apply")
+	expect(0, "60 %", "scores", "mismatches", "Propagation A")
+	expect(0, "no section follows", "scores", "follow", "--ahead", "90")
+	expect(3, "scored", "scores", "run", "Propagation A")
+
+	require.NoError(t, w.form(t, w.At.Register+"/office/enrolments", "section", "sec-prop-a", "person", "stu-050"))
+	require.NoError(t, w.form(t, w.At.Platform+"/marking", "item", "cuttings-report", "learner", "stu-050", "score", "14",
+		"release", "1"))
+	links, err := client.Get[api.Page[api.ScoreLink]](t.Context(), w.Client, "/score-links")
+	require.NoError(t, err)
+	b.open("/scores/" + links.Items[0].ID + "?tab=set-up")
+	b.sees("What is set up differently")
+	b.sees("with what the template “House rules” expects")
+	b.open("/scores/" + links.Items[0].ID + "?tab=scores")
+	b.sees("because of who is in which section")
+	b.press(`//label[contains(., "Read the register and bring the classes in step first")]`)
+	b.press(`//button[starts-with(normalize-space(.), "Bring in step, then carry") or starts-with(normalize-space(.), "Carry")]`)
+	b.sees("the register was read")
+	b.sees("1 scored")
+
+	require.NoError(t, w.form(t, w.At.Platform+"/marking/withdraw", "item", "cuttings-report", "learner", "stu-050"))
+	b.open("/scores/" + links.Items[0].ID + "?tab=scores")
+	b.sees("deleted at the source")
+	b.click("Delete it in the book")
+	b.press(`//button[starts-with(normalize-space(.), "Carry 1 score")]`)
+	b.sees("Replace 1 value of the book?")
+	b.click("Replace")
+	b.sees("1 replaced")
+}
+
 // The same from the command line.
 func TestCommandLineScores(t *testing.T) {
 	w := marked(t)

@@ -182,6 +182,10 @@ func TestPreviewsRunsAndChanges(t *testing.T) {
 
 	assert.Equal(t, run.ID, must[runstore.Run](t)(runstore.ActiveRun(ctx, s, "pairing_id", p.ID)).ID)
 	assert.Equal(t, 1, must[int](t)(runstore.CountRunning(ctx, s)))
+	behind := runstore.Run{ID: db.NewID(), Kind: runstore.RunSync, CreatedAt: time.Now().Add(time.Minute)}
+	place := must[runstore.Queue](t)(runstore.QueueOf(ctx, s, behind))
+	assert.Equal(t, 1, place.Ahead)
+	assert.Zero(t, place.Pace, "nothing has ended, so nobody knows how long it takes")
 	require.NoError(t, runstore.StartRun(ctx, s, run.ID, "changing"))
 	require.NoError(t, runstore.KeepRunProgress(ctx, s, run.ID, "changing", 2, 9))
 	assert.Equal(t, []any{2, 9, "changing"}, []any{now().Done, now().Total, now().Step})

@@ -173,6 +173,7 @@ func TestScoreLinks(t *testing.T) {
 		Theirs:    grade.Mark{Kind: grade.Points, Points: math.NaN()},
 		DecidedBy: "Maud", DecidedAt: time.Now(),
 	}
+	assert.Empty(t, must[[]scorestore.Link](t)(scorestore.LinksOf(ctx, s, []string{db.NewID()})))
 	tx(t, s, func(tx *db.Tx) error {
 		return scorestore.Notice(ctx, tx, l.SourceInterfaceID, time.Now(), time.Now().Add(time.Second))
 	})
@@ -243,6 +244,10 @@ func TestScoreRuns(t *testing.T) {
 	c := must[[]scorestore.Change](t)(scorestore.Changes(ctx, s, run.ID))[0]
 	assert.True(t, c.Open())
 	assert.Equal(t, mark, *c.Sent)
+	c.State, c.BookID, c.Answer = runstore.ChangeStarted, "read x", "waits"
+	tx(t, s, func(tx *db.Tx) error { return scorestore.MarkWaiting(ctx, tx, c) })
+	c = must[[]scorestore.Change](t)(scorestore.Changes(ctx, s, run.ID))[0]
+	assert.Equal(t, []any{true, "read x", "waits"}, []any{c.Open(), c.BookID, c.Answer})
 	c.State, c.Before, c.BookID = runstore.ChangeDone, &mark, "b"
 	tx(t, s, func(tx *db.Tx) error { return scorestore.MarkEnded(ctx, tx, c) })
 	c = must[[]scorestore.Change](t)(scorestore.Changes(ctx, s, run.ID))[0]

@@ -94,6 +94,9 @@ func walkScores(x *talk, _ *story) {
 	x.walkAssignments(l, rows)
 	x.runScores(l, student)
 	x.walkUnfinished(l, student)
+	of := get[api.Page[api.PersonScore]](x, "/people/"+x.Person(student).ID+"/scores").Items
+	require.NotEmpty(t, of)
+	assert.Equal(t, l.ID, of[0].LinkID)
 	files := x.Connect(adapter.KindScoreFile, "Scores as files", nil)
 	x.do(422, "POST", "/interfaces/"+files.ID+"/gradebook/upload", "PK", "Content-Type", "application/zip")
 	x.do(409, "POST", "/interfaces/"+book.ID+"/gradebook/upload", "PK", "Content-Type", "application/zip")

@@ -197,6 +197,13 @@ func (s *Server) run(ctx context.Context, r runstore.Run) (api.Run, error) {
 			out.SecondsLeft = out.Seconds * float64(r.Total-r.Done) / float64(r.Done)
 		}
 	}
+	if r.State == runstore.Queued {
+		q, err := s.Runs.QueueOf(ctx, r)
+		if err != nil {
+			return out, err
+		}
+		out.Ahead, out.SecondsLeft = q.Ahead, q.Pace*float64(q.Ahead+1)
+	}
 	if out.Counts == nil {
 		out.Counts = map[string]int{}
 	}

@@ -73,6 +73,8 @@ var (
 		"Rank the book's line items that may be the one of an assignment")
 	linkAssignmentOp = scoreOperation("link-assignment", http.MethodPut, "/score-links/{id}/assignments/{item}/link",
 		http.StatusNoContent, "Link an assignment to a line item of the book, or unlink it")
+	listPersonScoresOp = scoreOperation("list-person-scores", http.MethodGet, "/people/{id}/scores", http.StatusOK,
+		"List the scores of somebody in the sections in which they are or were")
 	scoreActivitiesOp = scoreOperation("list-score-activities", http.MethodGet, "/score-links/{id}/activities",
 		http.StatusOK, "List the activities of the course's outline that assignments can be")
 	scoreCategoriesOp = scoreOperation("list-score-categories", http.MethodGet, "/score-links/{id}/categories",
@@ -154,6 +156,7 @@ func (s *Server) scores(a huma.API) {
 	handle(a, listScoreCounterpartsOp, s.listScoreCounterparts)
 	handleEmpty(a, linkAssignmentOp, s.linkAssignment)
 	handle(a, scoreActivitiesOp, s.scoreActivities)
+	handle(a, listPersonScoresOp, s.listPersonScores)
 	handle(a, scoreCategoriesOp, s.scoreCategories)
 	handle(a, listUnfinishedOp, s.listUnfinished)
 	handle(a, previewScoresOp, s.previewScores)
@@ -422,6 +425,17 @@ func gradebookCategory(c grade.Category) api.GradebookCategory {
 		out.Weight = &c.Weight
 	}
 	return out
+}
+
+func (s *Server) listPersonScores(ctx context.Context, in *byID) (api.Page[api.PersonScore], error) {
+	all, err := s.Scores.OfPerson(ctx, in.ID)
+	return api.Page[api.PersonScore]{Items: each(all, func(x scores.OfPerson) api.PersonScore {
+		return api.PersonScore{
+			LinkID: x.LinkID, Assignment: x.Assignment, Section: x.Section, Given: scoreMark(x.Given),
+			InBook: scoreMark(x.InBook), Outcome: x.Outcome.String(), Reason: itemReason(x.Reason),
+			Elsewhere: x.Elsewhere, Page: x.Page,
+		}
+	})}, err
 }
 
 func (s *Server) scoreActivities(ctx context.Context, in *byID) (api.Page[api.ScoreActivity], error) {

@@ -1976,6 +1976,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/people/{id}/scores": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the scores of somebody in the sections in which they are or were */
+        get: operations["list-person-scores"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/people/{id}/stage-plans": {
         parameters: {
             query?: never;
@@ -6130,6 +6147,16 @@ export interface components {
              */
             total?: number;
         };
+        PagePersonScore: {
+            items: components["schemas"]["PersonScore"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
+        };
         PageProposal: {
             items: components["schemas"]["Proposal"][];
             /** @description Give it as cursor for the next page; absent at the end */
@@ -6383,6 +6410,22 @@ export interface components {
             register?: string;
             sections: components["schemas"]["Whereabouts"][];
             userName: string;
+        };
+        PersonScore: {
+            assignment: string;
+            /** @description The section in which they are now */
+            elsewhere?: string;
+            /** @description At the source */
+            given: components["schemas"]["ScoreMark"];
+            inBook: components["schemas"]["ScoreMark"];
+            /** @description The score link's id */
+            linkId: string;
+            /** @enum {string} */
+            outcome: "conflict" | "refused" | "withdrawn" | "new" | "update" | "replace" | "held" | "kept" | "unchanged" | "book-only";
+            /** @description Where it is marked */
+            page?: string;
+            reason: components["schemas"]["ItemReason"];
+            section: string;
         };
         PersonStagePlan: {
             course: string;
@@ -6745,6 +6788,11 @@ export interface components {
         Run: {
             /** @description What was read or brought in step */
             about: string;
+            /**
+             * Format: int64
+             * @description While it is queued: how many of its kind are before it
+             */
+            ahead?: number;
             /** @description Who approved removals above the guard */
             approvedBy?: string;
             /** @description The batch that it belongs to */
@@ -6791,7 +6839,7 @@ export interface components {
             seconds: number;
             /**
              * Format: double
-             * @description While it is at work and its end can be foreseen: how long it may still take
+             * @description While it is queued or at work and its end can be foreseen: how long it may still take
              */
             secondsLeft?: number;
             /**
@@ -17796,6 +17844,65 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Progress"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-person-scores": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PagePersonScore"];
                 };
             };
             /** @description Unauthorized */

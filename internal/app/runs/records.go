@@ -16,6 +16,11 @@ func (s *Service) FindRun(ctx context.Context, id string) (runstore.Run, error) 
 	return runstore.FindRun(ctx, s.Store, id)
 }
 
+// QueueOf says where a run stands that has not begun.
+func (s *Service) QueueOf(ctx context.Context, r runstore.Run) (runstore.Queue, error) {
+	return runstore.QueueOf(ctx, s.Store, r)
+}
+
 // RevertedBy finds the run that reverted what another one did, "" when none did.
 func (s *Service) RevertedBy(ctx context.Context, runID string) (string, error) {
 	return runstore.RevertedBy(ctx, s.Store, runID)

@@ -259,6 +259,12 @@ func TestMoversScoresStayUntilSomebodyLetsThemGoOn(t *testing.T) {
 	e := x.entry(p, report, "stu-002")
 	assert.Equal(t, finding.ScoreMoved, e.Reason)
 	assert.Equal(t, "Propagation B", e.Elsewhere)
+	of, err := x.Scores.OfPerson(t.Context(), x.Person("stu-002").ID)
+	require.NoError(t, err)
+	require.Len(t, of, 1, "of the section that they left")
+	assert.Equal(t, []any{report, "Propagation A", finding.ScoreMoved, "Propagation B"},
+		[]any{of[0].Assignment, of[0].Section, of[0].Reason, of[0].Elsewhere})
+	assert.Contains(t, of[0].Page, "/marking?item=cuttings-report")
 	assert.Zero(t, p.Plan.Counts().Changes())
 	require.NoError(t, x.Scores.Give(t.Context(), "Maud", l.ID, "", "cuttings-report", x.Person("stu-002").ID,
 		e.ElsewhereID))

@@ -142,6 +142,23 @@ func ActiveRun(ctx context.Context, from db.From, column, id string) (r Run, err
 	return r, db.Known(err, "finding the active run")
 }
 
+// Queue is where a run stands that has not begun.
+type Queue struct {
+	Ahead int // runs of its kind that were asked for before it and have not ended
+	// Pace is how many seconds lie between the ends of two of them, by the latest that ended; 0 when too few did lately.
+	Pace float64
+}
+
+// QueueOf says where a run stands among those of its kind.
+func QueueOf(ctx context.Context, from db.From, r Run) (Queue, error) {
+	return db.Row[Queue](ctx, from, "finding the run's place", `SELECT
+		(SELECT count(*) FROM runs WHERE kind = $1 AND state IN ('queued', 'running')
+			AND (created_at, id) < ($2, $3))::int AS ahead,
+		(SELECT CASE WHEN count(*) > 2 THEN extract(epoch FROM max(finished_at) - min(finished_at)) / (count(*) - 1)
+			ELSE 0 END FROM (SELECT finished_at FROM runs WHERE kind = $1 AND finished_at > now() - interval '5 minutes'
+			ORDER BY finished_at DESC LIMIT 50) latest)::float8 AS pace`, r.Kind, r.CreatedAt, r.ID)
+}
+
 // CountRunning counts the pairings at whose runs somebody works, or is to.
 func CountRunning(ctx context.Context, from db.From) (n int, err error) {
 	err = db.Into(ctx, from, &n, `SELECT count(DISTINCT pairing_id) FROM runs

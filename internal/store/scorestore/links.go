@@ -97,6 +97,14 @@ func Links(ctx context.Context, from db.From, sectionID string) (all []Link, err
 	return all, db.Known(err, "listing score links")
 }
 
+// LinksOf lists those of sections that have not ended and were compared, the newest first.
+func LinksOf(ctx context.Context, from db.From, sectionIDs []string) (all []Link, err error) {
+	err = from.Records(ctx).Where("ended_at IS NULL AND compared_at IS NOT NULL").
+		Where("id IN (SELECT link_id FROM score_link_sections WHERE section_id = ANY (?::uuid[]))",
+			db.TextArray(sectionIDs)).Order("created_at DESC, id DESC").Find(&all).Error
+	return all, db.Known(err, "listing score links")
+}
+
 // SectionsOf gives the sections of links, by link, in their order.
 func SectionsOf(ctx context.Context, from db.From, links []string) (map[string][]Section, error) {
 	var all []Section

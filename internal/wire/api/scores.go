@@ -385,6 +385,19 @@ type GradebookRead struct {
 	First  []UnreadRecord `json:"first" doc:"The first of them"`
 }
 
+// PersonScore is a score of somebody, as both sides have it.
+type PersonScore struct {
+	LinkID     string     `json:"linkId" doc:"The score link's id"`
+	Assignment string     `json:"assignment"`
+	Section    string     `json:"section"`
+	Given      ScoreMark  `json:"given" doc:"At the source"`
+	InBook     ScoreMark  `json:"inBook"`
+	Outcome    string     `json:"outcome" enum:"conflict,refused,withdrawn,new,update,replace,held,kept,unchanged,book-only"`
+	Reason     ItemReason `json:"reason"`
+	Elsewhere  string     `json:"elsewhere,omitempty" doc:"The section in which they are now"`
+	Page       string     `json:"page,omitempty" doc:"Where it is marked"`
+}
+
 // UnfinishedWork is work of somebody that is not handed in, not marked, or marked and not final.
 type UnfinishedWork struct {
 	Assignment string     `json:"assignment"`

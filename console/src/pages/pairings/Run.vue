@@ -220,7 +220,12 @@ const people = computed(() =>
         style="height: 6px"
       />
       <span
-        >{{ $t('pairings.of', { done: r.done, total: r.total || '?', step: r.step || $t('pairings.queued') })
+        >{{
+          $t('pairings.of', {
+            done: r.done,
+            total: r.total || '?',
+            step: r.step || $t('pairings.queuedBehind', { n: r.ahead ?? 0 }, r.ahead ?? 0),
+          })
         }}<template v-if="r.secondsLeft"> · {{ remaining(r.secondsLeft) }}</template></span
       >
       <span class="faint">{{ $t('pairings.youCanLeaveThisPage') }}</span>

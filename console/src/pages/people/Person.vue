@@ -18,6 +18,7 @@ import Accounts from './Accounts.vue'
 import Mark from './Mark.vue'
 import { plansOf } from './plans'
 import Progress from './Progress.vue'
+import Scores from './Scores.vue'
 import Stages from './Stages.vue'
 
 const props = defineProps<{ id: string }>()
@@ -155,6 +156,7 @@ const sections = computed(() => p.value?.sections.map((s, i) => ({ id: i, ...s }
       </Column>
     </Listing>
     <Progress v-if="looked" :person="id" :section="looked.sectionId" :title="looked.section" />
+    <Scores :person="id" />
     <Stages :person="id" :awards="p.awards" />
     <div class="two">
       <section>

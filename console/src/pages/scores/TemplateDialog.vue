@@ -35,6 +35,13 @@ const template = ref<Schemas['ScoreTemplate']>(
           comments: false,
           makesCategories: true,
           withoutPoints: false,
+          flags: {
+            exempt: { value: 'blank' },
+            missing: { value: 'blank' },
+            'not submitted': { value: 'blank' },
+            late: { value: 'keep' },
+            incomplete: { value: 'keep' },
+          },
         },
       },
 )
@@ -89,6 +96,7 @@ const save = useMutation({
     <div class="two">
       <TextField v-model="template.name" :label="$t('common.name')" />
       <ChoiceField
+        id="score-template-organisation"
         v-model="template.organisationId"
         clear
         :label="$t('scores.ofOrganisation')"
@@ -110,7 +118,6 @@ const save = useMutation({
             :min="0"
             :max="100"
             :digits="2"
-            suffix=" %"
             :placeholder="$t('scores.anyWeight')"
             :label="$t('scores.weightNo', { n: no + 1 })"
           />
