@@ -38,6 +38,9 @@ func badges() *cli.Command {
 			},
 			badgesDownload(),
 			badgesCheck(),
+			badgesEdit(), badgesState("publish", "published", "Let a badge be awarded"),
+			badgesState("withdraw", "withdrawn", "Let a badge be awarded no more; whoever holds it keeps it"),
+			badgesVersions(), badgesEditIssuer(),
 			badgesKeys(),
 			badgesRotateKeys(),
 		},
@@ -53,8 +56,12 @@ func badgesList() *cli.Command {
 				return err
 			}
 			return tableOf(page.Items, "There is no badge yet. Make one: kanban badges add --help",
-				[]string{"badge", "issuer", "held by", "revoked", "criteria"}, func(b api.Badge) []string {
-					return []string{b.Name, b.Issuer, fmt.Sprint(b.Awards), fmt.Sprint(b.Revoked), b.Criteria}
+				[]string{"badge", "issuer", "state", "version", "held by", "revoked", "criteria"},
+				func(b api.Badge) []string {
+					return []string{
+						b.Name, b.Issuer, b.State, fmt.Sprint(b.Version), fmt.Sprint(b.Awards),
+						fmt.Sprint(b.Revoked), b.Criteria,
+					}
 				}).print(cmd)
 		},
 	}
@@ -64,11 +71,12 @@ func badgesAdd() *cli.Command {
 	return &cli.Command{
 		Name: "add", Usage: "Make a badge; an issuer of that name is made when there is none", ArgsUsage: "NAME",
 		Description: "  kanban badges add Cuttings --issuer \"Fernmoor Garden School\" --about \"Takes cuttings that root.\" --criteria \"Finish the module Cuttings.\"",
-		Flags: []cli.Flag{
+		Flags: badgeFlags(
 			&cli.StringFlag{Name: "issuer", Required: true, Usage: "who gives it out"},
 			&cli.StringFlag{Name: "about", Required: true, Usage: "what it is for"},
 			&cli.StringFlag{Name: "criteria", Required: true, Usage: "what one has to do"},
-		},
+			&cli.BoolFlag{Name: "draft", Usage: "not to be awarded before it is published"},
+		),
 		Action: addBadge,
 	}
 }
@@ -216,11 +224,17 @@ func addBadge(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	made := i < 0
-	b, err := client.Post[api.Badge](ctx, c, "/badges",
-		api.NewBadge{
-			IssuerID: issuer.ID, Name: args[0], Description: cmd.String("about"),
-			Criteria: cmd.String("criteria"),
-		})
+	n := api.NewBadge{
+		IssuerID: issuer.ID, Name: args[0], Description: cmd.String("about"), Criteria: cmd.String("criteria"),
+		Tags: cmd.StringSlice("tag"), ValidDays: int(cmd.Int("valid-days")),
+	}
+	if cmd.Bool("draft") {
+		n.State = "draft"
+	}
+	if n.Alignments, err = alignmentsOf(cmd); err != nil {
+		return err
+	}
+	b, err := client.Post[api.Badge](ctx, c, "/badges", n)
 	if err != nil {
 		if made { // it is not left behind
 			_, gone := client.Send[client.Empty](ctx, c, http.MethodDelete, "/issuers/"+issuer.ID, nil)

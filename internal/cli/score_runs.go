@@ -123,7 +123,7 @@ func sumUp(cmd *cli.Command, p api.ScorePreview) {
 		}
 	}
 	if p.RosterHeld > 0 {
-		say(cmd, "%s because of who is in which section. Bring that in step in the same run: kanban scores run --roster-first",
+		say(cmd, "%s because of who is in which section. Run it with --roster-first to bring that in step in the same run.",
 			numbered(p.RosterHeld, "score waits", "scores wait"))
 	}
 	if p.Losses > 0 {

@@ -221,6 +221,33 @@ func TestKeptAnswers(t *testing.T) {
 	require.NoError(t, accessstore.FreeAnswer(ctx, s, accessstore.KeptAnswer{Key: "other"}))
 }
 
+func TestBadgesInVersions(t *testing.T) {
+	w, _ := school(t)
+	s, ctx := w.Store, t.Context()
+	i := badgestore.Issuer{ID: db.NewID(), Name: "Fernmoor"}
+	b := badgestore.Badge{
+		ID: db.NewID(), IssuerID: i.ID, Name: "Sower", Description: "x", Criteria: "y", State: badgestore.Published,
+		Version: 1, Revision: 1,
+	}
+	tx(t, s, func(tx *db.Tx) error {
+		return errors.Join(db.Create(tx, &i, "test"), db.Create(tx, &b, "test"))
+	})
+	next := b
+	next.Version, next.Criteria, next.Tags = 2, "z", []string{"seeds"}
+	tx(t, s, func(tx *db.Tx) error { return badgestore.EditBadge(ctx, tx, b, next, "Maud", time.Now()) })
+	now := must[badgestore.Badge](t)(badgestore.FindBadge(ctx, s, b.ID))
+	assert.Equal(t, []any{2, 2, "z", []string{"seeds"}}, []any{now.Version, now.Revision, now.Criteria, now.Tags})
+	former := must[[]badgestore.Former](t)(badgestore.FormerBadges(ctx, s, b.ID))
+	require.Len(t, former, 1)
+	assert.Equal(t, []any{1, "y", "Maud", 0},
+		[]any{former[0].Version, former[0].Badge.Criteria, former[0].ChangedBy, former[0].Awards})
+	err := s.InTx(ctx, func(tx *db.Tx) error { return badgestore.EditBadge(ctx, tx, b, next, "Otto", time.Now()) })
+	require.Error(t, err, "somebody changed it meanwhile")
+	i.Email = "badges@fernmoor.example"
+	tx(t, s, func(tx *db.Tx) error { return badgestore.EditIssuer(ctx, tx, i) })
+	assert.Equal(t, i.Email, must[badgestore.Issuer](t)(badgestore.FindIssuer(ctx, s, i.ID)).Email)
+}
+
 func TestBadgesAndAwards(t *testing.T) {
 	w, _ := school(t)
 	s, ctx, ada := w.Store, t.Context(), w.Person("stu-001")

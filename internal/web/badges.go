@@ -3,6 +3,7 @@ package web
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"net/http"
 	"strings"
 	"time"
@@ -12,6 +13,7 @@ import (
 	"kanban/internal/app/badges"
 	"kanban/internal/core/refusal"
 	"kanban/internal/store/badgestore"
+	"kanban/internal/store/db"
 	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
 	"kanban/internal/wire/openbadge"
@@ -31,6 +33,22 @@ var (
 	makeIssuerOp = operation{
 		ID: "make-issuer", Method: http.MethodPost, Path: "/issuers", Status: http.StatusCreated, Tag: "badges",
 		Summary: "Make an issuer with a signing key of its own",
+	}
+	editIssuerOp = operation{
+		ID: "edit-issuer", Method: http.MethodPut, Path: "/issuers/{id}", Status: http.StatusOK, Tag: "badges",
+		Summary: "Change what an issuer says of itself; what was signed before stays as it was",
+	}
+	getBadgeOp = operation{
+		ID: "get-badge", Method: http.MethodGet, Path: "/badges/{id}", Status: http.StatusOK, Tag: "badges",
+		Summary: "Show a badge",
+	}
+	editBadgeOp = operation{
+		ID: "edit-badge", Method: http.MethodPatch, Path: "/badges/{id}", Status: http.StatusOK, Tag: "badges",
+		Summary: "Change a badge, publish or withdraw it; whoever holds it keeps it as it was",
+	}
+	listBadgeVersionsOp = operation{
+		ID: "list-badge-versions", Method: http.MethodGet, Path: "/badges/{id}/versions", Status: http.StatusOK,
+		Tag: "badges", Summary: "List the versions of a badge that were",
 	}
 	removeIssuerOp = operation{
 		ID: "remove-issuer", Method: http.MethodDelete, Path: "/issuers/{id}",
@@ -109,10 +127,14 @@ var (
 func (s *Server) badges(a huma.API) {
 	handle(a, listIssuersOp, s.listIssuers)
 	handle(a, makeIssuerOp, s.makeIssuer)
+	handle(a, editIssuerOp, s.editIssuer)
 	handleEmpty(a, removeIssuerOp, s.removeIssuer)
 	handleEmpty(a, removeBadgeOp, s.removeBadge)
 	handle(a, listBadgesOp, s.listBadges)
 	handle(a, makeBadgeOp, s.makeBadge)
+	handleTagged(a, getBadgeOp, s.getBadge)
+	handleTagged(a, editBadgeOp, s.editBadge)
+	handle(a, listBadgeVersionsOp, s.listBadgeVersions)
 	handle(a, listAwardsOp, s.listAwards)
 	handle(a, revokeAwardOp, s.revokeAward)
 	handle(a, setPictureOp, s.setPicture)
@@ -157,9 +179,69 @@ func (s *Server) makeBadge(ctx context.Context, in *with[api.NewBadge]) (api.Bad
 	b, err := s.Badges.AddBadge(ctx, auth.Caller(ctx).Name,
 		badgestore.Badge{
 			IssuerID: in.Body.IssuerID, Name: in.Body.Name, Description: in.Body.Description,
-			Criteria: in.Body.Criteria,
+			Criteria: in.Body.Criteria, Tags: in.Body.Tags, ValidDays: in.Body.ValidDays, State: in.Body.State,
+			Alignments: each(in.Body.Alignments, alignmentOf),
 		})
 	return s.shownBadge(badgestore.ListedBadge{Badge: b}), err
+}
+
+func alignmentOf(x api.BadgeAlignment) badgestore.Alignment {
+	return badgestore.Alignment{
+		Name: x.Name, Address: x.Address, Description: x.Description, Framework: x.Framework, Code: x.Code,
+	}
+}
+
+func alignment(x badgestore.Alignment) api.BadgeAlignment { return api.BadgeAlignment(x) }
+
+func (s *Server) getBadge(ctx context.Context, in *byID) (api.Badge, int, error) {
+	all, err := s.Badges.Badges(ctx)
+	if err != nil {
+		return api.Badge{}, 0, err
+	}
+	for _, b := range all {
+		if b.ID == in.ID {
+			return s.shownBadge(b), b.Revision, nil
+		}
+	}
+	return api.Badge{}, 0, fmt.Errorf("finding the badge: %w", db.ErrNotFound)
+}
+
+func (s *Server) editBadge(ctx context.Context, in *edit[api.EditBadge]) (api.Badge, int, error) {
+	revision, err := version(in.IfMatch)
+	if err != nil {
+		return api.Badge{}, 0, err
+	}
+	x := in.Body
+	e := badges.EditBadge{
+		Name: x.Name, Description: x.Description, Criteria: x.Criteria, State: x.State, Tags: x.Tags,
+		ValidDays: x.ValidDays,
+	}
+	if x.Alignments != nil {
+		list := each(*x.Alignments, alignmentOf)
+		e.Alignments = &list
+	}
+	if _, err := s.Badges.EditBadge(ctx, auth.Caller(ctx).Name, in.ID, revision, e); err != nil {
+		return api.Badge{}, 0, err
+	}
+	return s.getBadge(ctx, &byID{ID: in.ID})
+}
+
+func (s *Server) listBadgeVersions(ctx context.Context, in *byID) (api.Page[api.BadgeVersion], error) {
+	all, err := s.Badges.Versions(ctx, in.ID)
+	return api.Page[api.BadgeVersion]{Items: each(all, func(f badgestore.Former) api.BadgeVersion {
+		return api.BadgeVersion{
+			Version: f.Version, Name: f.Badge.Name, Description: f.Badge.Description, Criteria: f.Badge.Criteria,
+			Tags: append([]string{}, f.Badge.Tags...), Alignments: each(f.Badge.Alignments, alignment),
+			ValidDays: f.Badge.ValidDays, Awards: f.Awards, ChangedBy: f.ChangedBy, ChangedAt: f.ChangedAt,
+		}
+	})}, err
+}
+
+func (s *Server) editIssuer(ctx context.Context, in *withID[api.NewIssuer]) (api.Issuer, error) {
+	i, err := s.Badges.EditIssuer(ctx, auth.Caller(ctx).Name, badgestore.Issuer{
+		ID: in.ID, Name: in.Body.Name, URL: in.Body.URL, Email: in.Body.Email, Description: in.Body.Description,
+	})
+	return s.issuer(i), err
 }
 
 func (s *Server) listAwards(ctx context.Context, in *awardsInput) (api.Page[api.Award], error) {
@@ -307,8 +389,9 @@ func (s *Server) shownBadge(b badgestore.ListedBadge) api.Badge {
 	return api.Badge{
 		NewBadge: api.NewBadge{
 			IssuerID: b.IssuerID, Name: b.Name, Description: b.Description,
-			Criteria: b.Criteria,
-		}, ID: b.ID, Issuer: b.Issuer, Awards: b.Awards, Revoked: b.Revoked,
+			Criteria: b.Criteria, Tags: b.Tags, Alignments: each(b.Alignments, alignment), ValidDays: b.ValidDays,
+			State: b.State,
+		}, ID: b.ID, Version: b.Version, Revision: b.Revision, Issuer: b.Issuer, Awards: b.Awards, Revoked: b.Revoked,
 		Picture: s.Badges.PictureAddress(b.Picture), OwnPicture: b.Picture != "",
 	}
 }
@@ -316,7 +399,7 @@ func (s *Server) shownBadge(b badgestore.ListedBadge) api.Badge {
 func (s *Server) shownAward(x badgestore.ListedAward) api.Award {
 	return api.Award{
 		ID: x.ID, Badge: x.Badge, BadgeID: x.BadgeID, Person: x.Person, Address: s.Badges.AwardAddress(x.ID),
-		AwardedAt: x.AwardedAt, AwardedBy: x.AwardedBy, Note: x.Note,
+		AwardedAt: x.AwardedAt, AwardedBy: x.AwardedBy, Note: x.Note, Version: x.Version, ValidUntil: x.ValidUntil,
 		Evidence:  each(x.Evidence, func(e badgestore.Evidence) api.Evidence { return api.Evidence(e) }),
 		RevokedAt: x.RevokedAt, RevokedBy: x.RevokedBy, Reason: x.Reason,
 		SuspendedAt: x.SuspendedAt, SuspendedBy: x.SuspendedBy, SuspendedReason: x.SuspendedReason,

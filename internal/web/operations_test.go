@@ -36,6 +36,21 @@ type talk struct {
 }
 
 // do makes a request below /api/v1 and requires its status; body is JSON, or nil.
+// walkBadgeEdits changes a badge and its issuer, withdraws the badge and publishes it again.
+func (x *talk) walkBadgeEdits(b api.Badge, i api.Issuer) {
+	t := x.site.t
+	i.Email = "badges@fernmoor.example"
+	assert.Equal(t, i.Email, as[api.Issuer](x, x.do(200, "PUT", "/issuers/"+i.ID, i.NewIssuer)).Email)
+	withdrawn, published, tags := "withdrawn", "published", []string{"seeds"}
+	now := as[api.Badge](x, x.changes("PATCH", "/badges/"+b.ID, api.EditBadge{State: &withdrawn, Tags: &tags}))
+	assert.Equal(t, []any{withdrawn, 1, tags}, []any{now.State, now.Version, now.Tags})
+	goals := []api.BadgeAlignment{{Name: "Plant care 3", Address: "nowhere"}}
+	x.do(422, "PATCH", "/badges/"+b.ID, api.EditBadge{Alignments: &goals})
+	now = as[api.Badge](x, x.changes("PATCH", "/badges/"+b.ID, api.EditBadge{State: &published}))
+	assert.Equal(t, now, get[api.Badge](x, "/badges/"+b.ID))
+	assert.Empty(t, get[api.Page[api.BadgeVersion]](x, "/badges/"+b.ID+"/versions").Items, "nobody holds it yet")
+}
+
 func (x *talk) do(want int, method, path string, body any, header ...string) string {
 	x.site.t.Helper()
 	text, _ := x.headed(want, method, path, body, header...)
@@ -558,6 +573,7 @@ func walkBadges(x *talk, h *story) {
 		Criteria: "Sow",
 	})
 	x.do(204, "DELETE", "/badges/"+spare.ID, nil)
+	x.walkBadgeEdits(b, i)
 	x.do(422, "POST", "/badges", api.NewBadge{IssuerID: "none", Name: "Sower", Description: "Sows", Criteria: "Sow"})
 	assert.Len(t, get[api.Page[api.Badge]](x, "/badges").Items, 1)
 	h.badge = b.ID

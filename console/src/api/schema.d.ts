@@ -182,14 +182,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** Show a badge */
+        get: operations["get-badge"];
         put?: never;
         post?: never;
         /** Remove a badge that nobody was awarded and that nothing is to award */
         delete: operations["remove-badge"];
         options?: never;
         head?: never;
-        patch?: never;
+        /** Change a badge, publish or withdraw it; whoever holds it keeps it as it was */
+        patch: operations["edit-badge"];
         trace?: never;
     };
     "/api/v1/badges/{id}/awards": {
@@ -222,6 +224,23 @@ export interface paths {
         post?: never;
         /** Give a badge the picture that all have */
         delete: operations["remove-badge-picture"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/badges/{id}/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the versions of a badge that were */
+        get: operations["list-badge-versions"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1220,7 +1239,8 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        put?: never;
+        /** Change what an issuer says of itself; what was signed before stays as it was */
+        put: operations["edit-issuer"];
         post?: never;
         /** Remove an issuer that has no badge */
         delete: operations["remove-issuer"];
@@ -4031,6 +4051,13 @@ export interface components {
             suspendedBy?: string;
             /** @description Why it is suspended; its public page says so */
             suspendedReason?: string;
+            /** Format: date-time */
+            validUntil?: string;
+            /**
+             * Format: int64
+             * @description Of the badge
+             */
+            version: number;
         };
         Awarding: {
             /** @description The award's public page */
@@ -4058,6 +4085,8 @@ export interface components {
             person: string;
         };
         Badge: {
+            /** @description Goals of frameworks to which it belongs */
+            alignments?: components["schemas"]["BadgeAlignment"][];
             /**
              * Format: int64
              * @description How many people hold it
@@ -4076,9 +4105,38 @@ export interface components {
             picture: string;
             /**
              * Format: int64
+             * @description Counts every change
+             */
+            revision: number;
+            /**
+             * Format: int64
              * @description How many awards of it were revoked
              */
             revoked: number;
+            /**
+             * @description Only a published one is awarded; published when absent
+             * @enum {string}
+             */
+            state?: "draft" | "published" | "withdrawn";
+            tags?: string[];
+            /**
+             * Format: int64
+             * @description How many days an award holds; absent for good
+             */
+            validDays?: number;
+            /**
+             * Format: int64
+             * @description Counts what it said after it had been awarded
+             */
+            version: number;
+        };
+        BadgeAlignment: {
+            address: string;
+            code?: string;
+            description?: string;
+            framework?: string;
+            /** @description Of the goal */
+            name: string;
         };
         BadgeCheck: {
             detail: string;
@@ -4086,6 +4144,28 @@ export interface components {
             outcome: "passed" | "failed" | "unknown";
             /** @enum {string} */
             what: "read" | "issuer" | "signature" | "dates" | "status";
+        };
+        BadgeVersion: {
+            alignments: components["schemas"]["BadgeAlignment"][];
+            /**
+             * Format: int64
+             * @description How many people hold it
+             */
+            awards: number;
+            /**
+             * Format: date-time
+             * @description When the next one took its place
+             */
+            changedAt: string;
+            changedBy: string;
+            criteria: string;
+            description: string;
+            name: string;
+            tags: string[];
+            /** Format: int64 */
+            validDays?: number;
+            /** Format: int64 */
+            version: number;
         };
         Batch: {
             /** Format: date-time */
@@ -4549,6 +4629,17 @@ export interface components {
             leftOut?: string;
             /** @description Id of a session of the register */
             period?: string;
+        };
+        EditBadge: {
+            alignments?: components["schemas"]["BadgeAlignment"][];
+            criteria?: string;
+            description?: string;
+            name?: string;
+            /** @enum {string} */
+            state?: "draft" | "published" | "withdrawn";
+            tags?: string[];
+            /** Format: int64 */
+            validDays?: number;
         };
         EditConnection: {
             address?: string;
@@ -5447,12 +5538,25 @@ export interface components {
             sectionId?: string;
         };
         NewBadge: {
+            /** @description Goals of frameworks to which it belongs */
+            alignments?: components["schemas"]["BadgeAlignment"][];
             /** @description What one has to do */
             criteria: string;
             /** @description What it is for */
             description: string;
             issuerId: string;
             name: string;
+            /**
+             * @description Only a published one is awarded; published when absent
+             * @enum {string}
+             */
+            state?: "draft" | "published" | "withdrawn";
+            tags?: string[];
+            /**
+             * Format: int64
+             * @description How many days an award holds; absent for good
+             */
+            validDays?: number;
         };
         NewConnection: {
             /** @description Where people open the system itself; addresses of interfaces may then be given as a path */
@@ -5919,6 +6023,16 @@ export interface components {
         };
         PageBadge: {
             items: components["schemas"]["Badge"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
+        };
+        PageBadgeVersion: {
+            items: components["schemas"]["BadgeVersion"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
             /**
@@ -8675,10 +8789,80 @@ export interface operations {
             };
         };
     };
-    "remove-badge": {
+    "get-badge": {
         parameters: {
             query?: never;
             header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Badge"];
+                };
+            };
+            /** @description It is as it was (If-None-Match) */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-badge": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
             path: {
                 /** @description The record's id */
                 id: string;
@@ -8721,6 +8905,100 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ErrorModel"];
                 };
             };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-badge": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused when the record has another one by now */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditBadge"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Badge"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
             /** @description Unprocessable Entity */
             422: {
                 headers: {
@@ -8747,6 +9025,8 @@ export interface operations {
             header?: {
                 /** @description Any text of your choice; a repeat within a day gets the first answer */
                 "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
             };
             path: {
                 /** @description The record's id */
@@ -8789,6 +9069,15 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8927,6 +9216,65 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-badge-versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageBadgeVersion"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -13832,6 +14180,81 @@ export interface operations {
             };
             /** @description Unauthorized */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-issuer": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewIssuer"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Issuer"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

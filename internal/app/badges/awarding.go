@@ -76,6 +76,9 @@ func (s *Service) AwardByHand(ctx context.Context, who, badgeID string, people [
 		known[p.ID] = p
 	}
 	b, err := badgestore.FindBadge(ctx, s.Store, badgeID)
+	if err == nil {
+		err = awardable(b)
+	}
 	if err != nil {
 		return nil, err
 	}

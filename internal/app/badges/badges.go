@@ -5,7 +5,6 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
-	"net/url"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -44,11 +43,8 @@ type Fetcher interface {
 
 // AddIssuer makes an issuer with signing keys of its own.
 func (s *Service) AddIssuer(ctx context.Context, who string, i badgestore.Issuer) (badgestore.Issuer, error) {
-	if i.Name = strings.TrimSpace(i.Name); i.Name == "" {
-		return i, refusal.Invalid("name", "is missing: it is shown on every badge")
-	}
-	if u, err := url.Parse(i.URL); i.URL != "" && (err != nil || !u.IsAbs()) {
-		return i, refusal.Invalid("url", "%q is not a full address", i.URL)
+	if err := checkIssuer(&i); err != nil {
+		return i, err
 	}
 	i.ID = db.NewID()
 	keys, err := s.newKeys(i.ID, openbadge.RS256, openbadge.EdDSA)
@@ -70,37 +66,6 @@ func (s *Service) AddIssuer(ctx context.Context, who string, i badgestore.Issuer
 		return i, refusal.Invalid("name", "another issuer is called %q already", i.Name)
 	}
 	return i, err
-}
-
-// AddBadge makes a badge that rules can award.
-func (s *Service) AddBadge(ctx context.Context, who string, b badgestore.Badge) (badgestore.Badge, error) {
-	for field, text := range map[string]*string{
-		"name": &b.Name, "description": &b.Description,
-		"criteria": &b.Criteria,
-	} {
-		if *text = strings.TrimSpace(*text); *text == "" {
-			return b, refusal.Invalid(field, "is missing: verifiers show it")
-		}
-	}
-	if _, err := badgestore.FindIssuer(ctx, s.Store, b.IssuerID); errors.Is(err, db.ErrNotFound) {
-		return b, refusal.Invalid("issuerId", "there is no issuer %q; make one first", b.IssuerID)
-	} else if err != nil {
-		return b, err
-	}
-	b.ID = db.NewID()
-	err := s.Store.InTx(ctx, func(tx *db.Tx) error {
-		if err := db.Create(tx, &b, "making the badge"); err != nil {
-			return err
-		}
-		if err := tx.Audit(ctx, who, "made a badge", "badge/"+b.ID, map[string]string{"name": b.Name}); err != nil {
-			return err
-		}
-		return tx.Announce(ctx, "badge", b.ID)
-	})
-	if errors.Is(err, db.ErrTaken) {
-		return b, refusal.Invalid("name", "another badge is called %q already", b.Name)
-	}
-	return b, err
 }
 
 // Award gives a badge to a person because of an event. Nobody is awarded twice: the
@@ -139,11 +104,18 @@ func (s *Service) Award(ctx context.Context, badgeID string, event eventstore.Ev
 func (s *Service) give(ctx context.Context, a *badgestore.Award, b badgestore.Badge, chain int,
 	with func(*db.Tx) error,
 ) error {
+	if err := awardable(b); err != nil {
+		return err
+	}
 	number, err := badgestore.NextAwardNumber(ctx, s.Store)
 	if err != nil {
 		return err
 	}
-	a.ID, a.Number, a.Picture = db.NewID(), &number, b.Picture
+	a.ID, a.Number, a.Picture, a.Version = db.NewID(), &number, b.Picture, b.Version
+	if b.ValidDays > 0 {
+		until := a.AwardedAt.AddDate(0, 0, b.ValidDays)
+		a.ValidUntil = &until
+	}
 	if err := s.sign(ctx, a, b); err != nil {
 		return err
 	}
@@ -195,9 +167,14 @@ func (s *Service) sign(ctx context.Context, a *badgestore.Award, b badgestore.Ba
 	if err != nil {
 		return err
 	}
+	var until time.Time
+	if a.ValidUntil != nil {
+		until = *a.ValidUntil
+	}
 	credential, err := badge.Build(badge.Award{
-		ID: s.AwardAddress(a.ID), Issuer: s.profile(s.Public, issuer), Achievement: s.achievement(s.Public, b),
-		Address: person.Email, Salt: rand.Text(), At: a.AwardedAt, Status: s.entries(issuer.ID, *a.Number),
+		Until: until, ID: s.AwardAddress(a.ID), Issuer: s.profile(s.Public, issuer),
+		Achievement: s.achievement(s.Public, b),
+		Address:     person.Email, Salt: rand.Text(), At: a.AwardedAt, Status: s.entries(issuer.ID, *a.Number),
 		Note: a.Note, Evidence: evidence(a.Evidence),
 	})
 	if err != nil {

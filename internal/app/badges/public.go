@@ -95,11 +95,21 @@ func (s *Service) profile(base string, i badgestore.Issuer) badge.Profile {
 }
 
 func (s *Service) achievement(base string, b badgestore.Badge) badge.Achievement {
-	return badge.Achievement{
+	out := badge.Achievement{
 		ID: base + "/badges/" + b.ID, Type: []string{"Achievement"}, AchievementType: "Badge",
 		Name: b.Name, Description: b.Description, Criteria: badge.Criteria{Narrative: b.Criteria},
-		Image: badge.Picture(pictureAddress(base, b.Picture), b.Name),
+		Image: badge.Picture(pictureAddress(base, b.Picture), b.Name), Tag: b.Tags,
 	}
+	if b.Version > 1 {
+		out.Version = strconv.Itoa(b.Version)
+	}
+	for _, x := range b.Alignments {
+		out.Alignment = append(out.Alignment, badge.Alignment{
+			Type: []string{"Alignment"}, Name: x.Name, URL: x.Address, Description: x.Description,
+			Framework: x.Framework, Code: x.Code,
+		})
+	}
+	return out
 }
 
 // Document is an issuer's public document: its profile, and the keys that are its own, the retired ones too

@@ -139,9 +139,17 @@ func (w *work) exportBadges(ctx context.Context, out *config.Setup) error {
 	}
 	badges, err := badgestore.Badges(ctx, w.store)
 	for _, b := range badges {
-		out.Badges = append(out.Badges, config.Badge{
-			Name: b.Name, Issuer: b.Issuer, Description: b.Description, Criteria: b.Criteria,
-		})
+		x := config.Badge{
+			Name: b.Name, Issuer: b.Issuer, Description: b.Description, Criteria: b.Criteria, Tags: b.Tags,
+			ValidDays: b.ValidDays,
+		}
+		if b.State != badgestore.Published {
+			x.State = b.State
+		}
+		for _, a := range b.Alignments {
+			x.Alignments = append(x.Alignments, config.BadgeAlignment(a))
+		}
+		out.Badges = append(out.Badges, x)
 	}
 	return err
 }

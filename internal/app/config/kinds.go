@@ -1,6 +1,7 @@
 package config
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -8,6 +9,7 @@ import (
 	"strings"
 
 	"kanban/internal/adapter"
+	"kanban/internal/app/badges"
 	"kanban/internal/app/connections"
 	"kanban/internal/app/pairings"
 	"kanban/internal/app/rules"
@@ -250,10 +252,10 @@ func (w *work) takeIssuer(ctx context.Context, x config.Issuer) error {
 		})
 		return err
 	}
-	if (config.Issuer{Name: i.Name, URL: i.URL, Email: i.Email, Description: i.Description}) != x {
-		return refusedField("name", "an issuer of this name is there and says something else of itself; issuers cannot be changed, so leave it as it is or give this one another name")
-	}
-	return nil
+	_, err = w.Badges.EditIssuer(ctx, w.who, badgestore.Issuer{
+		ID: i.ID, Name: x.Name, URL: x.URL, Email: x.Email, Description: x.Description,
+	})
+	return err
 }
 
 func (w *work) takeBadge(ctx context.Context, x config.Badge, t *taken) error {
@@ -262,12 +264,6 @@ func (w *work) takeBadge(ctx context.Context, x config.Badge, t *taken) error {
 		return err
 	}
 	b, there := byName(all, x.Name, func(b badgestore.ListedBadge) string { return b.Name })
-	if there {
-		if (config.Badge{Name: b.Name, Issuer: b.Issuer, Description: b.Description, Criteria: b.Criteria}) != x {
-			return refusedField("name", "a badge of this name is there and is another one; badges cannot be changed, so leave it as it is or give this one another name")
-		}
-		return nil
-	}
 	r, err := w.refs(ctx, t)
 	if err != nil {
 		return err
@@ -276,9 +272,28 @@ func (w *work) takeBadge(ctx context.Context, x config.Badge, t *taken) error {
 	if err := r.err(); err != nil {
 		return err
 	}
-	_, err = w.Badges.AddBadge(ctx, w.who, badgestore.Badge{
-		IssuerID: issuer, Name: x.Name, Description: x.Description, Criteria: x.Criteria,
+	alignments := []badgestore.Alignment{}
+	for _, a := range x.Alignments {
+		alignments = append(alignments, badgestore.Alignment(a))
+	}
+	state := cmp.Or(x.State, badgestore.Published)
+	if !there {
+		_, err = w.Badges.AddBadge(ctx, w.who, badgestore.Badge{
+			IssuerID: issuer, Name: x.Name, Description: x.Description, Criteria: x.Criteria, Tags: x.Tags,
+			Alignments: alignments, ValidDays: x.ValidDays, State: state,
+		})
+		return err
+	}
+	if b.IssuerID != issuer {
+		return refusedField("issuer", "the badge is %s's, and another issuer cannot take it over; give this one another name", b.Issuer)
+	}
+	changed, err := w.Badges.EditBadge(ctx, w.who, b.ID, 0, badges.EditBadge{
+		Description: &x.Description, Criteria: &x.Criteria, Tags: &x.Tags, Alignments: &alignments,
+		ValidDays: &x.ValidDays, State: &state,
 	})
+	if err == nil && changed.Version != b.Version {
+		t.note("was awarded already: it becomes version %d, and whoever holds it keeps theirs", changed.Version)
+	}
 	return err
 }
 

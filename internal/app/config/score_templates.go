@@ -80,8 +80,8 @@ func (w *work) exportScoreTemplates(ctx context.Context, out *config.Setup) erro
 		x := config.ScoreTemplate{
 			Name: t.Name, Mode: p.Mode.String(), Content: p.Content.String(), Comments: p.Comments,
 			Category: p.Category, Categories: p.Categories, MakesCategories: p.Makes,
-			PeriodKind: p.PeriodKind, Basis: p.Basis.String(), WithoutPoints: p.WithoutPoints, Schedule: p.Schedule, Expected: t.Expected,
-			Flags: map[string]config.ScoreFlag{},
+			PeriodKind: p.PeriodKind, Basis: p.Basis.String(), WithoutPoints: p.WithoutPoints, Schedule: p.Schedule,
+			Expected: t.Expected, Flags: map[string]config.ScoreFlag{},
 		}
 		if t.Organisation != "" {
 			x.Organisation = book.orgs.name(t.Organisation)

@@ -23,16 +23,18 @@ var Contexts = []string{
 
 // Credential is an OpenBadgeCredential (VC Data Model 2.0, Open Badges 3.0).
 type Credential struct {
-	Context   []string   `json:"@context"`
-	ID        string     `json:"id"`
-	Type      []string   `json:"type"`
-	Name      string     `json:"name"`
-	Image     *Image     `json:"image,omitempty"`
-	Issuer    Profile    `json:"issuer"`
-	ValidFrom time.Time  `json:"validFrom"`
-	Subject   Subject    `json:"credentialSubject"`
-	Evidence  []Evidence `json:"evidence,omitempty"`
-	Status    []Status   `json:"credentialStatus,omitempty"`
+	Context   []string  `json:"@context"`
+	ID        string    `json:"id"`
+	Type      []string  `json:"type"`
+	Name      string    `json:"name"`
+	Image     *Image    `json:"image,omitempty"`
+	Issuer    Profile   `json:"issuer"`
+	ValidFrom time.Time `json:"validFrom"`
+	// ValidUntil is when it expires, nil for never.
+	ValidUntil *time.Time `json:"validUntil,omitempty"`
+	Subject    Subject    `json:"credentialSubject"`
+	Evidence   []Evidence `json:"evidence,omitempty"`
+	Status     []Status   `json:"credentialStatus,omitempty"`
 }
 
 // Image is a picture at an address, or in a data: URI.
@@ -83,6 +85,20 @@ type Achievement struct {
 	Description     string   `json:"description"`
 	Criteria        Criteria `json:"criteria"`
 	Image           *Image   `json:"image,omitempty"`
+	// Version is of the achievement, when it was changed after it had been awarded.
+	Version   string      `json:"version,omitempty"`
+	Tag       []string    `json:"tag,omitempty"`
+	Alignment []Alignment `json:"alignment,omitempty"`
+}
+
+// Alignment says to which goal of a framework an achievement belongs.
+type Alignment struct {
+	Type        []string `json:"type"`
+	Name        string   `json:"targetName"`
+	URL         string   `json:"targetUrl"`
+	Description string   `json:"targetDescription,omitempty"`
+	Framework   string   `json:"targetFramework,omitempty"`
+	Code        string   `json:"targetCode,omitempty"`
 }
 
 // Criteria says what one has to do.
@@ -107,6 +123,8 @@ type Award struct {
 	// Salt makes the hash of each award different. Not empty.
 	Salt string
 	At   time.Time
+	// Until is when it expires; zero for never.
+	Until time.Time
 	// Note of whoever awarded it, for everybody who looks.
 	Note     string
 	Evidence []Evidence
@@ -127,7 +145,10 @@ func Build(a Award) (Credential, error) {
 	for i := range a.Evidence {
 		a.Evidence[i].Type = []string{"Evidence"}
 	}
-	return Credential{
+	for i := range a.Achievement.Alignment {
+		a.Achievement.Alignment[i].Type = []string{"Alignment"}
+	}
+	c := Credential{
 		Context:   Contexts,
 		ID:        a.ID,
 		Type:      []string{"VerifiableCredential", "OpenBadgeCredential"},
@@ -146,7 +167,12 @@ func Build(a Award) (Credential, error) {
 		},
 		Evidence: a.Evidence,
 		Status:   a.Status,
-	}, nil
+	}
+	if !a.Until.IsZero() {
+		until := a.Until.UTC().Truncate(time.Second)
+		c.ValidUntil = &until
+	}
+	return c, nil
 }
 
 func (a Award) check() error {
@@ -154,6 +180,9 @@ func (a Award) check() error {
 		if u, err := url.Parse(address); err != nil || !u.IsAbs() {
 			return fmt.Errorf("%w: the address of the %s is %q, which is not a full address", ErrAward, what, address)
 		}
+	}
+	if !a.Until.IsZero() && !a.Until.After(a.At) {
+		return fmt.Errorf("%w: it would expire before it holds", ErrAward)
 	}
 	for what, text := range map[string]string{
 		"badge name": a.Achievement.Name, "badge description": a.Achievement.Description,

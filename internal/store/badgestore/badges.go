@@ -3,6 +3,7 @@ package badgestore
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"kanban/internal/store/db"
@@ -25,9 +26,44 @@ type Badge struct {
 	Name        string
 	Description string
 	Criteria    string
-	Picture     string // id of its picture; "" for the one that all have
+	Picture     string      // id of its picture; "" for the one that all have
+	State       string      // draft, published or withdrawn
+	Version     int         // counts changes since it was awarded first
+	Revision    int         // counts every change
+	Tags        []string    `gorm:"serializer:json"`
+	Alignments  []Alignment `gorm:"serializer:json"`
+	ValidDays   int         // how long an award holds; 0 for good
 	CreatedAt   time.Time
 }
+
+// States of a badge. Only a published one is awarded.
+const (
+	Draft     = "draft"
+	Published = "published"
+	Withdrawn = "withdrawn"
+)
+
+// Alignment says to which goal of a framework a badge belongs (Open Badges 3.0, "Alignment").
+type Alignment struct {
+	Name        string `json:"name"`
+	Address     string `json:"address"`
+	Description string `json:"description,omitempty"`
+	Framework   string `json:"framework,omitempty"`
+	Code        string `json:"code,omitempty"`
+}
+
+// Former is a version of a badge that was.
+type Former struct {
+	BadgeID   string
+	Version   int
+	Badge     Badge `gorm:"serializer:json"`
+	ChangedBy string
+	ChangedAt time.Time // when the next one took its place
+	Awards    int       `gorm:"->"` // people who hold it
+}
+
+// TableName names the table for GORM.
+func (Former) TableName() string { return "badge_versions" }
 
 // Award is a badge given to a person, with its signed credential.
 type Award struct {
@@ -42,6 +78,8 @@ type Award struct {
 	Picture    string // id of its picture; "" for the one that all have
 	Number     *int64 // its place in the status lists of its issuer, if it has one
 	AwardedAt  time.Time
+	Version    int        // of the badge
+	ValidUntil *time.Time // nil for good
 	RevokedAt  *time.Time
 	RevokedBy  string
 	Reason     string // for which it was revoked
@@ -95,6 +133,39 @@ func Badges(ctx context.Context, from db.From) (all []ListedBadge, err error) {
 func FindBadge(ctx context.Context, from db.From, id string) (b Badge, err error) {
 	err = from.Records(ctx).Where("id = ?", id).First(&b).Error
 	return b, db.Known(err, "finding the badge")
+}
+
+// EditBadge writes a badge whose revision must still be the one that was read, and keeps the one that was when its
+// version changes.
+func EditBadge(ctx context.Context, tx *db.Tx, was, b Badge, who string, at time.Time) error {
+	if b.Version != was.Version {
+		if err := db.Create(tx, &Former{
+			BadgeID: was.ID, Version: was.Version, Badge: was, ChangedBy: who, ChangedAt: at,
+		}, "keeping the badge as it was"); err != nil {
+			return err
+		}
+	}
+	b.Revision = was.Revision + 1
+	done := tx.DB.Where("id = ? AND revision = ?", was.ID, was.Revision).Select("name", "description", "criteria",
+		"state", "version", "revision", "tags", "alignments", "valid_days").Updates(&b)
+	if done.Error == nil && done.RowsAffected == 0 {
+		return fmt.Errorf("changing the badge: %w", db.ErrStale)
+	}
+	return db.Known(done.Error, "changing the badge")
+}
+
+// FormerBadges lists the versions of a badge that were, the latest first, with how many people hold each.
+func FormerBadges(ctx context.Context, from db.From, badgeID string) (all []Former, err error) {
+	err = from.Records(ctx).Select(`badge_versions.*, (SELECT count(*) FROM awards a WHERE a.badge_id =
+		badge_versions.badge_id AND a.version = badge_versions.version AND a.revoked_at IS NULL)::int AS awards`).
+		Where("badge_id = ?", badgeID).Order("version DESC").Find(&all).Error
+	return all, db.Known(err, "listing versions of the badge")
+}
+
+// EditIssuer writes what an issuer says of itself.
+func EditIssuer(ctx context.Context, tx *db.Tx, i Issuer) error {
+	err := tx.DB.Where("id = ?", i.ID).Select("name", "url", "email", "description").Updates(&i).Error
+	return db.Known(err, "changing the issuer")
 }
 
 // UseOfBadge is what a badge is used for: how often it was awarded, and the names of what

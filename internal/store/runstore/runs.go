@@ -145,7 +145,8 @@ func ActiveRun(ctx context.Context, from db.From, column, id string) (r Run, err
 // Queue is where a run stands that has not begun.
 type Queue struct {
 	Ahead int // runs of its kind that were asked for before it and have not ended
-	// Pace is how many seconds lie between the ends of two of them, by the latest that ended; 0 when too few did lately.
+	// Pace is how many seconds lie between the ends of two of them, by the latest that ended; 0 when too few did
+	// lately.
 	Pace float64
 }
 

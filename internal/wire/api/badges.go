@@ -23,6 +23,46 @@ type NewBadge struct {
 	Name        string `json:"name"`
 	Description string `json:"description" doc:"What it is for"`
 	Criteria    string `json:"criteria" doc:"What one has to do"`
+	// Tags and what follows are what verifiers and readers of it are told beside.
+	Tags       []string         `json:"tags,omitempty" maxItems:"20"`
+	Alignments []BadgeAlignment `json:"alignments,omitempty" maxItems:"20" doc:"Goals of frameworks to which it belongs"`
+	ValidDays  int              `json:"validDays,omitempty" minimum:"0" doc:"How many days an award holds; absent for good"`
+	State      string           `json:"state,omitempty" enum:"draft,published,withdrawn" doc:"Only a published one is awarded; published when absent"`
+}
+
+// BadgeAlignment says to which goal of a framework a badge belongs.
+type BadgeAlignment struct {
+	Name        string `json:"name" doc:"Of the goal"`
+	Address     string `json:"address"`
+	Description string `json:"description,omitempty"`
+	Framework   string `json:"framework,omitempty"`
+	Code        string `json:"code,omitempty"`
+}
+
+// EditBadge changes a badge; what is absent stays. What it says after it was awarded is a new version, and whoever
+// holds it keeps it as it was.
+type EditBadge struct {
+	Name        *string           `json:"name,omitempty"`
+	Description *string           `json:"description,omitempty"`
+	Criteria    *string           `json:"criteria,omitempty"`
+	Tags        *[]string         `json:"tags,omitempty" maxItems:"20"`
+	Alignments  *[]BadgeAlignment `json:"alignments,omitempty" maxItems:"20"`
+	ValidDays   *int              `json:"validDays,omitempty" minimum:"0"`
+	State       *string           `json:"state,omitempty" enum:"draft,published,withdrawn"`
+}
+
+// BadgeVersion is a version of a badge that was.
+type BadgeVersion struct {
+	Version     int              `json:"version"`
+	Name        string           `json:"name"`
+	Description string           `json:"description"`
+	Criteria    string           `json:"criteria"`
+	Tags        []string         `json:"tags"`
+	Alignments  []BadgeAlignment `json:"alignments"`
+	ValidDays   int              `json:"validDays,omitempty"`
+	Awards      int              `json:"awards" doc:"How many people hold it"`
+	ChangedBy   string           `json:"changedBy"`
+	ChangedAt   time.Time        `json:"changedAt" doc:"When the next one took its place"`
 }
 
 // Badge can be awarded.
@@ -30,24 +70,30 @@ type Badge struct {
 	NewBadge
 	ID      string `json:"id"`
 	Issuer  string `json:"issuer"`
-	Awards  int    `json:"awards" doc:"How many people hold it"`
-	Revoked int    `json:"revoked" doc:"How many awards of it were revoked"`
-	Picture string `json:"picture" doc:"Address of its picture"`
+	Version int    `json:"version" doc:"Counts what it said after it had been awarded"`
+	// Revision is for If-Match.
+	Revision int    `json:"revision" doc:"Counts every change"`
+	Awards   int    `json:"awards" doc:"How many people hold it"`
+	Revoked  int    `json:"revoked" doc:"How many awards of it were revoked"`
+	Picture  string `json:"picture" doc:"Address of its picture"`
 	// OwnPicture is whether the picture is its own, not the one that all badges have.
 	OwnPicture bool `json:"ownPicture,omitempty"`
 }
 
 // Award is a badge given to a person.
 type Award struct {
-	ID        string     `json:"id"`
-	Badge     string     `json:"badge"`
-	BadgeID   string     `json:"badgeId"`
-	Person    string     `json:"person"`
-	Address   string     `json:"address" doc:"Its public page"`
-	AwardedAt time.Time  `json:"awardedAt"`
-	AwardedBy string     `json:"awardedBy,omitempty" doc:"Who awarded it by hand or from a file; absent where a rule or a stage did"`
-	Note      string     `json:"note,omitempty"`
-	Evidence  []Evidence `json:"evidence,omitempty"`
+	ID        string    `json:"id"`
+	Badge     string    `json:"badge"`
+	BadgeID   string    `json:"badgeId"`
+	Person    string    `json:"person"`
+	Address   string    `json:"address" doc:"Its public page"`
+	AwardedAt time.Time `json:"awardedAt"`
+	Version   int       `json:"version" doc:"Of the badge"`
+	// ValidUntil is absent for one that holds for good.
+	ValidUntil *time.Time `json:"validUntil,omitempty"`
+	AwardedBy  string     `json:"awardedBy,omitempty" doc:"Who awarded it by hand or from a file; absent where a rule or a stage did"`
+	Note       string     `json:"note,omitempty"`
+	Evidence   []Evidence `json:"evidence,omitempty"`
 	// RevokedAt and what follows are there when it was revoked.
 	RevokedAt *time.Time `json:"revokedAt,omitempty"`
 	RevokedBy string     `json:"revokedBy,omitempty"`

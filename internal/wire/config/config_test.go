@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"reflect"
 	"strings"
 	"testing"
 
@@ -151,7 +152,7 @@ func TestWhatIsWrittenIsRead(t *testing.T) {
 		if err := config.Whole(&got, items[0].Kind, items[0].Body); err != nil {
 			t.Fatal(err)
 		}
-		if got.Badges[0] != want.Badges[0] {
+		if !reflect.DeepEqual(got.Badges[0], want.Badges[0]) {
 			t.Fatalf("%#v is not %#v:\n%s", got.Badges[0], want.Badges[0], written)
 		}
 	})

@@ -120,6 +120,20 @@ type Badge struct {
 	Issuer      string `json:"issuer" doc:"Its name"`
 	Description string `json:"description"`
 	Criteria    string `json:"criteria"`
+
+	Tags       []string         `json:"tags,omitempty"`
+	Alignments []BadgeAlignment `json:"alignments,omitempty" doc:"Goals of frameworks to which it belongs"`
+	ValidDays  int              `json:"validDays,omitempty" doc:"How many days an award holds; for good when absent"`
+	State      string           `json:"state,omitempty" enum:"draft,published,withdrawn" doc:"Only a published one is awarded; published when absent"`
+}
+
+// BadgeAlignment says to which goal of a framework a badge belongs.
+type BadgeAlignment struct {
+	Name        string `json:"name"`
+	Address     string `json:"address"`
+	Description string `json:"description,omitempty"`
+	Framework   string `json:"framework,omitempty"`
+	Code        string `json:"code,omitempty"`
 }
 
 // Outline is what a course consists of.

@@ -1,32 +1,74 @@
 <script setup lang="ts">
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import { reactive, ref, watch } from 'vue'
+import { computed, reactive, ref, watch } from 'vue'
 
-import { api, ok } from '../../api/client'
+import { api, ifMatch, ok, type Schemas } from '../../api/client'
 import AreaField from '../../parts/form/AreaField.vue'
 import Frame from '../../parts/form/Frame.vue'
+import NumberField from '../../parts/form/NumberField.vue'
 import TextField from '../../parts/form/TextField.vue'
+import TickField from '../../parts/form/TickField.vue'
 import Oops from '../../parts/Oops.vue'
 
+/** Makes a badge, or changes what one says. */
+const props = defineProps<{ badge?: Schemas['Badge'] }>()
 const emit = defineEmits<{ close: [] }>()
 const queries = useQueryClient()
 const issuers = useQuery({ queryKey: ['issuers'], queryFn: () => ok(api.GET('/api/v1/issuers')) })
-const issuer = ref('')
+const issuer = ref(props.badge?.issuer ?? '')
 watch(
   () => issuers.data.value?.items[0]?.name,
   (name) => (issuer.value ||= name ?? ''),
   { immediate: true },
 )
-const badge = reactive({ name: '', description: '', criteria: '' })
+const badge = reactive({
+  name: props.badge?.name ?? '',
+  description: props.badge?.description ?? '',
+  criteria: props.badge?.criteria ?? '',
+})
+const tags = ref(props.badge?.tags?.join(', ') ?? '')
+const validDays = ref(props.badge?.validDays || undefined)
+const draft = ref(false)
+const goals = ref(props.badge?.alignments?.map((a) => `${a.name} = ${a.address}`).join('\n') ?? '')
+/** The goals as they are typed, one a line; what is not typed of one that stays is kept. */
+const alignments = () =>
+  goals.value
+    .split('\n')
+    .filter((line) => line.trim())
+    .map((line) => {
+      const [, name, address] = /^(.*?)\s*=\s*(.*)$/.exec(line.trim()) ?? [line, line.trim(), '']
+      const had = props.badge?.alignments?.find((a) => a.name === name && a.address === address)
+      return { ...had, name: name ?? '', address: address ?? '' }
+    })
+const says = () => ({
+  ...badge,
+  tags: tags.value
+    .split(',')
+    .map((t) => t.trim())
+    .filter(Boolean),
+  validDays: validDays.value ?? 0,
+  alignments: alignments(),
+})
 
 const save = useMutation({
   mutationFn: async () => {
+    if (props.badge)
+      return ok(
+        api.PATCH('/api/v1/badges/{id}', {
+          params: { path: { id: props.badge.id }, header: ifMatch(props.badge.revision) },
+          body: says(),
+        }),
+      )
     const wanted = issuer.value.trim()
     const known = issuers.data.value?.items.find((i) => i.name.toLowerCase() === wanted.toLowerCase())
     const { id } = known ?? (await ok(api.POST('/api/v1/issuers', { body: { name: wanted } })))
     try {
-      return await ok(api.POST('/api/v1/badges', { body: { issuerId: id, ...badge } }))
+      return await ok(
+        api.POST('/api/v1/badges', {
+          body: { issuerId: id, ...says(), state: draft.value ? 'draft' : 'published' },
+        }),
+      )
     } catch (e) {
       // An issuer that was made for it is not left behind.
       if (!known) await ok(api.DELETE('/api/v1/issuers/{id}', { params: { path: { id } } }))
@@ -38,13 +80,24 @@ const save = useMutation({
     emit('close')
   },
 })
+const problem = computed(() => save.error.value)
+const sending = computed(() => save.isPending.value)
 </script>
 
 <template>
-  <Frame :of="save" :title="$t('badges.makeBadge')" width="32rem" @close="emit('close')">
+  <Frame
+    :of="save"
+    :title="props.badge ? $t('badges.changeBadge', { name: props.badge.name }) : $t('badges.makeBadge')"
+    width="32rem"
+    @close="emit('close')"
+  >
     <form @submit.prevent="save.mutate()">
       <TextField id="badge-name" v-model="badge.name" name="name" autofocus :label="$t('common.name')" />
+      <p v-if="props.badge?.awards" class="faint">
+        {{ $t('badges.newVersion', { n: props.badge.awards }, props.badge.awards) }}
+      </p>
       <TextField
+        v-if="!props.badge"
         id="issuer"
         v-model="issuer"
         name="issuerId"
@@ -65,9 +118,37 @@ const save = useMutation({
         :rows="2"
         :label="$t('badges.whatItTakes')"
       />
-      <Oops :error="save.error.value" />
+      <TextField
+        id="badge-tags"
+        v-model="tags"
+        name="tags"
+        :label="$t('badges.tags')"
+        :help="$t('badges.tagsHelp')"
+      />
+      <NumberField
+        id="badge-days"
+        v-model="validDays"
+        name="validDays"
+        :min="1"
+        :label="$t('badges.validDays')"
+        :placeholder="$t('badges.forGood')"
+      />
+      <AreaField
+        id="badge-goals"
+        v-model="goals"
+        name="alignments"
+        :rows="2"
+        :label="$t('badges.alignments')"
+        :help="$t('badges.alignmentsHelp')"
+      />
+      <TickField v-if="!props.badge" v-model="draft" :label="$t('badges.asDraft')" />
+      <Oops :error="problem" />
       <div class="actions">
-        <Button type="submit" :label="$t('badges.make')" :loading="save.isPending.value" />
+        <Button
+          type="submit"
+          :label="props.badge ? $t('common.save') : $t('badges.make')"
+          :loading="sending"
+        />
         <Button type="button" variant="text" :label="$t('common.cancel')" @click="emit('close')" />
       </div>
     </form>

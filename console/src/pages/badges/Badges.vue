@@ -4,12 +4,13 @@ import Button from 'primevue/button'
 import Column from 'primevue/column'
 import { computed, ref } from 'vue'
 
-import { api, ok, type Schemas } from '../../api/client'
+import { api, ifMatch, ok, type Schemas } from '../../api/client'
 import { here } from '../../parts/address'
 import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import { when } from '../../parts/when'
+import { word } from '../../parts/words'
 import AwardDialog from './AwardDialog.vue'
 import BadgeForm from './BadgeForm.vue'
 import PictureDialog from './PictureDialog.vue'
@@ -27,6 +28,17 @@ const restore = useMutation({
   onSuccess: () => queries.invalidateQueries(),
 })
 const form = ref(false)
+const editing = ref<Schemas['Badge']>()
+const setState = useMutation({
+  mutationFn: (x: { badge: Schemas['Badge']; state: 'published' | 'withdrawn' }) =>
+    ok(
+      api.PATCH('/api/v1/badges/{id}', {
+        params: { path: { id: x.badge.id }, header: ifMatch(x.badge.revision) },
+        body: { state: x.state },
+      }),
+    ),
+  onSettled: () => queries.invalidateQueries({ queryKey: ['badges'] }),
+})
 // The badge itself is looked up in the list, which tells of its new picture.
 const picturing = ref('')
 const pictured = computed(() => badges.data.value?.items.find((b) => b.id === picturing.value))
@@ -57,6 +69,15 @@ function doubt(award: Schemas['Award'], suspend: boolean) {
         ></template
       >
     </Column>
+    <Column :header="$t('common.state')">
+      <template #body="{ data }"
+        ><b v-if="data.state !== 'published'">{{ word(`badge-${data.state}`) }}</b
+        ><template v-else>{{ word('badge-published') }}</template>
+        <small v-if="data.version > 1" class="faint below">{{
+          $t('badges.versionNo', { n: data.version })
+        }}</small></template
+      >
+    </Column>
     <Column field="issuer" :header="$t('badges.issuer')" />
     <Column field="description" :header="$t('badges.whatItIsFor')" />
     <Column field="criteria" :header="$t('badges.whatItTakes')" />
@@ -71,6 +92,27 @@ function doubt(award: Schemas['Award'], suspend: boolean) {
     <Column header="">
       <template #body="{ data }">
         <Button
+          size="small"
+          variant="text"
+          :label="$t('badges.change')"
+          :aria-label="$t('badges.changeBadge', { name: data.name })"
+          @click="editing = data"
+        />
+        <Button
+          size="small"
+          variant="text"
+          :label="data.state === 'published' ? $t('badges.withdraw') : $t('badges.publish')"
+          :aria-label="
+            data.state === 'published'
+              ? $t('badges.withdrawOf', { name: data.name })
+              : $t('badges.publishOf', { name: data.name })
+          "
+          @click="
+            setState.mutate({ badge: data, state: data.state === 'published' ? 'withdrawn' : 'published' })
+          "
+        />
+        <Button
+          v-if="data.state === 'published'"
           size="small"
           variant="text"
           :label="$t('badges.award')"
@@ -96,7 +138,7 @@ function doubt(award: Schemas['Award'], suspend: boolean) {
       </template>
     </Column>
   </Listing>
-  <Oops :error="remove.error.value" />
+  <Oops :error="remove.error.value ?? setState.error.value" />
   <h2>{{ $t('badges.awards') }}</h2>
   <Listing
     :rows="awards.data.value?.items"
@@ -159,6 +201,7 @@ function doubt(award: Schemas['Award'], suspend: boolean) {
   <PictureDialog v-if="pictured" :badge="pictured" @close="picturing = ''" />
   <AwardDialog v-if="awarding" :badge="awarding" @close="awarding = undefined" />
   <BadgeForm v-if="form" @close="form = false" />
+  <BadgeForm v-if="editing" :badge="editing" @close="editing = undefined" />
   <RevokeDialog v-if="revoking" :award="revoking" :suspends="suspends" @close="revoking = undefined" />
 </template>
 

@@ -10,11 +10,13 @@ import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import { when } from '../../parts/when'
 import { word } from '../../parts/words'
+import IssuerDialog from './IssuerDialog.vue'
 
 /** Who gives out badges, and the keys by which that is seen. */
 const issuers = useQuery({ queryKey: ['issuers'], queryFn: () => ok(api.GET('/api/v1/issuers')) })
 const queries = useQueryClient()
 const chosen = ref<Schemas['Issuer']>()
+const editing = ref<Schemas['Issuer']>()
 const keys = useQuery({
   queryKey: ['issuers', () => chosen.value?.id, 'keys'],
   queryFn: () => ok(api.GET('/api/v1/issuers/{id}/keys', { params: { path: { id: chosen.value!.id } } })),
@@ -56,6 +58,13 @@ const remove = useMutation({
           :label="$t('badges.keys')"
           :aria-label="$t('badges.keysOf', { name: data.name })"
           @click="chosen = data"
+        />
+        <Button
+          size="small"
+          variant="text"
+          :label="$t('badges.change')"
+          :aria-label="$t('badges.changeIssuer', { name: data.name })"
+          @click="editing = data"
         />
         <Button
           size="small"
@@ -109,6 +118,7 @@ const remove = useMutation({
     </p>
     <Oops :error="rotate.error.value" />
   </template>
+  <IssuerDialog v-if="editing" :issuer="editing" @close="editing = undefined" />
 </template>
 
 <style scoped>

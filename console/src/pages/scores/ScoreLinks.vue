@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { useQuery } from '@tanstack/vue-query'
+import { useMutation, useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
 import { ref } from 'vue'
@@ -7,6 +7,7 @@ import { useRouter } from 'vue-router'
 
 import { api, ok, type Schemas } from '../../api/client'
 import Listing from '../../parts/Listing.vue'
+import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
 import { when } from '../../parts/when'
@@ -19,6 +20,21 @@ const router = useRouter()
 const list = useQuery({ queryKey: ['score-links'], queryFn: () => ok(api.GET('/api/v1/score-links')) })
 const form = ref(false)
 const show = (l: Schemas['ScoreLink']) => router.push(`/scores/${l.id}`)
+/** Carries what there is to carry; where a value of the book would be lost, the preview is shown first. */
+const carry = useMutation({
+  mutationFn: async (l: Schemas['ScoreLink']) => {
+    const params = { path: { id: l.id } }
+    const p = await ok(api.POST('/api/v1/score-links/{id}/previews', { params }))
+    if (p.losses || (!p.changes && !p.makes)) return undefined
+    return ok(
+      api.POST('/api/v1/score-previews/{id}/run', {
+        params: { path: { id: p.id } },
+        body: { approved: false },
+      }),
+    )
+  },
+  onSuccess: (r, l) => router.push(r ? `/runs/${r.id}` : `/scores/${l.id}?tab=scores`),
+})
 </script>
 
 <template>
@@ -71,7 +87,25 @@ const show = (l: Schemas['ScoreLink']) => router.push(`/scores/${l.id}`)
         }}</span></template
       >
     </Column>
+    <Column>
+      <template #body="{ data }"
+        ><Button
+          v-if="
+            data.ranAt &&
+            !data.ended &&
+            !data.paused &&
+            ['to-carry', 'in-step', 'needs-person'].includes(data.state)
+          "
+          size="small"
+          variant="outlined"
+          :label="$t('scores.carryShort')"
+          :aria-label="$t('scores.carryOf', { title: data.title })"
+          :loading="carry.isPending.value && carry.variables.value?.id === data.id"
+          @click.stop="carry.mutate(data)"
+      /></template>
+    </Column>
   </Listing>
+  <Oops :error="carry.error.value" />
   <Following @made="show" />
   <NewScoreLink v-if="form" @close="form = false" @made="show" />
 </template>
