@@ -363,6 +363,9 @@ func scoresEdit() *cli.Command {
 		Name: "edit", Usage: "Change what is set for a score link; what is not given stays", ArgsUsage: "SCORE-LINK",
 		Description: "  kanban scores edit Propagation --schedule \"daily 18:00\" --make-categories",
 		Flags: scorePolicyFlags(
+			&cli.StringFlag{Name: "from", Usage: "another gradebook in which work is marked; the history stays"},
+			&cli.StringFlag{Name: "to", Usage: "another book of record; what the one before has stays in it"},
+			&cli.StringSliceFlag{Name: "book-class", Usage: "SECTION=CLASS, another class in the book"},
 			&cli.StringFlag{Name: "class", Usage: "another class where work is marked; the history stays"},
 			&cli.StringFlag{Name: "template", Usage: "compare with what this template expects; \"\" for the organisation's"},
 		),
@@ -372,9 +375,8 @@ func scoresEdit() *cli.Command {
 				return err
 			}
 			e := api.EditScoreLink{Policy: &l.Policy}
-			if cmd.IsSet("class") {
-				class := cmd.String("class")
-				e.SourceClass = &class
+			if err := pointScores(ctx, cmd, c, &e); err != nil {
+				return err
 			}
 			if err := changeScorePolicy(cmd, &l.Policy); err != nil {
 				return err
@@ -387,6 +389,26 @@ func scoresEdit() *cli.Command {
 			return nil
 		},
 	}
+}
+
+// pointScores reads to which classes a score link is to be pointed.
+func pointScores(ctx context.Context, cmd *cli.Command, c *client.Client, e *api.EditScoreLink) (err error) {
+	if cmd.IsSet("class") {
+		class := cmd.String("class")
+		e.SourceClass = &class
+	}
+	for flag, into := range map[string]**string{"from": &e.SourceInterfaceID, "to": &e.BookInterfaceID} {
+		if !cmd.IsSet(flag) {
+			continue
+		}
+		x, err := findInterface(ctx, c, cmd.String(flag))
+		if err != nil {
+			return err
+		}
+		*into = &x.ID
+	}
+	e.BookClasses, err = bookClasses(ctx, cmd, c)
+	return err
 }
 
 func scoresCategories() *cli.Command {

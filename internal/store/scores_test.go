@@ -173,6 +173,17 @@ func TestScoreLinks(t *testing.T) {
 		Theirs:    grade.Mark{Kind: grade.Points, Points: math.NaN()},
 		DecidedBy: "Maud", DecidedAt: time.Now(),
 	}
+	rows := must[map[string][]scorestore.Section](t)(scorestore.SectionsOf(ctx, s, []string{l.ID}))[l.ID]
+	moved := l
+	had := must[[]scorestore.Item](t)(scorestore.Items(ctx, s, l.ID))
+	tx(t, s, func(tx *db.Tx) error { return scorestore.PointItems(ctx, tx, moved, rows) })
+	pointed := must[[]scorestore.Item](t)(scorestore.Items(ctx, s, l.ID))
+	assert.Len(t, pointed, len(had))
+	assert.Empty(t, pointed[0].BookItem)
+	assert.Empty(t, must[[]scorestore.Carried](t)(scorestore.CarriedOf(ctx, s, l.ID)))
+	for i := range had {
+		tx(t, s, func(tx *db.Tx) error { return scorestore.UpdateItem(tx, &had[i]) })
+	}
 	assert.Empty(t, must[[]scorestore.Link](t)(scorestore.LinksOf(ctx, s, []string{db.NewID()})))
 	tx(t, s, func(tx *db.Tx) error {
 		return scorestore.Notice(ctx, tx, l.SourceInterfaceID, time.Now(), time.Now().Add(time.Second))

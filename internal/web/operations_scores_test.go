@@ -73,6 +73,7 @@ func walkScores(x *talk, _ *story) {
 	policy.MakesCategories = true
 	l = as[api.ScoreLink](x, x.changes("PATCH", "/score-links/"+l.ID, api.EditScoreLink{Policy: &policy}))
 	assert.True(t, l.Policy.MakesCategories)
+	x.do(422, "PATCH", "/score-links/"+l.ID, api.EditScoreLink{BookClasses: map[string]string{"none": "x"}})
 	wrong := policy
 	wrong.Schedule.Kind = "after-read"
 	x.do(422, "PATCH", "/score-links/"+l.ID, api.EditScoreLink{Policy: &wrong})

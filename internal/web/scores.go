@@ -324,6 +324,7 @@ func (s *Server) editScoreLink(ctx context.Context, in *edit[api.EditScoreLink])
 	}
 	e := scores.Edit{
 		SourceInterfaceID: in.Body.SourceInterfaceID, SourceClass: in.Body.SourceClass, Paused: in.Body.Paused,
+		BookInterfaceID: in.Body.BookInterfaceID, BookClasses: in.Body.BookClasses,
 	}
 	if in.Body.Policy != nil {
 		p, err := scorePolicyOf(*in.Body.Policy)

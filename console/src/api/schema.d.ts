@@ -4678,6 +4678,12 @@ export interface components {
             name?: string;
         };
         EditScoreLink: {
+            /** @description The book's classes by section, of those that change */
+            bookClasses?: {
+                [key: string]: string;
+            };
+            /** @description Points it to another book, in which nothing is linked yet; what the one before has stays in it */
+            bookInterfaceId?: string;
             paused?: boolean;
             policy?: components["schemas"]["ScorePolicy"];
             /** @description Points it elsewhere; its history stays */

@@ -320,12 +320,16 @@ func (s *Service) Make(ctx context.Context, who string, n NewLink) (scorestore.L
 // Edit is what is to be changed of a link; what is nil stays as it is.
 type Edit struct {
 	SourceInterfaceID, SourceClass *string
-	Policy                         *scorestore.Policy
-	Paused                         *bool
+	BookInterfaceID                *string
+	// BookClasses are the book's classes by section, of those that change.
+	BookClasses map[string]string
+	Policy      *scorestore.Policy
+	Paused      *bool
 }
 
 // Change changes a link whose version must still be the one read, 0 for any. Pointed to another class, it keeps its
-// history; what it carried from the class before counts as the book's own from then on.
+// history; what it carried from the class before counts as the book's own from then on. Pointed to another book, its
+// assignments are linked to nothing there yet, and what the book before has stays in it.
 func (s *Service) Change(ctx context.Context, who, id string, version int, e Edit) (scorestore.Link, error) {
 	l, err := scorestore.FindLink(ctx, s.Store, id)
 	switch {
@@ -337,31 +341,18 @@ func (s *Service) Change(ctx context.Context, who, id string, version int, e Edi
 		return l, refusal.Conflict("", "this score link has ended; make a new one")
 	}
 	if e.Policy != nil {
-		l.Policy = *e.Policy
-		if err := s.checkPolicy(ctx, &l.Policy); err != nil {
+		if l.Policy, err = s.changedPolicy(ctx, l.Policy, *e.Policy); err != nil {
 			return l, err
 		}
 	}
-	if e.SourceClass != nil {
-		l.SourceClass = strings.TrimSpace(*e.SourceClass)
+	all, err := scorestore.SectionsOf(ctx, s.Store, []string{l.ID})
+	if err != nil {
+		return l, err
 	}
-	if e.SourceInterfaceID != nil {
-		l.SourceInterfaceID = *e.SourceInterfaceID
-	}
-	if e.SourceClass != nil || e.SourceInterfaceID != nil {
-		if l.SourceClass == "" {
-			return l, refusal.Invalid("sourceClass", "is missing: choose the class in which work is marked")
-		}
-		if err := s.areGradebooks(ctx, l); err != nil {
-			return l, err
-		}
-		all, err := scorestore.SectionsOf(ctx, s.Store, []string{l.ID})
-		if err != nil {
-			return l, err
-		}
-		if err := s.collides(ctx, l, all[l.ID]); err != nil {
-			return l, err
-		}
+	rows := all[l.ID]
+	elsewhere, err := s.point(ctx, &l, rows, e)
+	if err != nil {
+		return l, err
 	}
 	now := s.Clock.Now()
 	if e.Paused != nil {
@@ -374,12 +365,71 @@ func (s *Service) Change(ctx context.Context, who, id string, version int, e Edi
 		if err := scorestore.UpdateLink(tx, &l); err != nil {
 			return err
 		}
+		if elsewhere {
+			if err := scorestore.PointItems(ctx, tx, l, rows); err != nil {
+				return err
+			}
+		}
 		if err := tx.Audit(ctx, who, "changed a score link", "score-link/"+l.ID,
-			map[string]any{"paused": l.PausedAt != nil, "source": l.SourceClass}); err != nil {
+			map[string]any{
+				"paused": l.PausedAt != nil, "source": l.SourceClass, "book": l.BookInterfaceID,
+			}); err != nil {
 			return err
 		}
 		return tx.Announce(ctx, "scoreLink", l.ID)
 	})
+}
+
+// changedPolicy checks a policy that takes the place of another. A template that is gone by now keeps nothing from
+// being changed.
+func (s *Service) changedPolicy(ctx context.Context, had, now scorestore.Policy) (scorestore.Policy, error) {
+	template := now.Template
+	if template == had.Template {
+		now.Template = ""
+	}
+	err := s.checkPolicy(ctx, &now)
+	now.Template = template
+	return now, err
+}
+
+// point points a link to other classes, and reports whether its book is another one then.
+func (s *Service) point(ctx context.Context, l *scorestore.Link, rows []scorestore.Section, e Edit) (bool, error) {
+	elsewhere := false
+	if e.SourceClass != nil {
+		l.SourceClass = strings.TrimSpace(*e.SourceClass)
+	}
+	if e.SourceInterfaceID != nil {
+		l.SourceInterfaceID = *e.SourceInterfaceID
+	}
+	if e.BookInterfaceID != nil {
+		elsewhere = l.BookInterfaceID != *e.BookInterfaceID
+		l.BookInterfaceID = *e.BookInterfaceID
+	}
+	for section, class := range e.BookClasses {
+		i := slices.IndexFunc(rows, func(r scorestore.Section) bool { return r.SectionID == section })
+		if i < 0 || strings.TrimSpace(class) == "" {
+			return false, refusal.Invalid("bookClasses", "name a section of the score link, and its class in the book")
+		}
+		elsewhere = elsewhere || rows[i].BookClass != strings.TrimSpace(class)
+		rows[i].BookClass = strings.TrimSpace(class)
+	}
+	if e.SourceClass == nil && e.SourceInterfaceID == nil && !elsewhere {
+		return false, nil
+	}
+	if l.SourceClass == "" {
+		return false, refusal.Invalid("sourceClass", "is missing: choose the class in which work is marked")
+	}
+	if err := s.areGradebooks(ctx, *l); err != nil {
+		return false, err
+	}
+	active, err := scorestore.Active(ctx, s.Store)
+	if err == nil && elsewhere && active[l.ID] {
+		err = refusal.Conflict("", "a run is at work on this score link; wait until it is done")
+	}
+	if err != nil {
+		return false, err
+	}
+	return elsewhere, s.collides(ctx, *l, rows)
 }
 
 // End ends a link: nothing is carried any more, and everything that is in the book stays there.

@@ -84,6 +84,12 @@ func TestScoreLinksBeginAsTheirOrganisationSets(t *testing.T) {
 	m, err = x.Scores.Mismatches(ctx, l.ID)
 	require.NoError(t, err)
 	assert.Equal(t, "Blanks", m.Template)
+	require.NoError(t, x.Scores.SetTemplates(ctx, "Maud", []scores.Template{house}))
+	p := l.Policy
+	p.Comments = true
+	l, err = x.Scores.Change(ctx, "Maud", l.ID, 0, scores.Edit{Policy: &p})
+	require.NoError(t, err, "its template is gone, and it can be changed all the same")
+	assert.Equal(t, "Blanks", l.Policy.Template)
 	n.Template = "none"
 	_, err = x.Scores.Make(ctx, "Maud", n)
 	require.ErrorContains(t, err, "there is no template")

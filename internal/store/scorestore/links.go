@@ -19,7 +19,8 @@ type Policy struct {
 	// Flags says what becomes of a score with a flag, by the flag's name.
 	Flags map[string]Flag `json:"flags"`
 	// Category is the book's category for whatever has none there, Categories those that somebody chose, by the
-	// source's; each by its id, or by its title when that is one category's only. Makes says that categories that the book lacks are made there.
+	// source's; each by its id, or by its title when that is one category's only. Makes says that categories that
+	// the book lacks are made there.
 	Category   string            `json:"category,omitempty"`
 	Categories map[string]string `json:"categories,omitempty"`
 	Makes      bool              `json:"makesCategories"`
@@ -182,6 +183,28 @@ func Notice(ctx context.Context, tx *db.Tx, interfaceID string, at, next time.Ti
 func FreeItems(ctx context.Context, tx *db.Tx, linkID string) error {
 	_, err := db.Exec(ctx, tx, `UPDATE score_items SET book_item = '' WHERE link_id = $1`, linkID)
 	return db.Known(err, "ending the score link")
+}
+
+// PointItems links the line items of a link, which is pointed to another book, to nothing there yet. What was
+// carried is the former book's.
+func PointItems(ctx context.Context, tx *db.Tx, l Link, sections []Section) error {
+	for _, sql := range []string{
+		`DELETE FROM score_carried WHERE item_id IN (SELECT id FROM score_items WHERE link_id = $1)`,
+		`DELETE FROM score_decisions WHERE item_id IN (SELECT id FROM score_items WHERE link_id = $1)`,
+	} {
+		if _, err := db.Exec(ctx, tx, sql, l.ID); err != nil {
+			return db.Known(err, "pointing the score link elsewhere")
+		}
+	}
+	_, err := db.Exec(ctx, tx, `UPDATE score_items SET book_interface = $2, book_item = '', made = false, category = '',
+		period = '' WHERE link_id = $1`, l.ID, l.BookInterfaceID)
+	for _, x := range sections {
+		if err == nil {
+			_, err = db.Exec(ctx, tx, `UPDATE score_link_sections SET book_class = $3 WHERE link_id = $1
+				AND section_id = $2`, l.ID, x.SectionID, x.BookClass)
+		}
+	}
+	return db.Known(err, "pointing the score link elsewhere")
 }
 
 // Active gives the links whose run is queued or at work.

@@ -116,10 +116,14 @@ type ScoreLink struct {
 
 // EditScoreLink changes a score link; what is absent stays.
 type EditScoreLink struct {
-	SourceInterfaceID *string      `json:"sourceInterfaceId,omitempty"`
-	SourceClass       *string      `json:"sourceClass,omitempty" doc:"Points it elsewhere; its history stays"`
-	Policy            *ScorePolicy `json:"policy,omitempty"`
-	Paused            *bool        `json:"paused,omitempty"`
+	SourceInterfaceID *string `json:"sourceInterfaceId,omitempty"`
+	SourceClass       *string `json:"sourceClass,omitempty" doc:"Points it elsewhere; its history stays"`
+	BookInterfaceID   *string `json:"bookInterfaceId,omitempty" doc:"Points it to another book, in which nothing is linked yet; what the one before has stays in it"`
+	// BookClasses are those that change.
+	BookClasses map[string]string `json:"bookClasses,omitempty" doc:"The book's classes by section, of those that change"`
+
+	Policy *ScorePolicy `json:"policy,omitempty"`
+	Paused *bool        `json:"paused,omitempty"`
 }
 
 // LineItem is an assignment as one side has it.

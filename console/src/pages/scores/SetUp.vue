@@ -15,6 +15,7 @@ import { day, when } from '../../parts/when'
 import { word } from '../../parts/words'
 import { $t } from '../../texts'
 import Mismatches from './Mismatches.vue'
+import PointDialog from './PointDialog.vue'
 import PolicyFields from './PolicyFields.vue'
 
 /** What is set once for a score link, for all its sections. */
@@ -34,6 +35,7 @@ watch(
   },
 )
 const path = computed(() => ({ path: { id: props.link.id } }))
+const pointing = ref(false)
 const categories = useQuery({
   queryKey: ['score-links', () => props.link.id, 'categories'],
   queryFn: () => ok(api.GET('/api/v1/score-links/{id}/categories', { params: path.value })),
@@ -150,6 +152,7 @@ const weight = (c?: Schemas['GradebookCategory']) => (c?.weight === undefined ? 
           :disabled="!changed"
           :loading="save.isPending.value"
         />
+        <Button type="button" variant="outlined" :label="$t('scores.pointDialog')" @click="pointing = true" />
         <Button
           v-if="changed"
           type="button"
@@ -160,6 +163,7 @@ const weight = (c?: Schemas['GradebookCategory']) => (c?.weight === undefined ? 
       </div>
     </div>
   </form>
+  <PointDialog v-if="pointing" :link="link" @close="pointing = false" />
   <template v-if="given.data.value?.items.length">
     <h2>{{ $t('scores.givenByHand') }}</h2>
     <Oops :error="ungive.error.value" />
