@@ -20,25 +20,18 @@ import (
 func newScorePolicy(ctx context.Context, cmd *cli.Command, c *client.Client, section string) (
 	*api.ScorePolicy, error,
 ) {
-	name := cmd.String("template")
-	begin, err := client.Get[api.ScoreTemplateFor](ctx, c, "/score-templates/for?section="+url.QueryEscape(section))
+	p, err := beginningPolicy(ctx, c, cmd.String("template"), section)
 	if err != nil {
 		return nil, err
 	}
-	p := begin.Policy
-	if name != "" {
-		list, err := client.Get[[]api.ScoreTemplate](ctx, c, "/score-templates")
-		if err != nil {
-			return nil, err
-		}
-		i := slices.IndexFunc(list, scoreTemplateNamed(name))
-		if i < 0 {
-			return nil, fmt.Errorf("%w: there is no template %q; see: kanban scores templates", errUsage, name)
-		}
-		p = list[i].Policy
-		p.Template = list[i].Name
-	}
 	return &p, changeScorePolicy(cmd, &p)
+}
+
+// beginningPolicy is that of a template of a name, else of a section's organisation, else the usual one.
+func beginningPolicy(ctx context.Context, c *client.Client, template, section string) (api.ScorePolicy, error) {
+	q := url.Values{"name": {template}, "section": {section}}
+	begin, err := client.Get[api.ScoreTemplateFor](ctx, c, "/score-templates/for?"+q.Encode())
+	return begin.Policy, err
 }
 
 func scoreTemplateNamed(name string) func(api.ScoreTemplate) bool {
@@ -80,12 +73,12 @@ func editScoreTemplates(ctx context.Context, cmd *cli.Command) error {
 		changed = true
 	}
 	if name := cmd.String("set"); name != "" {
-		t := api.ScoreTemplate{
-			Name: name, Policy: api.ScorePolicy{Mode: "fill-and-update", Content: "scores", Basis: "due"},
-		}
+		t := api.ScoreTemplate{Name: name}
 		i := slices.IndexFunc(list, scoreTemplateNamed(name))
 		if i >= 0 {
 			t = list[i]
+		} else if t.Policy, err = beginningPolicy(ctx, c, "", ""); err != nil {
+			return err
 		}
 		if err := changeScoreTemplate(ctx, cmd, c, &t); err != nil {
 			return err

@@ -243,6 +243,8 @@ func TestBadgesInVersions(t *testing.T) {
 		[]any{former[0].Version, former[0].Badge.Criteria, former[0].ChangedBy, former[0].Awards})
 	err := s.InTx(ctx, func(tx *db.Tx) error { return badgestore.EditBadge(ctx, tx, b, next, "Otto", time.Now()) })
 	require.Error(t, err, "somebody changed it meanwhile")
+	assert.Equal(t, "Fernmoor", must[badgestore.ListedBadge](t)(badgestore.FindListed(ctx, s, b.ID)).Issuer)
+	missing[badgestore.ListedBadge](t)(badgestore.FindListed(ctx, s, db.NewID()))
 	i.Email = "badges@fernmoor.example"
 	tx(t, s, func(tx *db.Tx) error { return badgestore.EditIssuer(ctx, tx, i) })
 	assert.Equal(t, i.Email, must[badgestore.Issuer](t)(badgestore.FindIssuer(ctx, s, i.ID)).Email)

@@ -3,7 +3,6 @@ package web
 import (
 	"cmp"
 	"context"
-	"fmt"
 	"net/http"
 	"strings"
 	"time"
@@ -13,7 +12,6 @@ import (
 	"kanban/internal/app/badges"
 	"kanban/internal/core/refusal"
 	"kanban/internal/store/badgestore"
-	"kanban/internal/store/db"
 	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
 	"kanban/internal/wire/openbadge"
@@ -194,16 +192,8 @@ func alignmentOf(x api.BadgeAlignment) badgestore.Alignment {
 func alignment(x badgestore.Alignment) api.BadgeAlignment { return api.BadgeAlignment(x) }
 
 func (s *Server) getBadge(ctx context.Context, in *byID) (api.Badge, int, error) {
-	all, err := s.Badges.Badges(ctx)
-	if err != nil {
-		return api.Badge{}, 0, err
-	}
-	for _, b := range all {
-		if b.ID == in.ID {
-			return s.shownBadge(b), b.Revision, nil
-		}
-	}
-	return api.Badge{}, 0, fmt.Errorf("finding the badge: %w", db.ErrNotFound)
+	b, err := s.Badges.Listed(ctx, in.ID)
+	return s.shownBadge(b), b.Revision, err
 }
 
 func (s *Server) editBadge(ctx context.Context, in *edit[api.EditBadge]) (api.Badge, int, error) {

@@ -134,7 +134,9 @@ func (x *talk) walkScoreTemplates(l api.ScoreLink, n api.NewScoreLink) {
 	x.do(422, "PUT", "/score-templates", []api.ScoreTemplate{template, template})
 	assert.Equal(t, list, get[[]api.ScoreTemplate](x, "/score-templates"))
 	begin := get[api.ScoreTemplateFor](x, "/score-templates/for?section="+n.SectionID)
-	assert.Equal(t, []any{true, "House rules"}, []any{begin.Found, begin.Template.Name})
+	assert.Equal(t, []any{true, "House rules"}, []any{begin.Found, begin.Name})
+	assert.False(t, get[api.ScoreTemplateFor](x, "/score-templates/for").Found)
+	x.do(422, "GET", "/score-templates/for?name=none", nil)
 	differ := get[api.ScoreMismatches](x, "/score-links/"+l.ID+"/mismatches")
 	assert.Equal(t, "House rules", differ.Template)
 	assert.Contains(t, differ.Items,

@@ -108,6 +108,11 @@ func (s *Server) getRun(ctx context.Context, in *byID) (api.Run, error) {
 		return api.Run{}, err
 	}
 	out, err := s.run(ctx, r)
+	if err == nil && r.State == runstore.Queued {
+		var q runstore.Queue
+		q, err = s.Runs.QueueOf(ctx, r)
+		out.Ahead, out.SecondsLeft = q.Ahead, q.Pace*float64(q.Ahead+1)
+	}
 	if err == nil {
 		out.RevertedBy, err = s.Runs.RevertedBy(ctx, r.ID)
 	}
@@ -196,13 +201,6 @@ func (s *Server) run(ctx context.Context, r runstore.Run) (api.Run, error) {
 		if r.Active() && r.Kind != runstore.RunRead && r.Done > 0 {
 			out.SecondsLeft = out.Seconds * float64(r.Total-r.Done) / float64(r.Done)
 		}
-	}
-	if r.State == runstore.Queued {
-		q, err := s.Runs.QueueOf(ctx, r)
-		if err != nil {
-			return out, err
-		}
-		out.Ahead, out.SecondsLeft = q.Ahead, q.Pace*float64(q.Ahead+1)
 	}
 	if out.Counts == nil {
 		out.Counts = map[string]int{}

@@ -15,7 +15,8 @@ import (
 )
 
 type templateForInput struct {
-	Section string `query:"section" required:"true" doc:"Id of a section"`
+	Section string `query:"section" doc:"Id of a section; the usual policy when absent"`
+	Name    string `query:"name" doc:"Name of a template, instead of that of the section's organisation"`
 }
 
 type followingInput struct {
@@ -105,13 +106,8 @@ func (s *Server) editScoreTemplates(ctx context.Context, in *with[[]api.ScoreTem
 }
 
 func (s *Server) scoreTemplateFor(ctx context.Context, in *templateForInput) (api.ScoreTemplateFor, error) {
-	t, found, err := s.Scores.TemplateFor(ctx, []string{in.Section})
-	out := api.ScoreTemplateFor{Found: found, Policy: scorePolicy(scores.UsualPolicy())}
-	if found {
-		out.Template = scoreTemplate(t)
-		out.Policy = out.Template.Policy
-	}
-	return out, err
+	t, found, err := s.Scores.Begin(ctx, in.Name, in.Section)
+	return api.ScoreTemplateFor{Found: found, Name: t.Name, Policy: scorePolicy(t.Policy)}, err
 }
 
 func (s *Server) listScoreMismatches(ctx context.Context, in *byID) (api.ScoreMismatches, error) {

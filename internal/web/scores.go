@@ -449,14 +449,10 @@ func (s *Server) scoreActivities(ctx context.Context, in *byID) (api.Page[api.Sc
 func (s *Server) scoreCategories(ctx context.Context, in *byID) (api.ScoreCategories, error) {
 	matches, book, l, err := s.Scores.Categories(ctx, in.ID)
 	out := api.ScoreCategories{Book: each(book, gradebookCategory), Matches: []api.CategoryMatch{}}
-	differ := map[string]bool{}
-	for _, m := range grade.Weights(matches) {
-		differ[m.Source.ID] = true
-	}
 	for _, m := range matches {
 		x := api.CategoryMatch{
 			Source: gradebookCategory(m.Source), Evidence: string(m.Evidence), Makes: l.Policy.Makes && m.Makes(),
-			Several: m.Several, Weights: differ[m.Source.ID], Guesses: each(m.Proposals, gradebookCategory),
+			Several: m.Several, Weights: m.WeightsDiffer(), Guesses: each(m.Proposals, gradebookCategory),
 		}
 		if m.Book != nil {
 			book := gradebookCategory(*m.Book)

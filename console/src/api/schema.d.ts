@@ -6910,7 +6910,7 @@ export interface components {
             about: string;
             /**
              * Format: int64
-             * @description While it is queued: how many of its kind are before it
+             * @description While it is queued: how many of its kind are before it; not in lists
              */
             ahead?: number;
             /** @description Who approved removals above the guard */
@@ -7360,9 +7360,10 @@ export interface components {
         };
         ScoreTemplateFor: {
             found: boolean;
+            /** @description Of the template */
+            name?: string;
             /** @description With which they begin: the template's, or the usual one */
             policy: components["schemas"]["ScorePolicy"];
-            template?: components["schemas"]["ScoreTemplate"];
         };
         Section: {
             /** @description Another section has the same title and code: show school, term and teachers */
@@ -22118,9 +22119,11 @@ export interface operations {
     };
     "get-score-template-for": {
         parameters: {
-            query: {
-                /** @description Id of a section */
-                section: string;
+            query?: {
+                /** @description Id of a section; the usual policy when absent */
+                section?: string;
+                /** @description Name of a template, instead of that of the section's organisation */
+                name?: string;
             };
             header?: never;
             path?: never;

@@ -149,16 +149,7 @@ func ScaleOf(r oneroster.Record) (Scale, error) {
 		Values: grade.Scale{},
 	}
 	for _, v := range oneroster.ScaleValues(r.Get("scoreScaleValue")) {
-		word, value := strings.ToLower(strings.TrimSpace(v.LHS)), strings.TrimSpace(v.RHS)
-		if _, upper, isRange := strings.Cut(value, "-"); isRange && upper != "" {
-			value = upper
-		}
-		n, err := oneroster.ParseNumber(strings.TrimSuffix(value, "%"))
-		if err != nil {
-			s.Values[word] = grade.Mark{Kind: grade.Text, Text: strings.TrimSpace(v.RHS)}
-			continue
-		}
-		s.Values[word] = grade.Mark{Kind: grade.Points, Points: n}
+		s.Values[strings.ToLower(strings.TrimSpace(v.LHS))] = grade.ParseScaleValue(v.RHS)
 	}
 	if s.ID == "" || len(s.Values) == 0 {
 		return s, wrong(r, "scoreScaleValue", "it has no id or no values")

@@ -19,6 +19,11 @@ func (s *Service) Badges(ctx context.Context) ([]badgestore.ListedBadge, error) 
 	return badgestore.Badges(ctx, s.Store)
 }
 
+// Listed finds one as it is listed.
+func (s *Service) Listed(ctx context.Context, id string) (badgestore.ListedBadge, error) {
+	return badgestore.FindListed(ctx, s.Store, id)
+}
+
 // FindListedAward finds one by id.
 func (s *Service) FindListedAward(ctx context.Context, id string) (badgestore.ListedAward, error) {
 	return badgestore.FindListedAward(ctx, s.Store, id)

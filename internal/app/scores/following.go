@@ -2,7 +2,6 @@ package scores
 
 import (
 	"context"
-	"fmt"
 	"slices"
 
 	"kanban/internal/core/refusal"
@@ -112,8 +111,18 @@ func (s *Service) follow(ctx context.Context, f *Following, by map[string]roster
 	}
 	f.next.SourceInterfaceID, f.next.BookInterfaceID = f.Link.SourceInterfaceID, f.Link.BookInterfaceID
 	f.next.Policy = &f.Link.Policy
-	var err error
-	if f.SourceClass, err = s.classAfter(ctx, f.Link, from, to); f.SourceClass == "" {
+	ids, err := rosterstore.SourcedIDs(ctx, s.Store, append(slices.Clone(from), to...))
+	if err != nil {
+		return err
+	}
+	for _, id := range from {
+		if f.Link.BookClasses[id] != ids[id] {
+			f.Why = "the book does not call classes as the register does; make the score link by hand"
+			f.next = NewLink{}
+			return nil
+		}
+	}
+	if f.SourceClass, err = s.classAfter(ctx, f.Link, from, to, ids); f.SourceClass == "" {
 		f.Why = "choose the class at " + f.Link.Source
 	}
 	f.next.SourceClass = f.SourceClass
@@ -123,11 +132,7 @@ func (s *Service) follow(ctx context.Context, f *Following, by map[string]roster
 // classAfter is the class of the source that follows a link's: the register's own id of the section that follows where
 // the source calls classes so, or the class with which that section is paired where the link's is the one of its own
 // pairing. It is empty when neither is so.
-func (s *Service) classAfter(ctx context.Context, l Listed, from, to []string) (string, error) {
-	ids, err := rosterstore.SourcedIDs(ctx, s.Store, append(slices.Clone(from), to...))
-	if err != nil {
-		return "", err
-	}
+func (s *Service) classAfter(ctx context.Context, l Listed, from, to []string, ids map[string]string) (string, error) {
 	for i := range from {
 		if ids[from[i]] == l.SourceClass {
 			return ids[to[i]], nil
@@ -180,7 +185,7 @@ func (s *Service) Follow(ctx context.Context, who, linkID, class string, ahead i
 		f.next.SourceClass = class
 	}
 	if f.next.SetID == "" && f.next.SectionID == "" || f.next.SourceClass == "" {
-		return scorestore.Link{}, refusal.Conflict("", "%s", fmt.Sprintf("it cannot be copied yet: %s", f.Why))
+		return scorestore.Link{}, refusal.Conflict("", "it cannot be copied yet: %s", f.Why)
 	}
 	f.next.Anyway = anyway
 	return s.Make(ctx, who, f.next)

@@ -48,11 +48,16 @@ func (s *Service) SetTemplates(ctx context.Context, who string, list []Template)
 	if err != nil {
 		return err
 	}
+	before, err := s.Templates(ctx)
+	if err != nil {
+		return err
+	}
 	for i := range list {
 		t := &list[i]
 		t.Name = strings.TrimSpace(t.Name)
 		key := grade.Called(t.Name)
-		known := slices.ContainsFunc(orgs, func(o rosterstore.Org) bool { return o.ID == t.Organisation })
+		known := slices.ContainsFunc(orgs, func(o rosterstore.Org) bool { return o.ID == t.Organisation }) ||
+			slices.ContainsFunc(before, func(h Template) bool { return h.Organisation == t.Organisation }) // gone by now
 		switch {
 		case key == "" || names[key]:
 			return refusal.Invalid(fmt.Sprintf("%d.name", i), "template %d needs a name of its own", i+1)
@@ -70,10 +75,6 @@ func (s *Service) SetTemplates(ctx context.Context, who string, list []Template)
 		if err := checkExpected(i, &t.Expected); err != nil {
 			return err
 		}
-	}
-	before, err := s.Templates(ctx)
-	if err != nil {
-		return err
 	}
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := settingstore.SaveSetting(ctx, tx, templatesSetting, list); err != nil {
@@ -144,6 +145,23 @@ func nearest(list []Template, orgs []string) int {
 		}
 	}
 	return -1
+}
+
+// Begin is with what a score link of a section begins: the template of a name, else that of the section's
+// organisation, else the usual policy. Without a section it is the usual one.
+func (s *Service) Begin(ctx context.Context, name, sectionID string) (t Template, found bool, err error) {
+	switch {
+	case name != "":
+		t.Policy, err = s.policyFor(ctx, name, nil)
+		t.Name = t.Policy.Template
+		return t, err == nil, err
+	case sectionID != "":
+		t, found, err = s.TemplateFor(ctx, []string{sectionID})
+	}
+	if !found {
+		t = Template{Policy: UsualPolicy()}
+	}
+	return t, found, err
 }
 
 // policyFor is the policy with which a link begins: that of a template of a name, else of the sections' organisation,
@@ -255,6 +273,9 @@ func (w *world) scalesTogether() (list []grade.Scales) {
 	}
 	named := map[string]string{}
 	for id, title := range w.book.scaleTitles {
+		if _, twice := named[grade.Called(title)]; twice {
+			id = "" // which one is meant, nobody knows
+		}
 		named[grade.Called(title)] = id
 	}
 	for _, x := range w.items {

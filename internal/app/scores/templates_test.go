@@ -10,6 +10,7 @@ import (
 	"kanban/internal/app/scores"
 	"kanban/internal/core/grade"
 	"kanban/internal/standin/gradebook"
+	"kanban/internal/store/db"
 	"kanban/internal/store/rosterstore"
 	"kanban/internal/wire/oneroster"
 )
@@ -121,6 +122,13 @@ func TestScoreScalesOfBothSidesAreCompared(t *testing.T) {
 	x.mark("cuttings-report", "stu-003", oneroster.ScoreFullyGraded, 0, func(r *oneroster.Result) {
 		r.Score, r.TextScore = nil, " Merit"
 	})
+	x.Standins.Register.Book.Enter(oneroster.FileScoreScales, "w2", scale("w2", "17"))
+	x.preview(link)
+	m, err = x.Scores.Mismatches(t.Context(), link.ID)
+	require.NoError(t, err)
+	for _, one := range m.List {
+		assert.NotEqual(t, grade.MismatchScale, one.Kind, "two scales of the book are called so: %+v", one)
+	}
 	assert.InDelta(t, 20, x.entry(x.preview(link), report, "stu-003").Ours.Points, 0.001, "a word is worth what its scale says")
 }
 
@@ -188,6 +196,29 @@ func TestScoreLinksFollowIntoTheNextTerm(t *testing.T) {
 	assert.Nil(t, old.EndedAt)
 	_, err = x.Scores.Follow(ctx, "Maud", l.ID, "orchards-2", 90, true)
 	require.Error(t, err, "no section is left that could follow")
+}
+
+// Where the book calls classes otherwise than the register, no copy is made that would write somewhere else.
+func TestLinkWithOtherClassesInTheBookIsNotCopied(t *testing.T) {
+	x := open(t)
+	l, err := x.Scores.Make(t.Context(), "Maud", scores.NewLink{
+		SectionID: x.Section("ORCH-A").ID, SourceInterfaceID: x.source.ID, SourceClass: "sec-orch-a", Anyway: true,
+		BookInterfaceID: x.book.ID, BookClasses: map[string]string{x.Section("ORCH-A").ID: "orchard-book"},
+	})
+	require.NoError(t, err)
+	_, err = x.Scores.Follow(t.Context(), "Maud", l.ID, "", 90, true)
+	require.ErrorContains(t, err, "does not call classes as the register does")
+}
+
+// A template of an organisation that the register no longer has keeps nobody from changing the others.
+func TestTemplateOfAnOrganisationThatIsGone(t *testing.T) {
+	x := open(t)
+	house := x.ofSchool("House rules", nil)
+	require.NoError(t, x.Scores.SetTemplates(t.Context(), "Maud", []scores.Template{house}))
+	_, err := db.Exec(t.Context(), x.Store, `UPDATE orgs SET gone_at = now()`)
+	require.NoError(t, err)
+	require.NoError(t, x.Scores.SetTemplates(t.Context(), "Maud",
+		[]scores.Template{house, {Name: "Blanks", Policy: scores.UsualPolicy()}}))
 }
 
 // Where the source calls classes as the register does, the class that follows is known.

@@ -2,7 +2,6 @@ package grade
 
 import (
 	"cmp"
-	"math"
 	"slices"
 	"strings"
 
@@ -102,21 +101,7 @@ func proposals(s Category, book []Category) []Category {
 // Called is a title as titles are compared: without case and spaces around and between.
 func Called(title string) string { return strings.Join(strings.Fields(strings.ToLower(title)), " ") }
 
-// WeightMismatch is a category whose weight is another one in the book.
-type WeightMismatch struct {
-	Source, Book Category
-}
-
-// Weights gives the categories whose weights are known at both sides and differ.
-func Weights(matches []CategoryMatch) []WeightMismatch {
-	var list []WeightMismatch
-	for _, m := range matches {
-		if m.Book == nil || m.Source.Weight < 0 || m.Book.Weight < 0 {
-			continue
-		}
-		if math.Abs(m.Source.Weight-m.Book.Weight) > 0.005 {
-			list = append(list, WeightMismatch{m.Source, *m.Book})
-		}
-	}
-	return list
+// WeightsDiffer reports whether the weights of both categories are known and differ.
+func (m CategoryMatch) WeightsDiffer() bool {
+	return m.Book != nil && differ(m.Source.weight(), m.Book.weight())
 }

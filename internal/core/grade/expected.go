@@ -58,8 +58,12 @@ func ParseScaleValue(text string) Mark {
 	if _, upper, isRange := strings.Cut(text, "-"); isRange && strings.TrimSpace(upper) != "" {
 		number = strings.TrimSpace(upper)
 	}
-	n, err := strconv.ParseFloat(strings.TrimSpace(strings.TrimSuffix(number, "%")), 64)
-	if err != nil || math.IsNaN(n) || math.IsInf(n, 0) {
+	number = strings.TrimSpace(strings.TrimSuffix(number, "%"))
+	if strings.Count(number, ",") == 1 && !strings.Contains(number, ".") {
+		number = strings.Replace(number, ",", ".", 1)
+	}
+	n, err := strconv.ParseFloat(number, 64)
+	if err != nil || math.IsNaN(n) || math.IsInf(n, 0) || strings.ContainsAny(number, "xXpP_") {
 		return Mark{Kind: Text, Text: text}
 	}
 	return Mark{Kind: Points, Points: n}

@@ -152,7 +152,13 @@ func TestCategoriesAreMadeOnce(t *testing.T) {
 	assert.True(t, list[3].Several, "two that look alike are asked about")
 	assert.False(t, list[3].Makes())
 	assert.Equal(t, ByBefore, list[4].Evidence)
-	assert.Equal(t, []WeightMismatch{{source[0], book[0]}, {source[4], book[1]}}, Weights(list))
+	var differ []string
+	for _, m := range list {
+		if m.WeightsDiffer() {
+			differ = append(differ, m.Source.ID)
+		}
+	}
+	assert.Equal(t, []string{source[0].ID, source[4].ID}, differ)
 	// Once it was made it is found, however often that is repeated.
 	book = append(book, Category{ID: "made", Title: "Quiz"})
 	for range 3 {

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"time"
 
+	"gorm.io/gorm"
+
 	"kanban/internal/store/db"
 )
 
@@ -122,11 +124,20 @@ type ListedBadge struct {
 
 // Badges lists all, ordered by name.
 func Badges(ctx context.Context, from db.From) (all []ListedBadge, err error) {
-	err = from.Records(ctx).Table("badges b").Joins("JOIN issuers i ON i.id = b.issuer_id").
-		Joins("LEFT JOIN (SELECT badge_id, count(*) FILTER (WHERE revoked_at IS NULL) AS held, count(revoked_at) AS revoked FROM awards GROUP BY badge_id) a ON a.badge_id = b.id").
-		Select("b.*, i.name AS issuer, coalesce(a.held, 0) AS awards, coalesce(a.revoked, 0) AS revoked").
-		Order("b.name").Scan(&all).Error
+	err = listed(ctx, from).Order("b.name").Scan(&all).Error
 	return all, db.Known(err, "listing badges")
+}
+
+// FindListed finds one as it is listed.
+func FindListed(ctx context.Context, from db.From, id string) (b ListedBadge, err error) {
+	err = listed(ctx, from).Where("b.id = ?", id).Take(&b).Error
+	return b, db.Known(err, "finding the badge")
+}
+
+func listed(ctx context.Context, from db.From) *gorm.DB {
+	return from.Records(ctx).Table("badges b").Joins("JOIN issuers i ON i.id = b.issuer_id").
+		Joins("LEFT JOIN (SELECT badge_id, count(*) FILTER (WHERE revoked_at IS NULL) AS held, count(revoked_at) AS revoked FROM awards GROUP BY badge_id) a ON a.badge_id = b.id").
+		Select("b.*, i.name AS issuer, coalesce(a.held, 0) AS awards, coalesce(a.revoked, 0) AS revoked")
 }
 
 // FindBadge finds one by id.

@@ -186,11 +186,13 @@ func FreeItems(ctx context.Context, tx *db.Tx, linkID string) error {
 }
 
 // PointItems links the line items of a link, which is pointed to another book, to nothing there yet. What was
-// carried is the former book's.
+// carried is the former book's, and the first run into the new one is by hand again.
 func PointItems(ctx context.Context, tx *db.Tx, l Link, sections []Section) error {
 	for _, sql := range []string{
 		`DELETE FROM score_carried WHERE item_id IN (SELECT id FROM score_items WHERE link_id = $1)`,
 		`DELETE FROM score_decisions WHERE item_id IN (SELECT id FROM score_items WHERE link_id = $1)`,
+		`UPDATE score_links SET ran_at = NULL, compared_at = NULL, counts = '{}', reasons = '[]', not_ready = 0,
+			last_failed = false, trouble = '', trouble_code = '' WHERE id = $1`,
 	} {
 		if _, err := db.Exec(ctx, tx, sql, l.ID); err != nil {
 			return db.Known(err, "pointing the score link elsewhere")

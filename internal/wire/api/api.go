@@ -280,7 +280,7 @@ type Run struct {
 	Seconds     float64        `json:"seconds" doc:"How long it has been at work, or was"`
 	Rate        float64        `json:"rate" doc:"Records or people a second"`
 	SecondsLeft float64        `json:"secondsLeft,omitempty" doc:"While it is queued or at work and its end can be foreseen: how long it may still take"`
-	Ahead       int            `json:"ahead,omitempty" doc:"While it is queued: how many of its kind are before it"`
+	Ahead       int            `json:"ahead,omitempty" doc:"While it is queued: how many of its kind are before it; not in lists"`
 	Since       *time.Time     `json:"since,omitempty" doc:"For reads: only what changed after this was asked for"`
 }
 

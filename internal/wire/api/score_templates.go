@@ -25,9 +25,9 @@ type ExpectedCategory struct {
 
 // ScoreTemplateFor is the template with which score links of a section begin.
 type ScoreTemplateFor struct {
-	Found    bool          `json:"found"`
-	Template ScoreTemplate `json:"template,omitzero"`
-	Policy   ScorePolicy   `json:"policy" doc:"With which they begin: the template's, or the usual one"`
+	Found  bool        `json:"found"`
+	Name   string      `json:"name,omitempty" doc:"Of the template"`
+	Policy ScorePolicy `json:"policy" doc:"With which they begin: the template's, or the usual one"`
 }
 
 // ScoreMismatches are differences between how both sides are set up, and from what is expected.

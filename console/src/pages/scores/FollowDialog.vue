@@ -1,27 +1,20 @@
 <script setup lang="ts">
-import { useMutation, useQuery } from '@tanstack/vue-query'
-import { ref } from 'vue'
+import { useMutation } from '@tanstack/vue-query'
+import { ref, toRef } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
 import ChoiceField from '../../parts/form/ChoiceField.vue'
 import FormDialog from '../../parts/form/FormDialog.vue'
 import TickField from '../../parts/form/TickField.vue'
 import { letGo } from '../../parts/form/typed'
+import { useClasses } from './gradebooks'
 
 /** Asks in which class of the source work is marked in the next term. */
 const props = defineProps<{ next: Schemas['FollowingScoreLink'] }>()
 const emit = defineEmits<{ close: []; done: [Schemas['ScoreLink']] }>()
 const sourceClass = ref<string>()
 const anyway = ref(false)
-const classes = useQuery({
-  queryKey: ['score-links', 'classes', () => props.next.sourceInterfaceId],
-  queryFn: () =>
-    ok(
-      api.GET('/api/v1/interfaces/{id}/gradebook-classes', {
-        params: { path: { id: props.next.sourceInterfaceId } },
-      }),
-    ),
-})
+const { classes, choices } = useClasses(toRef(() => props.next.sourceInterfaceId))
 const follow = useMutation({
   mutationFn: () =>
     ok(
@@ -53,13 +46,7 @@ const follow = useMutation({
       v-model="sourceClass"
       name="sourceClass"
       :label="$t('scores.classThere')"
-      :options="
-        (classes.data.value?.items ?? []).map((c) => ({
-          value: c.id,
-          label: c.title || c.id,
-          apart: $t('scores.assignmentCount', { n: c.assignments }, c.assignments),
-        }))
-      "
+      :options="choices"
       :none="$t('scores.noClasses')"
     />
     <TickField v-model="anyway" :label="$t('scores.rightAllSame')" />

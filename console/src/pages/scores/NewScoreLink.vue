@@ -13,6 +13,7 @@ import Oops from '../../parts/Oops.vue'
 import OneSection from '../../parts/OneSection.vue'
 import { $t } from '../../texts'
 import FileSide from './FileSide.vue'
+import { useClasses, useGradebooks } from './gradebooks'
 import Overlap from './Overlap.vue'
 
 /** Makes a score link of a section, or of the linked set that it is in. */
@@ -26,26 +27,13 @@ const makes = ref(true)
 const comments = ref(false)
 const anyway = ref(false)
 
-const interfaces = useQuery({
-  queryKey: ['interfaces'],
-  queryFn: () => ok(api.GET('/api/v1/interfaces')),
-})
-const gradebooks = computed(() =>
-  (interfaces.data.value?.items ?? [])
-    .filter((x) => x.kind.startsWith('oneroster-gradebook'))
-    .map((x) => ({ value: x.id, label: x.name })),
-)
+const { interfaces, all, choices: gradebooks } = useGradebooks()
 const files = computed(() =>
-  (interfaces.data.value?.items ?? []).filter(
+  all.value.filter(
     (x) => x.kind === 'oneroster-gradebook-csv' && (x.id === source.value || x.id === book.value),
   ),
 )
-const classes = useQuery({
-  queryKey: ['score-links', 'classes', source],
-  queryFn: () =>
-    ok(api.GET('/api/v1/interfaces/{id}/gradebook-classes', { params: { path: { id: source.value! } } })),
-  enabled: computed(() => !!source.value),
-})
+const { classes, choices: classChoices } = useClasses(source)
 const chosen = useQuery({
   queryKey: ['sections', 'of-score-link', section],
   queryFn: () =>
@@ -126,8 +114,8 @@ const make = useMutation({
       <OneSection v-model="section" input-id="score-link-section" :label="$t('common.section')" />
     </Field>
     <p v-if="set" class="faint">{{ $t('scores.forWholeSet', { name: set.name }) }}</p>
-    <p v-if="begin.data.value?.template" class="faint">
-      {{ $t('scores.beginsWith', { name: begin.data.value.template.name }) }}
+    <p v-if="begin.data.value?.name" class="faint">
+      {{ $t('scores.beginsWith', { name: begin.data.value.name }) }}
     </p>
     <div class="two">
       <ChoiceField
@@ -145,13 +133,7 @@ const make = useMutation({
         name="sourceClass"
         :label="$t('scores.classThere')"
         :disabled="!source"
-        :options="
-          (classes.data.value?.items ?? []).map((c) => ({
-            value: c.id,
-            label: c.title || c.id,
-            apart: $t('scores.assignmentCount', { n: c.assignments }, c.assignments),
-          }))
-        "
+        :options="classChoices"
         :none="$t('scores.noClasses')"
       />
     </div>

@@ -1,12 +1,13 @@
 <script setup lang="ts">
-import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
-import { computed, ref } from 'vue'
+import { useMutation, useQueryClient } from '@tanstack/vue-query'
+import { ref } from 'vue'
 
 import { api, ifMatch, ok, type Schemas } from '../../api/client'
 import { refresh } from '../../api/live'
 import ChoiceField from '../../parts/form/ChoiceField.vue'
 import FormDialog from '../../parts/form/FormDialog.vue'
 import { letGo } from '../../parts/form/typed'
+import { useClasses, useGradebooks } from './gradebooks'
 
 /** Points a score link to another class where work is marked, or to another book of record. */
 const props = defineProps<{ link: Schemas['ScoreLink'] }>()
@@ -15,21 +16,8 @@ const queries = useQueryClient()
 const source = ref<string | undefined>(props.link.sourceInterfaceId)
 const sourceClass = ref<string | undefined>(props.link.sourceClass)
 const book = ref<string | undefined>(props.link.bookInterfaceId)
-const interfaces = useQuery({
-  queryKey: ['interfaces'],
-  queryFn: () => ok(api.GET('/api/v1/interfaces')),
-})
-const gradebooks = computed(() =>
-  (interfaces.data.value?.items ?? [])
-    .filter((x) => x.kind.startsWith('oneroster-gradebook'))
-    .map((x) => ({ value: x.id, label: x.name })),
-)
-const classes = useQuery({
-  queryKey: ['score-links', 'classes', source],
-  queryFn: () =>
-    ok(api.GET('/api/v1/interfaces/{id}/gradebook-classes', { params: { path: { id: source.value! } } })),
-  enabled: computed(() => !!source.value),
-})
+const { interfaces, choices: gradebooks } = useGradebooks()
+const { classes, choices: classChoices } = useClasses(source)
 const changed = (now: string | undefined, was: string) => (now && now !== was ? now : undefined)
 const save = useMutation({
   mutationFn: () =>
@@ -76,7 +64,7 @@ const save = useMutation({
       v-model="sourceClass"
       name="sourceClass"
       :label="$t('scores.classThere')"
-      :options="(classes.data.value?.items ?? []).map((c) => ({ value: c.id, label: c.title || c.id }))"
+      :options="classChoices"
       :none="$t('scores.noClasses')"
     />
     <ChoiceField

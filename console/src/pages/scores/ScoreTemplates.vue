@@ -22,6 +22,10 @@ const list = useQuery({
 })
 const all = computed(() => list.data.value)
 const header = computed(() => ifMatch(tagOf(list.data.value)))
+const usual = useQuery({
+  queryKey: ['score-templates', 'usual'],
+  queryFn: () => ok(api.GET('/api/v1/score-templates/for')),
+})
 const editing = ref<{ at?: number }>()
 const refreshed = async () => {
   editing.value = undefined
@@ -61,9 +65,14 @@ const expected = (t: Schemas['ScoreTemplate']) =>
 
 <template>
   <PageHead :title="$t('scores.templates')" :about="$t('scores.aboutTemplates')">
-    <Button size="small" :label="$t('scores.newTemplateDialog')" :disabled="!all" @click="editing = {}" />
+    <Button
+      size="small"
+      :label="$t('scores.newTemplateDialog')"
+      :disabled="!all || !usual.data.value"
+      @click="editing = {}"
+    />
   </PageHead>
-  <Oops :error="drop.error.value" />
+  <Oops :error="drop.error.value ?? usual.error.value" />
   <Listing
     :rows="all?.map((t, at) => ({ id: t.name, at, ...t }))"
     :loading="list.isLoading.value"
@@ -99,9 +108,10 @@ const expected = (t: Schemas['ScoreTemplate']) =>
     </Column>
   </Listing>
   <TemplateDialog
-    v-if="editing && all"
+    v-if="editing && all && usual.data.value"
     :list="all"
     :at="editing.at"
+    :usual="usual.data.value.policy"
     :header="header"
     @close="editing = undefined"
     @done="refreshed"

@@ -18,6 +18,8 @@ const props = defineProps<{
   list: Schemas['ScoreTemplate'][]
   /** The place in the list of the one that is changed; a new one without. */
   at?: number
+  /** With what score links begin without any template. */
+  usual: Schemas['ScorePolicy']
   header: { 'If-Match'?: string }
 }>()
 const emit = defineEmits<{ close: []; done: [] }>()
@@ -25,25 +27,7 @@ const had = props.at === undefined ? undefined : props.list[props.at]
 const template = ref<Schemas['ScoreTemplate']>(
   had
     ? (JSON.parse(JSON.stringify(had)) as Schemas['ScoreTemplate'])
-    : {
-        name: '',
-        policy: {
-          mode: 'fill-and-update',
-          content: 'scores',
-          basis: 'due',
-          periodKind: 'gradingPeriod',
-          comments: false,
-          makesCategories: true,
-          withoutPoints: false,
-          flags: {
-            exempt: { value: 'blank' },
-            missing: { value: 'blank' },
-            'not submitted': { value: 'blank' },
-            late: { value: 'keep' },
-            incomplete: { value: 'keep' },
-          },
-        },
-      },
+    : { name: '', policy: JSON.parse(JSON.stringify(props.usual)) as Schemas['ScorePolicy'] },
 )
 const categories = ref(had?.expected?.categories?.map((c) => ({ ...c })) ?? [])
 const scale = ref(Object.entries(had?.expected?.scale ?? {}).map(([word, value]) => ({ word, value })))
