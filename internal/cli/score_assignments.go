@@ -183,7 +183,7 @@ func activityOf(ctx context.Context, cmd *cli.Command, c *client.Client, l api.S
 		return nil, nil //nolint:nilnil // nothing was said
 	}
 	found, err := named[api.ScoreActivity]{
-		"/score-links/" + l.ID + "/activities", "activity", "activities", "courses outline",
+		"/score-links/" + l.ID + "/activities", "activity", "activities", "courses show COURSE",
 		func(a api.ScoreActivity) string { return a.ID },
 		func(a api.ScoreActivity) []string { return []string{a.Title} },
 		func(a api.ScoreActivity) string { return apart(a.Title, a.Module) },

@@ -118,7 +118,11 @@ func (x *carrying) rosterRuns(ctx context.Context, ids []string) (active bool, e
 		if r.Kind == runstore.RunSync {
 			what = fmt.Sprintf("a class was brought in step: %d added, %d removed", r.Counts["added"], r.Counts["removed"])
 		}
-		if r.State != runstore.Finished && !r.Active() {
+		switch {
+		case r.Active(), r.State == runstore.Finished:
+		case r.State == runstore.NeedsPerson:
+			what += ", and some of it needs a person"
+		default:
 			what = strings.TrimSuffix("a run of the roster ended as "+strings.ReplaceAll(r.State, "-", " ")+": "+r.Error, ": ")
 		}
 		ended = append(ended, what)

@@ -56,8 +56,9 @@ func (s *Service) SetTemplates(ctx context.Context, who string, list []Template)
 		t := &list[i]
 		t.Name = strings.TrimSpace(t.Name)
 		key := grade.Called(t.Name)
+		// one that the register no longer has may stay
 		known := slices.ContainsFunc(orgs, func(o rosterstore.Org) bool { return o.ID == t.Organisation }) ||
-			slices.ContainsFunc(before, func(h Template) bool { return h.Organisation == t.Organisation }) // gone by now
+			slices.ContainsFunc(before, func(h Template) bool { return h.Organisation == t.Organisation })
 		switch {
 		case key == "" || names[key]:
 			return refusal.Invalid(fmt.Sprintf("%d.name", i), "template %d needs a name of its own", i+1)

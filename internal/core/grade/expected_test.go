@@ -48,7 +48,8 @@ func TestWhatIsSetUpDifferently(t *testing.T) {
 
 func TestValuesOfScoreScales(t *testing.T) {
 	for text, want := range map[string]Mark{
-		"90-100": {Kind: Points, Points: 100}, "60 %": {Kind: Points, Points: 60}, " 7.5": {Kind: Points, Points: 7.5}, "7,5": {Kind: Points, Points: 7.5},
+		"90-100": {Kind: Points, Points: 100}, "60 %": {Kind: Points, Points: 60}, " 7.5": {Kind: Points, Points: 7.5},
+		"7,5":  {Kind: Points, Points: 7.5},
 		"0x10": {Kind: Text, Text: "0x10"},
 		"pass": {Kind: Text, Text: "pass"}, "NaN": {Kind: Text, Text: "NaN"}, "A-": {Kind: Text, Text: "A-"},
 	} {
