@@ -228,6 +228,7 @@ func TestConsoleScoresOverTime(t *testing.T) {
 	b.click("Add a category")
 	b.set(`input[aria-label="Title of category 1"]`, "Course work")
 	b.set(`input[aria-label="Weight of category 1"]`, "60")
+	b.press(`//div[@role="dialog"]//label[contains(., "Make categories")]`)
 	b.press(`//div[@role="dialog"]//button[normalize-space(.)="Save"]`)
 	b.sees("Course work 60 %")
 	expect(0, "Fernmoor Garden School", "scores", "templates")
