@@ -18,6 +18,9 @@ func badgeFlags(more ...cli.Flag) []cli.Flag {
 		&cli.StringSliceFlag{Name: "tag", Usage: "a word under which it is found; can be given several times"},
 		&cli.StringSliceFlag{Name: "align", Usage: "a goal of a framework: `NAME=ADDRESS`; can be given several times"},
 		&cli.IntFlag{Name: "valid-days", Usage: "how many days an award holds; 0 for good"},
+		&cli.StringFlag{Name: "last-day", Usage: "`DATE` such as 2027-07-31 on which every award ends; \"\" for none"},
+		&cli.BoolFlag{Name: "renewable", Usage: "who holds it can be awarded it again from 60 days before its end"},
+		&cli.StringFlag{Name: "level", Usage: "such as advanced; its credentials say it"},
 	)
 }
 
@@ -51,7 +54,8 @@ func badgesEdit() *cli.Command {
 			}
 			var e api.EditBadge
 			for flag, into := range map[string]**string{
-				"name": &e.Name, "about": &e.Description, "criteria": &e.Criteria,
+				"name": &e.Name, "about": &e.Description, "criteria": &e.Criteria, "last-day": &e.LastDay,
+				"level": &e.Level,
 			} {
 				if cmd.IsSet(flag) {
 					text := cmd.String(flag)
@@ -65,6 +69,10 @@ func badgesEdit() *cli.Command {
 			if cmd.IsSet("valid-days") {
 				days := int(cmd.Int("valid-days"))
 				e.ValidDays = &days
+			}
+			if cmd.IsSet("renewable") {
+				renewable := cmd.Bool("renewable")
+				e.Renewable = &renewable
 			}
 			if cmd.IsSet("align") {
 				list, err := alignmentsOf(cmd)
@@ -149,6 +157,8 @@ func badgesEditIssuer() *cli.Command {
 			&cli.StringFlag{Name: "url", Usage: "its site"},
 			&cli.StringFlag{Name: "email", Usage: "its address for questions"},
 			&cli.StringFlag{Name: "about", Usage: "what it is"},
+			&cli.StringFlag{Name: "terms", Usage: "of use, for whoever relies on its badges"},
+			&cli.StringFlag{Name: "picture", Usage: "a PNG or an SVG; \"\" for none", TakesFile: true},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			args, err := arguments(cmd, 1)
@@ -162,13 +172,16 @@ func badgesEditIssuer() *cli.Command {
 			}
 			n := was.NewIssuer
 			for flag, into := range map[string]*string{
-				"name": &n.Name, "url": &n.URL, "email": &n.Email, "about": &n.Description,
+				"name": &n.Name, "url": &n.URL, "email": &n.Email, "about": &n.Description, "terms": &n.Terms,
 			} {
 				if cmd.IsSet(flag) {
 					*into = cmd.String(flag)
 				}
 			}
 			x, err := client.Send[api.Issuer](ctx, c, http.MethodPut, "/issuers/"+was.ID, n)
+			if err == nil && cmd.IsSet("picture") {
+				err = issuerPicture(ctx, c, x.ID, cmd.String("picture"))
+			}
 			if err == nil {
 				say(cmd, "Changed the issuer %s. What it signed before stays as it was.", x.Name)
 			}

@@ -22,6 +22,8 @@ func badges() *cli.Command {
 			badgesList(),
 			badgesAdd(),
 			badgesPicture(),
+			badgesDraw(),
+			badgesSymbols(),
 			badgesRemove(),
 			badgesIssuers(),
 			badgesRemoveIssuer(),
@@ -227,6 +229,7 @@ func addBadge(ctx context.Context, cmd *cli.Command) error {
 	n := api.NewBadge{
 		IssuerID: issuer.ID, Name: args[0], Description: cmd.String("about"), Criteria: cmd.String("criteria"),
 		Tags: cmd.StringSlice("tag"), ValidDays: int(cmd.Int("valid-days")),
+		LastDay: cmd.String("last-day"), Renewable: cmd.Bool("renewable"), Level: cmd.String("level"),
 	}
 	if cmd.Bool("draft") {
 		n.State = "draft"

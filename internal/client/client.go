@@ -308,6 +308,12 @@ func (c *Client) SetBadgePicture(ctx context.Context, badgeID string, file []byt
 	return b, err
 }
 
+// SetIssuerPicture gives an issuer a picture, a PNG or an SVG.
+func (c *Client) SetIssuerPicture(ctx context.Context, issuerID string, file []byte) (i api.Issuer, err error) {
+	return i, c.do(ctx, http.MethodPut, "/issuers/"+issuerID+"/picture",
+		http.Header{"Content-Type": {"application/octet-stream"}}, bytes.NewReader(file), &i)
+}
+
 // AwardFromFile hands a CSV file of awards in.
 func (c *Client) AwardFromFile(ctx context.Context, path string, file []byte) (p api.Page[api.Awarding], err error) {
 	err = c.do(ctx, http.MethodPost, path, http.Header{"Content-Type": {"text/csv"}}, bytes.NewReader(file), &p)

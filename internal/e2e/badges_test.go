@@ -29,6 +29,15 @@ func TestConsoleAwards(t *testing.T) {
 	b.click("Make")
 	b.sees("Helps others take cuttings.")
 
+	// Its picture is drawn, and seen while it is.
+	b.press(`[aria-label="Picture of the badge Helping hand"]`)
+	b.click("Draw one…")
+	b.choose("design-shape", "shield")
+	b.press(`[aria-label="applause"]`)
+	b.fill("design-below", "Βοηθός")
+	b.press(`//form[.//img[contains(@src, "data:image/svg")]]//button[normalize-space(.)="Use it"]`)
+	b.until(`!!document.querySelector("tr img[src*=\"/open/pictures/\"]:not([src$=\"emblem\"])")`)
+
 	// By hand: what would become of everybody first, then exactly that.
 	award := `[aria-label="Award the badge Helping hand"]`
 	b.press(award)
@@ -172,6 +181,16 @@ func TestCommandLineAwards(t *testing.T) {
 	expect(0, "Wrote the badge", "badges", "download", "Helping hand", "stu-004", drawn)
 	expect(0, "Valid.", "badges", "check", drawn)
 	expect(0, "that all have", "badges", "picture", "Helping hand", "--remove")
+	expect(0, "hands-clapping", "badges", "symbols")
+	expect(2, "is not among the symbols", "badges", "draw", "Helping hand", "--symbol", "unicorn")
+	expect(0, "Drew the picture", "badges", "draw", "Helping hand", "--symbol", "heart", "--above",
+		"Ομάδα", "--stars", "3")
+	expect(0, "Saved", "badges", "draw", "Helping hand", "--shape", "drop", "--save", drawn)
+	expect(0, "has its own picture", "badges", "picture", "Helping hand", drawn)
+	expect(0, "version 2", "badges", "edit", "Helping hand", "--last-day", "2031-07-31", "--renewable",
+		"--level", "first")
+	expect(0, "Changed the issuer", "badges", "edit-issuer", "Fernmoor Garden School", "--picture", drawn,
+		"--terms", "Ask before you rely on it.")
 
 	page := w.awards()[2].Address
 	expect(0, "Valid.", "badges", "check", page)

@@ -32,12 +32,16 @@ func Write(out io.Writer, root string) error {
 	if err != nil {
 		return err
 	}
+	drawn, err := drawings(root)
+	if err != nil {
+		return err
+	}
 	var b bytes.Buffer
 	b.WriteString("# Third-party notices\n\nWhat ships with Kanban beside its own code, each with its licence. This file is made by `make notices`.\n")
 	for _, group := range []struct {
 		title string
 		parts []part
-	}{{"In the programs", modules}, {"In the console", packages}} {
+	}{{"In the programs", modules}, {"In the console", packages}, {"In drawings", drawn}} {
 		fmt.Fprintf(&b, "\n## %s\n", group.title)
 		// Many share a licence word for word; it stands once.
 		by := map[string][]string{}
@@ -110,6 +114,22 @@ func goRoot() (string, error) {
 
 // npmPackages lists the packages that the console is built from, without those that only
 // build it.
+// drawings are the fonts and symbols with which badges and certificates are drawn.
+func drawings(root string) (all []part, err error) {
+	for _, x := range []struct{ name, version, file string }{
+		{"Noto Sans and Noto Sans Arabic", "2020-12-25", "fonts/NotoSans-LICENSE.txt"},
+		{"Droid Sans Fallback", "6.0.1", "fonts/DroidSansFallback-LICENSE.txt"},
+		{"Phosphor Icons", "2.1.1", "symbols/LICENSE"},
+	} {
+		text, err := os.ReadFile(filepath.Join(root, "internal", "wire", "drawing", x.file))
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, part{x.name, x.version, strings.TrimSpace(string(text))})
+	}
+	return all, nil
+}
+
 func npmPackages(root string) ([]part, error) {
 	text, err := os.ReadFile(filepath.Join(root, "console", "package-lock.json"))
 	if err != nil {

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/apptest"
+	"kanban/internal/core/badge"
 	"kanban/internal/core/rule"
 	"kanban/internal/store/accessstore"
 	"kanban/internal/store/badgestore"
@@ -245,7 +246,7 @@ func TestBadgesInVersions(t *testing.T) {
 	require.Error(t, err, "somebody changed it meanwhile")
 	assert.Equal(t, "Fernmoor", must[badgestore.ListedBadge](t)(badgestore.FindListed(ctx, s, b.ID)).Issuer)
 	missing[badgestore.ListedBadge](t)(badgestore.FindListed(ctx, s, db.NewID()))
-	i.Email = "badges@fernmoor.example"
+	i.Email, i.Terms = "badges@fernmoor.example", "Ask first."
 	tx(t, s, func(tx *db.Tx) error { return badgestore.EditIssuer(ctx, tx, i) })
 	assert.Equal(t, i.Email, must[badgestore.Issuer](t)(badgestore.FindIssuer(ctx, s, i.ID)).Email)
 }
@@ -284,8 +285,8 @@ func TestBadgesAndAwards(t *testing.T) {
 	assert.Empty(t, must[[]badgestore.ListedAward](t)(badgestore.Awards(ctx, s, "", "", a.ID, 9)))
 	assert.Equal(
 		t,
-		map[[2]string]string{{b.ID, ada.ID}: a.ID},
-		must[map[[2]string]string](
+		map[[2]string]badgestore.Held{{b.ID, ada.ID}: {ID: a.ID, BadgeID: b.ID, PersonID: ada.ID}},
+		must[map[[2]string]badgestore.Held](
 			t,
 		)(
 			badgestore.Holders(ctx, s, []string{b.ID}, []string{ada.ID, w.Person("stu-002").ID}),
@@ -309,6 +310,15 @@ func TestBadgesAndAwards(t *testing.T) {
 			return err
 		})
 	}
+	for _, want := range []bool{true, false} {
+		tx(t, s, func(tx *db.Tx) error {
+			ok, err := badgestore.Renew(ctx, tx, a.ID, now)
+			assert.Equal(t, want, ok)
+			return err
+		})
+	}
+	held := must[map[[2]string]badgestore.Held](t)(badgestore.Holders(ctx, s, []string{b.ID}, []string{ada.ID}))
+	assert.Empty(t, held)
 	a.SuspendedAt, a.SuspendedBy, a.SuspendedReason = &now, "Maud", "looked into"
 	for _, change := range []func(context.Context, *db.Tx, *badgestore.Award) (bool, error){
 		badgestore.Suspend, badgestore.Reinstate,
@@ -345,7 +355,9 @@ func TestPictures(t *testing.T) {
 	p := badgestore.Picture{ID: "sum", Kind: "image/png", Content: []byte("x")}
 	tx(t, s, func(tx *db.Tx) error {
 		return errors.Join(db.Create(tx, &i, "test"), db.Create(tx, &b, "test"), badgestore.KeepPicture(ctx, tx, p),
-			badgestore.KeepPicture(ctx, tx, p), badgestore.SetPicture(ctx, tx, b.ID, p.ID))
+			badgestore.KeepPicture(ctx, tx, p),
+			badgestore.SetPicture(ctx, tx, b.ID, p.ID, &badge.Design{Shape: "round"}),
+			badgestore.SetIssuerPicture(ctx, tx, i.ID, p.ID))
 	})
 	assert.Equal(t, "sum", must[badgestore.Badge](t)(badgestore.FindBadge(ctx, s, b.ID)).Picture)
 	assert.Equal(t, p.Content, must[badgestore.Picture](t)(badgestore.FindPicture(ctx, s, "sum")).Content)

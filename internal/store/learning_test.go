@@ -244,7 +244,7 @@ func TestStagePlans(t *testing.T) {
 	assert.True(t, studied[0].Now)
 	assert.Empty(t, must[[]stagestore.Best](t)(stagestore.Bests(ctx, s, []string{ada.ID}, []string{one})),
 		"a lesson has no score")
-	assert.Empty(t, must[map[string]map[string]bool](t)(stagestore.BadgesHeld(ctx, s, []string{ada.ID})))
+	assert.Empty(t, must[map[string]map[string]bool](t)(stagestore.BadgesHeld(ctx, s, []string{ada.ID}, time.Now())))
 	tx(t, s, func(tx *db.Tx) error {
 		inside, err := stagestore.FindStudied(ctx, tx, []string{ada.ID}, []string{prop.CourseID})
 		assert.Equal(t, studied, inside)
@@ -252,7 +252,7 @@ func TestStagePlans(t *testing.T) {
 			_, err = stagestore.Bests(ctx, tx, []string{ada.ID}, []string{one})
 		}
 		if err == nil {
-			_, err = stagestore.BadgesHeld(ctx, tx, []string{ada.ID})
+			_, err = stagestore.BadgesHeld(ctx, tx, []string{ada.ID}, time.Now())
 		}
 		return err
 	})

@@ -76,6 +76,26 @@ var (
 		ID: "make-badge", Method: http.MethodPost, Path: "/badges", Status: http.StatusCreated, Tag: "badges",
 		Summary: "Make a badge",
 	}
+	drawBadgeOp = operation{
+		ID: "draw-badge", Method: http.MethodPut, Path: "/badges/{id}/drawing", Status: http.StatusOK, Tag: "badges",
+		Summary: "Give a badge a picture that is drawn here; awards that were given keep theirs",
+	}
+	previewDrawingOp = operation{
+		ID: "preview-badge-drawing", Method: http.MethodPost, Path: "/badge-drawings", Status: http.StatusOK, Tag: "badges",
+		Summary: "Show a picture of a badge as it would be drawn",
+	}
+	listSymbolsOp = operation{
+		ID: "list-badge-symbols", Method: http.MethodGet, Path: "/badge-symbols", Status: http.StatusOK, Tag: "badges",
+		Summary: "List the symbols that can stand in the middle of a drawn picture",
+	}
+	setIssuerPictureOp = operation{
+		ID: "set-issuer-picture", Method: http.MethodPut, Path: "/issuers/{id}/picture", Status: http.StatusOK,
+		Tag: "badges", Summary: "Give an issuer a picture, a PNG or an SVG", Most: maxBody,
+	}
+	removeIssuerPictureOp = operation{
+		ID: "remove-issuer-picture", Method: http.MethodDelete, Path: "/issuers/{id}/picture",
+		Status: http.StatusNoContent, Tag: "badges", Summary: "Take an issuer's picture away",
+	}
 	listAwardsOp = operation{
 		ID: "list-awards", Method: http.MethodGet, Path: "/awards", Status: http.StatusOK, Tag: "badges",
 		Summary: "List awards, the newest first",
@@ -133,6 +153,11 @@ func (s *Server) badges(a huma.API) {
 	handleTagged(a, getBadgeOp, s.getBadge)
 	handleTagged(a, editBadgeOp, s.editBadge)
 	handle(a, listBadgeVersionsOp, s.listBadgeVersions)
+	handle(a, drawBadgeOp, s.drawBadge)
+	handle(a, previewDrawingOp, s.previewDrawing)
+	handle(a, listSymbolsOp, s.listSymbols)
+	handle(a, setIssuerPictureOp, s.setIssuerPicture)
+	handleEmpty(a, removeIssuerPictureOp, s.removeIssuerPicture)
 	handle(a, listAwardsOp, s.listAwards)
 	handle(a, revokeAwardOp, s.revokeAward)
 	handle(a, setPictureOp, s.setPicture)
@@ -155,7 +180,7 @@ func (s *Server) makeIssuer(ctx context.Context, in *with[api.NewIssuer]) (api.I
 	i, err := s.Badges.AddIssuer(ctx, auth.Caller(ctx).Name,
 		badgestore.Issuer{
 			Name: in.Body.Name, URL: in.Body.URL, Email: in.Body.Email,
-			Description: in.Body.Description,
+			Description: in.Body.Description, Terms: in.Body.Terms,
 		})
 	return s.issuer(i), err
 }
@@ -178,7 +203,8 @@ func (s *Server) makeBadge(ctx context.Context, in *with[api.NewBadge]) (api.Bad
 		badgestore.Badge{
 			IssuerID: in.Body.IssuerID, Name: in.Body.Name, Description: in.Body.Description,
 			Criteria: in.Body.Criteria, Tags: in.Body.Tags, ValidDays: in.Body.ValidDays, State: in.Body.State,
-			Alignments: each(in.Body.Alignments, alignmentOf),
+			Alignments: each(in.Body.Alignments, alignmentOf), LastDay: in.Body.LastDay,
+			Renewable: in.Body.Renewable, Level: in.Body.Level,
 		})
 	return s.shownBadge(badgestore.ListedBadge{Badge: b}), err
 }
@@ -204,7 +230,7 @@ func (s *Server) editBadge(ctx context.Context, in *edit[api.EditBadge]) (api.Ba
 	x := in.Body
 	e := badges.EditBadge{
 		Name: x.Name, Description: x.Description, Criteria: x.Criteria, State: x.State, Tags: x.Tags,
-		ValidDays: x.ValidDays,
+		ValidDays: x.ValidDays, LastDay: x.LastDay, Renewable: x.Renewable, Level: x.Level,
 	}
 	if x.Alignments != nil {
 		list := each(*x.Alignments, alignmentOf)
@@ -222,7 +248,8 @@ func (s *Server) listBadgeVersions(ctx context.Context, in *byID) (api.Page[api.
 		return api.BadgeVersion{
 			Version: f.Version, Name: f.Badge.Name, Description: f.Badge.Description, Criteria: f.Badge.Criteria,
 			Tags: append([]string{}, f.Badge.Tags...), Alignments: each(f.Badge.Alignments, alignment),
-			ValidDays: f.Badge.ValidDays, Awards: f.Awards, ChangedBy: f.ChangedBy, ChangedAt: f.ChangedAt,
+			ValidDays: f.Badge.ValidDays, LastDay: f.Badge.LastDay, Level: f.Badge.Level,
+			Awards: f.Awards, ChangedBy: f.ChangedBy, ChangedAt: f.ChangedAt,
 		}
 	})}, err
 }
@@ -230,6 +257,7 @@ func (s *Server) listBadgeVersions(ctx context.Context, in *byID) (api.Page[api.
 func (s *Server) editIssuer(ctx context.Context, in *withID[api.NewIssuer]) (api.Issuer, error) {
 	i, err := s.Badges.EditIssuer(ctx, auth.Caller(ctx).Name, badgestore.Issuer{
 		ID: in.ID, Name: in.Body.Name, URL: in.Body.URL, Email: in.Body.Email, Description: in.Body.Description,
+		Terms: in.Body.Terms,
 	})
 	return s.issuer(i), err
 }
@@ -369,10 +397,16 @@ func (s *Server) issuerKey(k badgestore.IssuerKey) api.IssuerKey {
 }
 
 func (s *Server) issuer(i badgestore.Issuer) api.Issuer {
-	return api.Issuer{
-		NewIssuer: api.NewIssuer{Name: i.Name, URL: i.URL, Email: i.Email, Description: i.Description},
-		ID:        i.ID, Address: s.Badges.IssuerAddress(i.ID),
+	out := api.Issuer{
+		NewIssuer: api.NewIssuer{
+			Name: i.Name, URL: i.URL, Email: i.Email, Description: i.Description, Terms: i.Terms,
+		},
+		ID: i.ID, Address: s.Badges.IssuerAddress(i.ID),
 	}
+	if i.Picture != "" {
+		out.Picture = s.Badges.PictureAddress(i.Picture)
+	}
+	return out
 }
 
 func (s *Server) shownBadge(b badgestore.ListedBadge) api.Badge {
@@ -380,9 +414,10 @@ func (s *Server) shownBadge(b badgestore.ListedBadge) api.Badge {
 		NewBadge: api.NewBadge{
 			IssuerID: b.IssuerID, Name: b.Name, Description: b.Description,
 			Criteria: b.Criteria, Tags: b.Tags, Alignments: each(b.Alignments, alignment), ValidDays: b.ValidDays,
-			State: b.State,
+			State: b.State, LastDay: b.LastDay, Renewable: b.Renewable, Level: b.Level,
 		}, ID: b.ID, Version: b.Version, Revision: b.Revision, Issuer: b.Issuer, Awards: b.Awards, Revoked: b.Revoked,
 		Picture: s.Badges.PictureAddress(b.Picture), OwnPicture: b.Picture != "",
+		Design: b.Design,
 	}
 }
 
@@ -390,8 +425,38 @@ func (s *Server) shownAward(x badgestore.ListedAward) api.Award {
 	return api.Award{
 		ID: x.ID, Badge: x.Badge, BadgeID: x.BadgeID, Person: x.Person, Address: s.Badges.AwardAddress(x.ID),
 		AwardedAt: x.AwardedAt, AwardedBy: x.AwardedBy, Note: x.Note, Version: x.Version, ValidUntil: x.ValidUntil,
+		RenewedAt: x.RenewedAt,
 		Evidence:  each(x.Evidence, func(e badgestore.Evidence) api.Evidence { return api.Evidence(e) }),
 		RevokedAt: x.RevokedAt, RevokedBy: x.RevokedBy, Reason: x.Reason,
 		SuspendedAt: x.SuspendedAt, SuspendedBy: x.SuspendedBy, SuspendedReason: x.SuspendedReason,
 	}
+}
+
+func (s *Server) drawBadge(ctx context.Context, in *withID[api.BadgeDrawing]) (api.Badge, error) {
+	b, err := s.Badges.Draw(ctx, auth.Caller(ctx).Name, in.ID, in.Body.Design)
+	return s.shownBadge(badgestore.ListedBadge{Badge: b}), err
+}
+
+func (s *Server) previewDrawing(_ context.Context, in *with[api.BadgeDrawing]) (api.DrawnBadge, error) {
+	svg, err := s.Badges.Drawn(in.Body.Design, in.Body.Title)
+	return api.DrawnBadge{SVG: string(svg)}, err
+}
+
+func (s *Server) listSymbols(context.Context, *struct{}) (api.Page[api.BadgeSymbol], error) {
+	return api.Page[api.BadgeSymbol]{Items: each(s.Badges.Symbols(), func(x badges.Symbol) api.BadgeSymbol {
+		return api.BadgeSymbol{Name: x.Name, Path: x.Path}
+	})}, nil
+}
+
+func (s *Server) setIssuerPicture(ctx context.Context, in *pictureFile) (api.Issuer, error) {
+	if len(in.RawBody) == 0 {
+		return api.Issuer{}, refusal.Invalid("picture", "is empty")
+	}
+	i, err := s.Badges.SetIssuerPicture(ctx, auth.Caller(ctx).Name, in.ID, in.RawBody)
+	return s.issuer(i), err
+}
+
+func (s *Server) removeIssuerPicture(ctx context.Context, in *byID) error {
+	_, err := s.Badges.SetIssuerPicture(ctx, auth.Caller(ctx).Name, in.ID, nil)
+	return err
 }

@@ -18,6 +18,7 @@ import (
 	"kanban/internal/adapter"
 	"kanban/internal/app/access"
 	"kanban/internal/app/connections"
+	"kanban/internal/core/badge"
 	"kanban/internal/core/learning"
 	"kanban/internal/core/roster"
 	"kanban/internal/core/stage"
@@ -26,6 +27,7 @@ import (
 	"kanban/internal/store/db"
 	"kanban/internal/store/eventstore"
 	"kanban/internal/wire/api"
+	"kanban/internal/wire/drawing"
 	"kanban/internal/wire/webhook"
 )
 
@@ -39,7 +41,7 @@ type talk struct {
 // walkBadgeEdits changes a badge and its issuer, withdraws the badge and publishes it again.
 func (x *talk) walkBadgeEdits(b api.Badge, i api.Issuer) {
 	t := x.site.t
-	i.Email = "badges@fernmoor.example"
+	i.Email, i.Terms = "badges@fernmoor.example", "Ask before you rely on it."
 	assert.Equal(t, i.Email, as[api.Issuer](x, x.do(200, "PUT", "/issuers/"+i.ID, i.NewIssuer)).Email)
 	withdrawn, published, tags := "withdrawn", "published", []string{"seeds"}
 	now := as[api.Badge](x, x.changes("PATCH", "/badges/"+b.ID, api.EditBadge{State: &withdrawn, Tags: &tags}))
@@ -704,6 +706,15 @@ func walkEvents(x *talk, h *story) {
 	require.Greater(t, large.Len(), 1<<20)
 	x.do(200, "PUT", "/badges/"+h.badge+"/picture", large.String(), "Content-Type", "application/octet-stream")
 	x.do(200, "POST", "/badge-checks", large.String(), "Content-Type", "application/octet-stream")
+	assert.Len(t, get[api.Page[api.BadgeSymbol]](x, "/badge-symbols").Items, len(drawing.Symbols()))
+	design := badge.Design{Shape: "shield", Symbol: "leaf", Above: "Fernmoor", Colours: badge.Colours{
+		Edge: "#1f4d2b", Body: "#2f6136", Disc: "#fffdf7", Symbol: "#b4451f", Text: "#fffdf7",
+	}}
+	assert.Contains(t, post[api.DrawnBadge](x, "/badge-drawings", api.BadgeDrawing{Design: design}).SVG, "<svg")
+	had := as[api.Badge](x, x.do(200, "PUT", "/badges/"+h.badge+"/drawing", api.BadgeDrawing{Design: design}))
+	assert.Equal(t, &design, had.Design)
+	design.Symbol = "unicorn"
+	x.do(422, "PUT", "/badges/"+h.badge+"/drawing", api.BadgeDrawing{Design: design})
 	x.do(204, "DELETE", "/badges/"+h.badge+"/picture", nil)
 	assert.True(t, strings.HasSuffix(get[api.Page[api.Badge]](x, "/badges").Items[0].Picture, "/open/pictures/emblem"))
 	people := []string{x.Person("stu-003").ID, x.Person("stu-005").ID, awards[0].ID}
@@ -723,6 +734,11 @@ func walkEvents(x *talk, h *story) {
 	assert.Equal(t, []string{"held", "to-award"}, []string{rows[0].Outcome, rows[1].Outcome})
 	x.do(422, "POST", "/awards/upload", "learner\nx\n", "Content-Type", "text/csv")
 	issuer := get[api.Page[api.Issuer]](x, "/issuers").Items[0].ID
+	x.do(422, "PUT", "/issuers/"+issuer+"/picture", "GIF89a", "Content-Type", "application/octet-stream")
+	assert.NotEmpty(t, as[api.Issuer](x, x.do(200, "PUT", "/issuers/"+issuer+"/picture",
+		`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 9 9"><path d="M1 1h4"/></svg>`, "Content-Type",
+		"application/octet-stream")).Picture)
+	x.do(204, "DELETE", "/issuers/"+issuer+"/picture", nil)
 	assert.Len(t, get[api.Page[api.IssuerKey]](x, "/issuers/"+issuer+"/keys").Items, 2)
 	assert.Len(t, post[api.Page[api.IssuerKey]](x, "/issuers/"+issuer+"/rotate-keys", nil).Items, 4)
 	x.do(409, "DELETE", "/badges/"+h.badge, nil)

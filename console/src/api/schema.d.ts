@@ -157,6 +157,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/badge-drawings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Show a picture of a badge as it would be drawn */
+        post: operations["preview-badge-drawing"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/badge-symbols": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the symbols that can stand in the middle of a drawn picture */
+        get: operations["list-badge-symbols"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/badges": {
         parameters: {
             query?: never;
@@ -205,6 +239,23 @@ export interface paths {
         put?: never;
         /** Award a badge to people by hand, or only say what would become of them */
         post: operations["award-badge"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/badges/{id}/drawing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Give a badge a picture that is drawn here; awards that were given keep theirs */
+        put: operations["draw-badge"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1261,6 +1312,24 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/issuers/{id}/picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Give an issuer a picture, a PNG or an SVG */
+        put: operations["set-issuer-picture"];
+        post?: never;
+        /** Take an issuer's picture away */
+        delete: operations["remove-issuer-picture"];
         options?: never;
         head?: never;
         patch?: never;
@@ -4043,6 +4112,11 @@ export interface components {
             person: string;
             /** @description Why it was revoked; its public page says so */
             reason?: string;
+            /**
+             * Format: date-time
+             * @description When another award took its place
+             */
+            renewedAt?: string;
             /** Format: date-time */
             revokedAt?: string;
             revokedBy?: string;
@@ -4096,13 +4170,20 @@ export interface components {
             criteria: string;
             /** @description What it is for */
             description: string;
+            design?: components["schemas"]["Design"];
             id: string;
             issuer: string;
             issuerId: string;
+            /** @description Such as 2027-07-31: every award ends then at the latest */
+            lastDay?: string;
+            /** @description Such as "advanced"; its credentials say it */
+            level?: string;
             name: string;
             ownPicture?: boolean;
             /** @description Address of its picture */
             picture: string;
+            /** @description Who holds it can be awarded it again from 60 days before its end */
+            renewable?: boolean;
             /**
              * Format: int64
              * @description Counts every change
@@ -4145,6 +4226,16 @@ export interface components {
             /** @enum {string} */
             what: "read" | "issuer" | "signature" | "dates" | "status";
         };
+        BadgeDrawing: {
+            design: components["schemas"]["Design"];
+            /** @description For those who cannot see it */
+            title?: string;
+        };
+        BadgeSymbol: {
+            name: string;
+            /** @description Its outline as SVG writes it, in a square of 256 */
+            path: string;
+        };
         BadgeVersion: {
             alignments: components["schemas"]["BadgeAlignment"][];
             /**
@@ -4160,6 +4251,8 @@ export interface components {
             changedBy: string;
             criteria: string;
             description: string;
+            lastDay?: string;
+            level?: string;
             name: string;
             tags: string[];
             /** Format: int64 */
@@ -4355,6 +4448,18 @@ export interface components {
             /** @description Those who come out first */
             people: components["schemas"]["Affected"][];
             target: string;
+        };
+        Colours: {
+            /** @description Of the field on which the texts stand */
+            body: string;
+            /** @description Of the disc on which the symbol stands */
+            disc: string;
+            /** @description Of the outline */
+            edge: string;
+            /** @description Of the symbol, the letters and the stars */
+            symbol: string;
+            /** @description Of the texts */
+            text: string;
         };
         Column: {
             /** @description At most 60; the sections list has all */
@@ -4588,6 +4693,27 @@ export interface components {
             /** @description Absent for what is only counted */
             name?: string;
         };
+        Design: {
+            /** @description Text on a curve above the middle */
+            above?: string;
+            /** @description Text on a curve below the middle */
+            below?: string;
+            colours: components["schemas"]["Colours"];
+            /** @description In the middle in place of a symbol, such as a number */
+            letters?: string;
+            /**
+             * @description Its outline
+             * @enum {string}
+             */
+            shape: "round" | "shield" | "hexagon" | "rosette" | "square" | "drop";
+            /**
+             * Format: int64
+             * @description Under the symbol, such as for a level
+             */
+            stars?: number;
+            /** @description In the middle: the name of a symbol */
+            symbol?: string;
+        };
         Difference: {
             after: string;
             before: string;
@@ -4617,6 +4743,9 @@ export interface components {
             /** @description The new domain */
             to: string;
         };
+        DrawnBadge: {
+            svg: string;
+        };
         EditAssignments: {
             /** @description Id of an activity of the course's outline: its score and a statement about it are one fact, and one event; empty for none */
             activity?: string;
@@ -4634,7 +4763,10 @@ export interface components {
             alignments?: components["schemas"]["BadgeAlignment"][];
             criteria?: string;
             description?: string;
+            lastDay?: string;
+            level?: string;
             name?: string;
+            renewable?: boolean;
             /** @enum {string} */
             state?: "draft" | "published" | "withdrawn";
             tags?: string[];
@@ -5195,6 +5327,10 @@ export interface components {
             email?: string;
             id: string;
             name: string;
+            /** @description Address of its picture */
+            picture?: string;
+            /** @description Of use, for whoever relies on its badges */
+            terms?: string;
             url?: string;
         };
         IssuerKey: {
@@ -5551,7 +5687,13 @@ export interface components {
             /** @description What it is for */
             description: string;
             issuerId: string;
+            /** @description Such as 2027-07-31: every award ends then at the latest */
+            lastDay?: string;
+            /** @description Such as "advanced"; its credentials say it */
+            level?: string;
             name: string;
+            /** @description Who holds it can be awarded it again from 60 days before its end */
+            renewable?: boolean;
             /**
              * @description Only a published one is awarded; published when absent
              * @enum {string}
@@ -5604,6 +5746,8 @@ export interface components {
             description?: string;
             email?: string;
             name: string;
+            /** @description Of use, for whoever relies on its badges */
+            terms?: string;
             url?: string;
         };
         NewOffer: {
@@ -6029,6 +6173,16 @@ export interface components {
         };
         PageBadge: {
             items: components["schemas"]["Badge"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
+        };
+        PageBadgeSymbol: {
+            items: components["schemas"]["BadgeSymbol"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
             /**
@@ -8686,6 +8840,116 @@ export interface operations {
             };
         };
     };
+    "preview-badge-drawing": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BadgeDrawing"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DrawnBadge"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-badge-symbols": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageBadgeSymbol"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-badges": {
         parameters: {
             query?: never;
@@ -9085,6 +9349,81 @@ export interface operations {
             };
             /** @description Precondition Failed */
             412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "draw-badge": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BadgeDrawing"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Badge"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -14396,6 +14735,144 @@ export interface operations {
             };
             /** @description Not Found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-issuer-picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The badge's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Issuer"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-issuer-picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

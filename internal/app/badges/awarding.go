@@ -13,6 +13,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"kanban/internal/core/badge"
 	"kanban/internal/core/refusal"
 	"kanban/internal/store/badgestore"
 	"kanban/internal/store/db"
@@ -49,6 +50,7 @@ type Awarding struct {
 	BadgeID, Title   string
 	Outcome, Because string
 	AwardID          string
+	renews           string // the award whose place it takes
 }
 
 // mostWishes bounds how many are awarded at once.
@@ -160,11 +162,7 @@ func (s *Service) award(ctx context.Context, who string, all []Awarding, badges 
 			continue
 		}
 		first[key] = i
-		if id := held[key]; id != "" {
-			a.Outcome, a.Because, a.AwardID = HeldAlready, "holds it already", id
-		} else {
-			a.Outcome = ToAward
-		}
+		a.look(held[key], badges[a.BadgeID], s.Clock.Now())
 	}
 	if !apply {
 		return nil
@@ -179,6 +177,25 @@ func (s *Service) award(ctx context.Context, who string, all []Awarding, badges 
 	return work.Wait()
 }
 
+// look says what becomes of a wish of somebody who holds the badge, or not.
+func (a *Awarding) look(held badgestore.Held, b badgestore.Badge, now time.Time) {
+	until := ""
+	if held.ValidUntil != nil {
+		until = held.ValidUntil.Format(time.DateOnly)
+	}
+	switch ended := held.ValidUntil != nil && !held.ValidUntil.After(now); {
+	case held.ID == "":
+		a.Outcome = ToAward
+	case b.Renewable && badge.Renews(held.ValidUntil, now):
+		a.Outcome, a.Because, a.renews = ToAward, "renews the one until "+until, held.ID
+	case ended:
+		a.Outcome, a.AwardID = HeldAlready, held.ID
+		a.Because = "held it until " + until + "; make the badge renewable to award it again"
+	default:
+		a.Outcome, a.Because, a.AwardID = HeldAlready, "holds it already", held.ID
+	}
+}
+
 func (s *Service) awardOne(ctx context.Context, who string, w *Awarding, b badgestore.Badge) error {
 	a := badgestore.Award{
 		BadgeID: b.ID, PersonID: w.PersonID, AwardedAt: w.At, AwardedBy: who, Note: w.Note, Evidence: w.Evidence,
@@ -189,7 +206,7 @@ func (s *Service) awardOne(ctx context.Context, who string, w *Awarding, b badge
 	if w.SectionID != "" {
 		a.SectionID, a.CourseID = &w.SectionID, &w.courseID
 	}
-	err := s.give(ctx, &a, b, 0, func(tx *db.Tx) error {
+	err := s.give(ctx, &a, b, 0, w.renews, func(tx *db.Tx) error {
 		what := map[string]string{"badge": b.Name, "person": a.PersonID}
 		return tx.Audit(ctx, who, "awarded a badge", "award/"+a.ID, what)
 	})

@@ -2,6 +2,7 @@
 package badges
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -77,11 +78,15 @@ func (s *Service) Award(ctx context.Context, badgeID string, event eventstore.Ev
 	if event.PersonID == nil {
 		return badgestore.Award{}, refusal.Invalid("badgeId", "the event is about nobody, so nobody can be awarded")
 	}
-	if a, err := badgestore.AwardOf(ctx, s.Store, badgeID, *event.PersonID, event.ID); !errors.Is(err,
-		db.ErrNotFound) {
-		return a, err
+	held, err := badgestore.AwardOf(ctx, s.Store, badgeID, *event.PersonID, event.ID)
+	if err != nil && !errors.Is(err, db.ErrNotFound) {
+		return held, err
 	}
+	there := err == nil
 	b, err := badgestore.FindBadge(ctx, s.Store, badgeID)
+	if there && (err != nil || !renews(held, b, event.ID, at)) {
+		return held, nil
+	}
 	if errors.Is(err, db.ErrNotFound) {
 		return badgestore.Award{}, refusal.Invalid("badgeId", "there is no badge %q any more", badgeID)
 	}
@@ -92,16 +97,22 @@ func (s *Service) Award(ctx context.Context, badgeID string, event eventstore.Ev
 		BadgeID: b.ID, PersonID: *event.PersonID, EventID: &event.ID,
 		SectionID: event.SectionID, CourseID: event.CourseID, AwardedAt: at,
 	}
-	if err = s.give(ctx, &a, b, rule.Chain(event.Data)+1, nil); errors.Is(err, db.ErrTaken) {
+	if err = s.give(ctx, &a, b, rule.Chain(event.Data)+1, held.ID, nil); errors.Is(err, db.ErrTaken) {
 		// Two events at once: the other one was first.
 		return badgestore.AwardOf(ctx, s.Store, badgeID, *event.PersonID, event.ID)
 	}
 	return a, err
 }
 
-// give signs an award and keeps it, and what is to be kept with it. The error wraps ErrTaken where the person
-// holds the badge.
-func (s *Service) give(ctx context.Context, a *badgestore.Award, b badgestore.Badge, chain int,
+// renews reports whether another event renews an award that is held.
+func renews(held badgestore.Award, b badgestore.Badge, eventID string, at time.Time) bool {
+	same := held.EventID != nil && *held.EventID == eventID
+	return !same && held.RevokedAt == nil && b.Renewable && badge.Renews(held.ValidUntil, at)
+}
+
+// give signs an award and keeps it, and what is to be kept with it; renews is the id of the one whose place it takes,
+// or "". The error wraps ErrTaken where the person holds the badge.
+func (s *Service) give(ctx context.Context, a *badgestore.Award, b badgestore.Badge, chain int, renews string,
 	with func(*db.Tx) error,
 ) error {
 	if err := awardable(b); err != nil {
@@ -112,14 +123,21 @@ func (s *Service) give(ctx context.Context, a *badgestore.Award, b badgestore.Ba
 		return err
 	}
 	a.ID, a.Number, a.Picture, a.Version = db.NewID(), &number, b.Picture, b.Version
-	if b.ValidDays > 0 {
-		until := a.AwardedAt.AddDate(0, 0, b.ValidDays)
+	if until := badge.Terms(a.AwardedAt, b.ValidDays, b.LastDay); !until.IsZero() {
+		if !until.After(a.AwardedAt) {
+			return refusal.Conflict("", "the last day of the badge %q is over; change it first", b.Name)
+		}
 		a.ValidUntil = &until
 	}
 	if err := s.sign(ctx, a, b); err != nil {
 		return err
 	}
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if renews != "" {
+			if ok, err := badgestore.Renew(ctx, tx, renews, s.Clock.Now()); err != nil || !ok {
+				return cmp.Or(err, db.ErrTaken) // somebody else renewed it meanwhile
+			}
+		}
 		if err := db.Create(tx, a, "keeping the award"); err != nil {
 			return err
 		}

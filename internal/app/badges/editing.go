@@ -7,6 +7,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"time"
 
 	"kanban/internal/core/refusal"
 	"kanban/internal/store/badgestore"
@@ -18,6 +19,7 @@ const (
 	mostAlignments = 20
 	longestTag     = 100
 	mostValidDays  = 100 * 365
+	mostTerms      = 20_000
 )
 
 // AddBadge makes a badge. Published, which it is unless it says draft, it can be awarded.
@@ -64,6 +66,16 @@ func checkBadge(b *badgestore.Badge) error {
 	if b.ValidDays < 0 || b.ValidDays > mostValidDays {
 		return refusal.Invalid("validDays", "is between 1 and %d days, or 0 for good", mostValidDays)
 	}
+	b.Level = strings.TrimSpace(b.Level)
+	if len(b.Level) > longestTag {
+		return refusal.Invalid("level", "is longer than %d bytes", longestTag)
+	}
+	if _, err := time.Parse(time.DateOnly, b.LastDay); b.LastDay != "" && err != nil {
+		return refusal.Invalid("lastDay", "%q is not written as 2027-07-31", b.LastDay)
+	}
+	if b.Renewable && b.ValidDays == 0 && b.LastDay == "" {
+		return refusal.Invalid("renewable", "is for badges that end: say for how many days an award holds, or its last day")
+	}
 	tags := []string{}
 	for _, tag := range b.Tags {
 		tag = strings.TrimSpace(tag)
@@ -102,6 +114,8 @@ type EditBadge struct {
 	Tags                               *[]string
 	Alignments                         *[]badgestore.Alignment
 	ValidDays                          *int
+	LastDay, Level                     *string
+	Renewable                          *bool
 }
 
 // EditBadge changes a badge whose revision must still be the one that was read, 0 for any. What it says after it was
@@ -114,27 +128,11 @@ func (s *Service) EditBadge(ctx context.Context, who, id string, revision int, e
 	if revision != 0 && revision != was.Revision {
 		return was, fmt.Errorf("changing the badge: %w", db.ErrStale)
 	}
-	b := was
-	for into, from := range map[*string]*string{
-		&b.Name: e.Name, &b.Description: e.Description, &b.Criteria: e.Criteria, &b.State: e.State,
-	} {
-		if from != nil {
-			*into = *from
-		}
-	}
-	if e.Tags != nil {
-		b.Tags = *e.Tags
-	}
-	if e.Alignments != nil {
-		b.Alignments = slices.Clone(*e.Alignments)
-	}
-	if e.ValidDays != nil {
-		b.ValidDays = *e.ValidDays
-	}
+	b := e.of(was)
 	if err := checkBadge(&b); err != nil {
 		return was, err
 	}
-	if !saysMore(was, b) && b.State == was.State {
+	if !saysMore(was, b) && b.State == was.State && b.Renewable == was.Renewable {
 		return was, nil
 	}
 	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
@@ -164,10 +162,36 @@ func (s *Service) EditBadge(ctx context.Context, who, id string, revision int, e
 	return b, err
 }
 
+// of gives the badge with what is changed of it.
+func (e EditBadge) of(b badgestore.Badge) badgestore.Badge {
+	for into, from := range map[*string]*string{
+		&b.Name: e.Name, &b.Description: e.Description, &b.Criteria: e.Criteria, &b.State: e.State,
+		&b.LastDay: e.LastDay, &b.Level: e.Level,
+	} {
+		if from != nil {
+			*into = *from
+		}
+	}
+	if e.Tags != nil {
+		b.Tags = *e.Tags
+	}
+	if e.Alignments != nil {
+		b.Alignments = slices.Clone(*e.Alignments)
+	}
+	if e.ValidDays != nil {
+		b.ValidDays = *e.ValidDays
+	}
+	if e.Renewable != nil {
+		b.Renewable = *e.Renewable
+	}
+	return b
+}
+
 // saysMore reports whether two versions of a badge say something else.
 func saysMore(a, b badgestore.Badge) bool {
 	return a.Name != b.Name || a.Description != b.Description || a.Criteria != b.Criteria ||
-		a.ValidDays != b.ValidDays || !slices.Equal(a.Tags, b.Tags) || !slices.Equal(a.Alignments, b.Alignments)
+		a.ValidDays != b.ValidDays || a.LastDay != b.LastDay || a.Level != b.Level ||
+		!slices.Equal(a.Tags, b.Tags) || !slices.Equal(a.Alignments, b.Alignments)
 }
 
 // Versions lists the versions of a badge that were, the latest first.
@@ -195,7 +219,7 @@ func (s *Service) EditIssuer(ctx context.Context, who string, i badgestore.Issue
 	if err != nil {
 		return was, err
 	}
-	i.CreatedAt = was.CreatedAt
+	i.CreatedAt, i.Picture = was.CreatedAt, was.Picture
 	if err := checkIssuer(&i); err != nil || i == was {
 		return was, err
 	}
@@ -217,6 +241,9 @@ func (s *Service) EditIssuer(ctx context.Context, who string, i badgestore.Issue
 
 // checkIssuer refuses what an issuer cannot say of itself.
 func checkIssuer(i *badgestore.Issuer) error {
+	if i.Terms = strings.TrimSpace(i.Terms); len(i.Terms) > mostTerms {
+		return refusal.Invalid("terms", "are longer than %d bytes", mostTerms)
+	}
 	if i.Name = strings.TrimSpace(i.Name); i.Name == "" {
 		return refusal.Invalid("name", "is missing: it is shown on every badge")
 	}

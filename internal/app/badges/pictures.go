@@ -7,6 +7,8 @@ import (
 	_ "embed"
 	"encoding/hex"
 	"errors"
+	"maps"
+	"slices"
 	"strings"
 
 	"kanban/internal/core/badge"
@@ -50,23 +52,41 @@ func (s *Service) SetPicture(ctx context.Context, who, badgeID string, content [
 	if err != nil {
 		return b, err
 	}
-	var p badgestore.Picture
-	if len(content) > 0 {
-		kind, clean, err := badge.CheckPicture(content)
-		if err != nil {
-			return b, refusal.Invalid("picture", "%s", strings.TrimPrefix(err.Error(), badge.ErrPicture.Error()+": "))
-		}
-		sum := sha256.Sum256(clean)
-		p = badgestore.Picture{ID: hex.EncodeToString(sum[:]), Kind: kind, Content: clean}
+	p, err := pictureOf(content)
+	if err != nil {
+		return b, err
 	}
-	b.Picture = p.ID
+	return s.givePicture(ctx, who, b, p, nil)
+}
+
+// pictureOf checks an uploaded picture; one without content is none.
+func pictureOf(content []byte) (p badgestore.Picture, err error) {
+	if len(content) == 0 {
+		return p, nil
+	}
+	kind, clean, err := badge.CheckPicture(content)
+	if err != nil {
+		return p, refusal.Invalid("picture", "%s", strings.TrimPrefix(err.Error(), badge.ErrPicture.Error()+": "))
+	}
+	return badgestore.Picture{ID: pictureID(clean), Kind: kind, Content: clean}, nil
+}
+
+func pictureID(content []byte) string {
+	sum := sha256.Sum256(content)
+	return hex.EncodeToString(sum[:])
+}
+
+func (s *Service) givePicture(ctx context.Context, who string, b badgestore.Badge, p badgestore.Picture,
+	design *badge.Design,
+) (badgestore.Badge, error) {
+	b.Picture, b.Design = p.ID, design
 	return b, s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if p.ID != "" {
 			if err := badgestore.KeepPicture(ctx, tx, p); err != nil {
 				return err
 			}
 		}
-		if err := badgestore.SetPicture(ctx, tx, b.ID, p.ID); err != nil {
+		if err := badgestore.SetPicture(ctx, tx, b.ID, p.ID, design); err != nil {
 			return err
 		}
 		what := map[string]string{"badge": b.Name, "picture": p.ID}
@@ -83,10 +103,16 @@ func (s *Service) Forms(ctx context.Context, a badgestore.Award) ([]string, erro
 		return []string{"png", "svg"}, nil
 	}
 	p, err := badgestore.FindPicture(ctx, s.Store, a.Picture)
-	if p.Kind == badge.PNG {
-		return []string{"png"}, err
+	return slices.Sorted(maps.Keys(formsOf(p))), err
+}
+
+// formsOf are the forms of a picture of a badge's own; one that is drawn here has both.
+func formsOf(p badgestore.Picture) map[string][]byte {
+	all := map[string][]byte{map[string]string{badge.PNG: "png", badge.SVG: "svg"}[p.Kind]: p.Content}
+	if len(p.PNG) > 0 {
+		all["png"] = p.PNG
 	}
-	return []string{"svg"}, err
+	return all
 }
 
 // Baked gives an award as a picture that carries its credential: "png" or "svg" (Open Badges 3.0, "Baking"). A badge
@@ -106,7 +132,7 @@ func (s *Service) Baked(ctx context.Context, awardID, form string) ([]byte, erro
 		if err != nil {
 			return nil, err
 		}
-		pictures = map[string][]byte{map[string]string{badge.PNG: "png", badge.SVG: "svg"}[p.Kind]: p.Content}
+		pictures = formsOf(p)
 	}
 	picture, there := pictures[form]
 	switch {

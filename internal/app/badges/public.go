@@ -88,10 +88,14 @@ func (s *Service) own(address string) (base, path string, ok bool) {
 }
 
 func (s *Service) profile(base string, i badgestore.Issuer) badge.Profile {
-	return badge.Profile{
+	p := badge.Profile{
 		ID: issuerAddress(base, i.ID), Type: []string{"Profile"}, Name: i.Name, URL: i.URL,
 		Email: i.Email, Description: i.Description,
 	}
+	if i.Picture != "" {
+		p.Image = badge.Picture(pictureAddress(base, i.Picture), i.Name)
+	}
+	return p
 }
 
 func (s *Service) achievement(base string, b badgestore.Badge) badge.Achievement {
@@ -109,7 +113,7 @@ func (s *Service) achievement(base string, b badgestore.Badge) badge.Achievement
 			Framework: x.Framework, Code: x.Code,
 		})
 	}
-	return out
+	return out.Level(b.Level)
 }
 
 // Document is an issuer's public document: its profile, and the keys that are its own, the retired ones too

@@ -134,14 +134,14 @@ func (w *work) exportBadges(ctx context.Context, out *config.Setup) error {
 	}
 	for _, i := range issuers {
 		out.Issuers = append(out.Issuers, config.Issuer{
-			Name: i.Name, URL: i.URL, Email: i.Email, Description: i.Description,
+			Name: i.Name, URL: i.URL, Email: i.Email, Description: i.Description, Terms: i.Terms,
 		})
 	}
 	badges, err := badgestore.Badges(ctx, w.store)
 	for _, b := range badges {
 		x := config.Badge{
 			Name: b.Name, Issuer: b.Issuer, Description: b.Description, Criteria: b.Criteria, Tags: b.Tags,
-			ValidDays: b.ValidDays,
+			ValidDays: b.ValidDays, LastDay: b.LastDay, Renewable: b.Renewable, Level: b.Level, Design: b.Design,
 		}
 		if b.State != badgestore.Published {
 			x.State = b.State

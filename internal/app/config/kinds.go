@@ -13,6 +13,7 @@ import (
 	"kanban/internal/app/connections"
 	"kanban/internal/app/pairings"
 	"kanban/internal/app/rules"
+	"kanban/internal/core/badge"
 	"kanban/internal/core/learning"
 	"kanban/internal/core/roster"
 	"kanban/internal/core/rule"
@@ -248,12 +249,12 @@ func (w *work) takeIssuer(ctx context.Context, x config.Issuer) error {
 	i, there := byName(all, x.Name, func(i badgestore.Issuer) string { return i.Name })
 	if !there {
 		_, err = w.Badges.AddIssuer(ctx, w.who, badgestore.Issuer{
-			Name: x.Name, URL: x.URL, Email: x.Email, Description: x.Description,
+			Name: x.Name, URL: x.URL, Email: x.Email, Description: x.Description, Terms: x.Terms,
 		})
 		return err
 	}
 	_, err = w.Badges.EditIssuer(ctx, w.who, badgestore.Issuer{
-		ID: i.ID, Name: x.Name, URL: x.URL, Email: x.Email, Description: x.Description,
+		ID: i.ID, Name: x.Name, URL: x.URL, Email: x.Email, Description: x.Description, Terms: x.Terms,
 	})
 	return err
 }
@@ -278,21 +279,39 @@ func (w *work) takeBadge(ctx context.Context, x config.Badge, t *taken) error {
 	}
 	state := cmp.Or(x.State, badgestore.Published)
 	if !there {
-		_, err = w.Badges.AddBadge(ctx, w.who, badgestore.Badge{
+		made, err := w.Badges.AddBadge(ctx, w.who, badgestore.Badge{
 			IssuerID: issuer, Name: x.Name, Description: x.Description, Criteria: x.Criteria, Tags: x.Tags,
-			Alignments: alignments, ValidDays: x.ValidDays, State: state,
+			Alignments: alignments, ValidDays: x.ValidDays, State: state, LastDay: x.LastDay,
+			Renewable: x.Renewable, Level: x.Level,
 		})
-		return err
+		if err != nil {
+			return err
+		}
+		return w.takeDesign(ctx, made, x.Design)
 	}
 	if b.IssuerID != issuer {
 		return refusedField("issuer", "the badge is %s's, and another issuer cannot take it over; give this one another name", b.Issuer)
 	}
 	changed, err := w.Badges.EditBadge(ctx, w.who, b.ID, 0, badges.EditBadge{
 		Description: &x.Description, Criteria: &x.Criteria, Tags: &x.Tags, Alignments: &alignments,
-		ValidDays: &x.ValidDays, State: &state,
+		ValidDays: &x.ValidDays, State: &state, LastDay: &x.LastDay, Renewable: &x.Renewable, Level: &x.Level,
 	})
+	if err == nil {
+		err = w.takeDesign(ctx, b.Badge, x.Design)
+	}
 	if err == nil && changed.Version != b.Version {
 		t.note("was awarded already: it becomes version %d, and whoever holds it keeps theirs", changed.Version)
+	}
+	return err
+}
+
+// takeDesign draws a badge's picture as a file says; a picture that is drawn here goes where the file has none.
+func (w *work) takeDesign(ctx context.Context, b badgestore.Badge, design *badge.Design) (err error) {
+	switch {
+	case design != nil && (b.Design == nil || *b.Design != *design):
+		_, err = w.Badges.Draw(ctx, w.who, b.ID, *design)
+	case design == nil && b.Design != nil:
+		_, err = w.Badges.SetPicture(ctx, w.who, b.ID, nil)
 	}
 	return err
 }

@@ -30,7 +30,7 @@ func (s *Service) evidenceOf(ctx context.Context, from db.From, p stagestore.Sta
 	if err != nil {
 		return nil, err
 	}
-	held, err := stagestore.BadgesHeld(ctx, from, people)
+	held, err := stagestore.BadgesHeld(ctx, from, people, s.Clock.Now())
 	if err != nil {
 		return nil, err
 	}

@@ -57,6 +57,7 @@ type Profile struct {
 	URL         string   `json:"url,omitempty"`
 	Email       string   `json:"email,omitempty"`
 	Description string   `json:"description,omitempty"`
+	Image       *Image   `json:"image,omitempty"`
 }
 
 // Subject is who holds the achievement, given by a salted hash of the address.
@@ -64,6 +65,7 @@ type Subject struct {
 	Type        []string    `json:"type"`
 	Identifier  []Identity  `json:"identifier"`
 	Achievement Achievement `json:"achievement"`
+	Result      []Result    `json:"result,omitempty"`
 	Narrative   string      `json:"narrative,omitempty"`
 }
 
@@ -89,6 +91,45 @@ type Achievement struct {
 	Version   string      `json:"version,omitempty"`
 	Tag       []string    `json:"tag,omitempty"`
 	Alignment []Alignment `json:"alignment,omitempty"`
+	// Results are what is said of how well it was achieved.
+	Results []ResultDescription `json:"resultDescription,omitempty"`
+}
+
+// ResultDescription says what a result of an achievement is (Open Badges 3.0, "ResultDescription").
+type ResultDescription struct {
+	ID            string   `json:"id"`
+	Type          []string `json:"type"`
+	Name          string   `json:"name"`
+	ResultType    string   `json:"resultType"`
+	RequiredValue string   `json:"requiredValue,omitempty"`
+}
+
+// Result is one of somebody.
+type Result struct {
+	Type        []string `json:"type"`
+	Description string   `json:"resultDescription"`
+	Value       string   `json:"value"`
+}
+
+// Level gives an achievement its level, as a result that everybody who achieves it has.
+func (a Achievement) Level(level string) Achievement {
+	if level != "" {
+		a.Results = []ResultDescription{{
+			ID: a.ID + "#level", Type: []string{"ResultDescription"}, Name: "Level", ResultType: "PerformanceLevel",
+			RequiredValue: level,
+		}}
+	}
+	return a
+}
+
+// results are those that an achievement requires.
+func (a Achievement) results() (all []Result) {
+	for _, r := range a.Results {
+		if r.RequiredValue != "" {
+			all = append(all, Result{[]string{"Result"}, r.ID, r.RequiredValue})
+		}
+	}
+	return all
 }
 
 // Alignment says to which goal of a framework an achievement belongs.
@@ -132,6 +173,28 @@ type Award struct {
 	Status []Status
 }
 
+// Terms says until when an award holds that is given at a time: so many days, 0 for good, and to the end of a last
+// day, as 2027-07-31, "" for none; whichever is first. Zero is for good.
+func Terms(at time.Time, days int, lastDay string) (until time.Time) {
+	if days > 0 {
+		until = at.AddDate(0, 0, days)
+	}
+	if day, err := time.Parse(time.DateOnly, lastDay); err == nil {
+		if end := day.AddDate(0, 0, 1).Add(-time.Second); until.IsZero() || end.Before(until) {
+			until = end
+		}
+	}
+	return until
+}
+
+// renewsBefore is how long before its end an award of a renewable badge is renewed at the earliest, in days.
+const renewsBefore = 60
+
+// Renews reports whether an award that ends can be renewed at a time; until is nil for one that never ends.
+func Renews(until *time.Time, at time.Time) bool {
+	return until != nil && !at.Before(until.AddDate(0, 0, -renewsBefore))
+}
+
 // ErrAward is wrapped by every error of Build.
 var ErrAward = errors.New("award cannot become a credential")
 
@@ -164,6 +227,7 @@ func Build(a Award) (Credential, error) {
 			}},
 			Achievement: a.Achievement,
 			Narrative:   a.Note,
+			Result:      a.Achievement.results(),
 		},
 		Evidence: a.Evidence,
 		Status:   a.Status,

@@ -7,7 +7,9 @@ import (
 	"time"
 
 	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
 
+	"kanban/internal/core/badge"
 	"kanban/internal/store/db"
 )
 
@@ -18,6 +20,8 @@ type Issuer struct {
 	URL         string
 	Email       string
 	Description string
+	Picture     string // id of its picture; "" for none
+	Terms       string // of use, for whoever relies on its badges
 	CreatedAt   time.Time
 }
 
@@ -35,6 +39,10 @@ type Badge struct {
 	Tags        []string    `gorm:"serializer:json"`
 	Alignments  []Alignment `gorm:"serializer:json"`
 	ValidDays   int         // how long an award holds; 0 for good
+	LastDay     string      // as 2027-07-31, on which every award ends; "" for none
+	Renewable   bool        // who holds it can be awarded it again when it ends
+	Level       string
+	Design      *badge.Design `gorm:"serializer:json"` // how its picture is drawn, if it is drawn here
 	CreatedAt   time.Time
 }
 
@@ -82,6 +90,7 @@ type Award struct {
 	AwardedAt  time.Time
 	Version    int        // of the badge
 	ValidUntil *time.Time // nil for good
+	RenewedAt  *time.Time // when another award took its place
 	RevokedAt  *time.Time
 	RevokedBy  string
 	Reason     string // for which it was revoked
@@ -136,7 +145,7 @@ func FindListed(ctx context.Context, from db.From, id string) (b ListedBadge, er
 
 func listed(ctx context.Context, from db.From) *gorm.DB {
 	return from.Records(ctx).Table("badges b").Joins("JOIN issuers i ON i.id = b.issuer_id").
-		Joins("LEFT JOIN (SELECT badge_id, count(*) FILTER (WHERE revoked_at IS NULL) AS held, count(revoked_at) AS revoked FROM awards GROUP BY badge_id) a ON a.badge_id = b.id").
+		Joins("LEFT JOIN (SELECT badge_id, count(*) FILTER (WHERE revoked_at IS NULL AND renewed_at IS NULL) AS held, count(revoked_at) AS revoked FROM awards GROUP BY badge_id) a ON a.badge_id = b.id").
 		Select("b.*, i.name AS issuer, coalesce(a.held, 0) AS awards, coalesce(a.revoked, 0) AS revoked")
 }
 
@@ -158,7 +167,8 @@ func EditBadge(ctx context.Context, tx *db.Tx, was, b Badge, who string, at time
 	}
 	b.Revision = was.Revision + 1
 	done := tx.DB.Where("id = ? AND revision = ?", was.ID, was.Revision).Select("name", "description", "criteria",
-		"state", "version", "revision", "tags", "alignments", "valid_days").Updates(&b)
+		"state", "version", "revision", "tags", "alignments", "valid_days", "last_day", "renewable",
+		"level").Updates(&b)
 	if done.Error == nil && done.RowsAffected == 0 {
 		return fmt.Errorf("changing the badge: %w", db.ErrStale)
 	}
@@ -168,14 +178,15 @@ func EditBadge(ctx context.Context, tx *db.Tx, was, b Badge, who string, at time
 // FormerBadges lists the versions of a badge that were, the latest first, with how many people hold each.
 func FormerBadges(ctx context.Context, from db.From, badgeID string) (all []Former, err error) {
 	err = from.Records(ctx).Select(`badge_versions.*, (SELECT count(*) FROM awards a WHERE a.badge_id =
-		badge_versions.badge_id AND a.version = badge_versions.version AND a.revoked_at IS NULL)::int AS awards`).
+		badge_versions.badge_id AND a.version = badge_versions.version AND a.revoked_at IS NULL
+		AND a.renewed_at IS NULL)::int AS awards`).
 		Where("badge_id = ?", badgeID).Order("version DESC").Find(&all).Error
 	return all, db.Known(err, "listing versions of the badge")
 }
 
 // EditIssuer writes what an issuer says of itself.
 func EditIssuer(ctx context.Context, tx *db.Tx, i Issuer) error {
-	err := tx.DB.Where("id = ?", i.ID).Select("name", "url", "email", "description").Updates(&i).Error
+	err := tx.DB.Where("id = ?", i.ID).Select("name", "url", "email", "description", "terms").Updates(&i).Error
 	return db.Known(err, "changing the issuer")
 }
 
@@ -224,22 +235,36 @@ func FindAward(ctx context.Context, from db.From, id string) (a Award, err error
 
 // AwardOf finds the award of a badge that a person holds, or had for an event.
 func AwardOf(ctx context.Context, from db.From, badgeID, personID, eventID string) (a Award, err error) {
-	err = from.Records(ctx).Where("badge_id = ? AND person_id = ? AND (revoked_at IS NULL OR event_id = ?)", badgeID,
-		personID, eventID).Order("revoked_at DESC NULLS FIRST").First(&a).Error
+	err = from.Records(ctx).Where("badge_id = ? AND person_id = ? AND (revoked_at IS NULL AND renewed_at IS NULL OR event_id = ?)",
+		badgeID, personID, eventID).Order(clause.OrderBy{Expression: clause.Expr{
+		SQL: "coalesce(event_id = ?, false) DESC, revoked_at DESC NULLS FIRST", Vars: []any{eventID},
+	}}).First(&a).Error
 	return a, db.Known(err, "finding the award")
 }
 
-// Holders gives the awards of badges that some people hold, by badge and person.
-func Holders(ctx context.Context, from db.From, badgeIDs, personIDs []string) (held map[[2]string]string, err error) {
-	held = map[[2]string]string{}
-	type row struct{ ID, BadgeID, PersonID string }
-	err = db.Each(ctx, from, "finding who holds badges", `SELECT id, badge_id, person_id FROM awards
-		WHERE revoked_at IS NULL AND badge_id = ANY ($1::text[]::uuid[]) AND person_id = ANY ($2::text[]::uuid[])`,
-		[]any{badgeIDs, personIDs}, func(r row) error {
-			held[[2]string{r.BadgeID, r.PersonID}] = r.ID
+// Held is an award that somebody holds.
+type Held struct {
+	ID, BadgeID, PersonID string
+	ValidUntil            *time.Time
+}
+
+// Holders gives the awards of badges that some people hold, by badge and person; they may have ended.
+func Holders(ctx context.Context, from db.From, badgeIDs, personIDs []string) (held map[[2]string]Held, err error) {
+	held = map[[2]string]Held{}
+	err = db.Each(ctx, from, "finding who holds badges", `SELECT id, badge_id, person_id, valid_until FROM awards
+		WHERE revoked_at IS NULL AND renewed_at IS NULL AND badge_id = ANY ($1::text[]::uuid[]) AND person_id = ANY ($2::text[]::uuid[])`,
+		[]any{badgeIDs, personIDs}, func(r Held) error {
+			held[[2]string{r.BadgeID, r.PersonID}] = r
 			return nil
 		})
 	return held, err
+}
+
+// Renew notes that another award takes the place of one; ok is false when it is not held any more.
+func Renew(ctx context.Context, tx *db.Tx, id string, at time.Time) (ok bool, err error) {
+	n, err := db.Exec(ctx, tx, `UPDATE awards SET renewed_at = $2 WHERE id = $1 AND renewed_at IS NULL
+		AND revoked_at IS NULL`, id, at)
+	return n == 1, db.Known(err, "renewing the award")
 }
 
 // NextAwardNumber gives a place in the status lists that no other award has.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"kanban/internal/core/badge"
 	"kanban/internal/store/db"
 )
 
@@ -12,13 +13,14 @@ type Picture struct {
 	ID      string // SHA-256 of the content, in hexadecimal
 	Kind    string // image/png or image/svg+xml
 	Content []byte
+	PNG     []byte `gorm:"column:png"` // the same as PNG, of one that is drawn here
 	MadeAt  time.Time
 }
 
 // KeepPicture keeps a picture; the same one is kept once.
 func KeepPicture(ctx context.Context, tx *db.Tx, p Picture) error {
-	_, err := db.Exec(ctx, tx, `INSERT INTO pictures (id, kind, content) VALUES ($1, $2, $3) ON CONFLICT (id) DO NOTHING`,
-		p.ID, p.Kind, p.Content)
+	_, err := db.Exec(ctx, tx, `INSERT INTO pictures (id, kind, content, png) VALUES ($1, $2, $3, $4)
+		ON CONFLICT (id) DO UPDATE SET png = coalesce(pictures.png, excluded.png)`, p.ID, p.Kind, p.Content, p.PNG)
 	return db.Known(err, "keeping the picture")
 }
 
@@ -28,8 +30,16 @@ func FindPicture(ctx context.Context, from db.From, id string) (p Picture, err e
 	return p, db.Known(err, "finding the picture")
 }
 
-// SetPicture gives a badge its picture, "" for none of its own. Awards that were given keep theirs.
-func SetPicture(ctx context.Context, tx *db.Tx, badgeID, picture string) error {
-	_, err := db.Exec(ctx, tx, `UPDATE badges SET picture = $2 WHERE id = $1`, badgeID, picture)
+// SetPicture gives a badge its picture, "" for none of its own, and how it is drawn if it is drawn here. Awards
+// that were given keep theirs.
+func SetPicture(ctx context.Context, tx *db.Tx, badgeID, picture string, design *badge.Design) error {
+	b := Badge{ID: badgeID, Picture: picture, Design: design}
+	err := tx.DB.WithContext(ctx).Select("picture", "design").Updates(&b).Error
 	return db.Known(err, "giving the badge its picture")
+}
+
+// SetIssuerPicture gives an issuer its picture, "" for none.
+func SetIssuerPicture(ctx context.Context, tx *db.Tx, issuerID, picture string) error {
+	_, err := db.Exec(ctx, tx, `UPDATE issuers SET picture = $2 WHERE id = $1`, issuerID, picture)
+	return db.Known(err, "giving the issuer its picture")
 }

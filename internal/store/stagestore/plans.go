@@ -204,12 +204,13 @@ func Bests(ctx context.Context, from db.From, people, activities []string) ([]Be
 		WHERE g.person_id = ANY ($1::text[]::uuid[]) AND a.best IS NOT NULL`, people, activities)
 }
 
-// BadgesHeld gives the badges that people hold, by person.
-func BadgesHeld(ctx context.Context, from db.From, people []string) (map[string]map[string]bool, error) {
+// BadgesHeld gives the badges that people hold at a time, by person.
+func BadgesHeld(ctx context.Context, from db.From, people []string, at time.Time) (map[string]map[string]bool, error) {
 	type held struct{ PersonID, BadgeID string }
 	out := map[string]map[string]bool{}
 	err := db.Each(ctx, from, "finding badges", `SELECT person_id::text, badge_id::text FROM awards
-		WHERE person_id = ANY ($1::text[]::uuid[]) AND revoked_at IS NULL`, []any{people}, func(h held) error {
+		WHERE person_id = ANY ($1::text[]::uuid[]) AND revoked_at IS NULL
+			AND (valid_until IS NULL OR valid_until > $2)`, []any{people, at}, func(h held) error {
 		if out[h.PersonID] == nil {
 			out[h.PersonID] = map[string]bool{}
 		}

@@ -1,6 +1,10 @@
 package api
 
-import "time"
+import (
+	"time"
+
+	"kanban/internal/core/badge"
+)
 
 // NewIssuer makes an issuer of badges.
 type NewIssuer struct {
@@ -8,6 +12,7 @@ type NewIssuer struct {
 	URL         string `json:"url,omitempty"`
 	Email       string `json:"email,omitempty"`
 	Description string `json:"description,omitempty"`
+	Terms       string `json:"terms,omitempty" doc:"Of use, for whoever relies on its badges"`
 }
 
 // Issuer gives out badges.
@@ -15,6 +20,7 @@ type Issuer struct {
 	NewIssuer
 	ID      string `json:"id"`
 	Address string `json:"address" doc:"Its public profile"`
+	Picture string `json:"picture,omitempty" doc:"Address of its picture"`
 }
 
 // NewBadge makes a badge.
@@ -27,6 +33,9 @@ type NewBadge struct {
 	Tags       []string         `json:"tags,omitempty" maxItems:"20"`
 	Alignments []BadgeAlignment `json:"alignments,omitempty" maxItems:"20" doc:"Goals of frameworks to which it belongs"`
 	ValidDays  int              `json:"validDays,omitempty" minimum:"0" doc:"How many days an award holds; absent for good"`
+	LastDay    string           `json:"lastDay,omitempty" doc:"Such as 2027-07-31: every award ends then at the latest"`
+	Renewable  bool             `json:"renewable,omitempty" doc:"Who holds it can be awarded it again from 60 days before its end"`
+	Level      string           `json:"level,omitempty" doc:"Such as \"advanced\"; its credentials say it"`
 	State      string           `json:"state,omitempty" enum:"draft,published,withdrawn" doc:"Only a published one is awarded; published when absent"`
 }
 
@@ -48,6 +57,9 @@ type EditBadge struct {
 	Tags        *[]string         `json:"tags,omitempty" maxItems:"20"`
 	Alignments  *[]BadgeAlignment `json:"alignments,omitempty" maxItems:"20"`
 	ValidDays   *int              `json:"validDays,omitempty" minimum:"0"`
+	LastDay     *string           `json:"lastDay,omitempty"`
+	Renewable   *bool             `json:"renewable,omitempty"`
+	Level       *string           `json:"level,omitempty"`
 	State       *string           `json:"state,omitempty" enum:"draft,published,withdrawn"`
 }
 
@@ -60,6 +72,8 @@ type BadgeVersion struct {
 	Tags        []string         `json:"tags"`
 	Alignments  []BadgeAlignment `json:"alignments"`
 	ValidDays   int              `json:"validDays,omitempty"`
+	LastDay     string           `json:"lastDay,omitempty"`
+	Level       string           `json:"level,omitempty"`
 	Awards      int              `json:"awards" doc:"How many people hold it"`
 	ChangedBy   string           `json:"changedBy"`
 	ChangedAt   time.Time        `json:"changedAt" doc:"When the next one took its place"`
@@ -78,6 +92,25 @@ type Badge struct {
 	Picture  string `json:"picture" doc:"Address of its picture"`
 	// OwnPicture is whether the picture is its own, not the one that all badges have.
 	OwnPicture bool `json:"ownPicture,omitempty"`
+	// Design is there when the picture was drawn here.
+	Design *badge.Design `json:"design,omitempty"`
+}
+
+// BadgeDrawing is a picture that is to be drawn.
+type BadgeDrawing struct {
+	Design badge.Design `json:"design"`
+	Title  string       `json:"title,omitempty" maxLength:"200" doc:"For those who cannot see it"`
+}
+
+// DrawnBadge is a picture as it would be.
+type DrawnBadge struct {
+	SVG string `json:"svg"`
+}
+
+// BadgeSymbol can stand in the middle of a drawn picture.
+type BadgeSymbol struct {
+	Name string `json:"name"`
+	Path string `json:"path" doc:"Its outline as SVG writes it, in a square of 256"`
 }
 
 // Award is a badge given to a person.
@@ -91,6 +124,7 @@ type Award struct {
 	Version   int       `json:"version" doc:"Of the badge"`
 	// ValidUntil is absent for one that holds for good.
 	ValidUntil *time.Time `json:"validUntil,omitempty"`
+	RenewedAt  *time.Time `json:"renewedAt,omitempty" doc:"When another award took its place"`
 	AwardedBy  string     `json:"awardedBy,omitempty" doc:"Who awarded it by hand or from a file; absent where a rule or a stage did"`
 	Note       string     `json:"note,omitempty"`
 	Evidence   []Evidence `json:"evidence,omitempty"`

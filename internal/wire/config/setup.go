@@ -8,6 +8,7 @@
 package config
 
 import (
+	"kanban/internal/core/badge"
 	"kanban/internal/core/grade"
 	"kanban/internal/core/learning"
 	"kanban/internal/core/roster"
@@ -112,6 +113,7 @@ type Issuer struct {
 	URL         string `json:"url,omitempty"`
 	Email       string `json:"email,omitempty"`
 	Description string `json:"description,omitempty"`
+	Terms       string `json:"terms,omitempty" doc:"Of use, for whoever relies on its badges"`
 }
 
 // Badge is an achievement that can be awarded.
@@ -124,7 +126,11 @@ type Badge struct {
 	Tags       []string         `json:"tags,omitempty"`
 	Alignments []BadgeAlignment `json:"alignments,omitempty" doc:"Goals of frameworks to which it belongs"`
 	ValidDays  int              `json:"validDays,omitempty" doc:"How many days an award holds; for good when absent"`
+	LastDay    string           `json:"lastDay,omitempty" doc:"Such as 2027-07-31: every award ends then at the latest"`
+	Renewable  bool             `json:"renewable,omitempty" doc:"Who holds it can be awarded it again from 60 days before its end"`
+	Level      string           `json:"level,omitempty"`
 	State      string           `json:"state,omitempty" enum:"draft,published,withdrawn" doc:"Only a published one is awarded; published when absent"`
+	Design     *badge.Design    `json:"design,omitempty" doc:"How its picture is drawn, if it is drawn here"`
 }
 
 // BadgeAlignment says to which goal of a framework a badge belongs.

@@ -9,6 +9,7 @@ import Frame from '../../parts/form/Frame.vue'
 import NumberField from '../../parts/form/NumberField.vue'
 import TextField from '../../parts/form/TextField.vue'
 import TickField from '../../parts/form/TickField.vue'
+import WhenField from '../../parts/form/WhenField.vue'
 import Oops from '../../parts/Oops.vue'
 
 /** Makes a badge, or changes what one says. */
@@ -29,6 +30,9 @@ const badge = reactive({
 })
 const tags = ref(props.badge?.tags?.join(', ') ?? '')
 const validDays = ref(props.badge?.validDays || undefined)
+const lastDay = ref(props.badge?.lastDay ?? '')
+const renewable = ref(props.badge?.renewable ?? false)
+const level = ref(props.badge?.level ?? '')
 const draft = ref(false)
 const goals = ref(props.badge?.alignments?.map((a) => `${a.name} = ${a.address}`).join('\n') ?? '')
 /** The goals as they are typed, one a line; what is not typed of one that stays is kept. */
@@ -48,6 +52,9 @@ const says = () => ({
     .map((t) => t.trim())
     .filter(Boolean),
   validDays: validDays.value ?? 0,
+  lastDay: lastDay.value,
+  renewable: renewable.value,
+  level: level.value,
   alignments: alignments(),
 })
 
@@ -132,6 +139,28 @@ const sending = computed(() => save.isPending.value)
         :min="1"
         :label="$t('badges.validDays')"
         :placeholder="$t('badges.forGood')"
+      />
+      <WhenField
+        id="badge-last"
+        v-model="lastDay"
+        name="lastDay"
+        of="date"
+        :label="$t('badges.lastDay')"
+        :help="$t('badges.lastDayHelp')"
+      />
+      <TickField
+        v-if="validDays || lastDay || renewable"
+        id="badge-renewable"
+        v-model="renewable"
+        name="renewable"
+        :label="$t('badges.renewable')"
+      />
+      <TextField
+        id="badge-level"
+        v-model="level"
+        name="level"
+        :label="$t('badges.level')"
+        :help="$t('badges.levelHelp')"
       />
       <AreaField
         id="badge-goals"

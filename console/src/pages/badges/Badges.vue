@@ -13,6 +13,7 @@ import { when } from '../../parts/when'
 import { word } from '../../parts/words'
 import AwardDialog from './AwardDialog.vue'
 import BadgeForm from './BadgeForm.vue'
+import DrawDialog from './DrawDialog.vue'
 import PictureDialog from './PictureDialog.vue'
 import RevokeDialog from './RevokeDialog.vue'
 
@@ -42,6 +43,11 @@ const setState = useMutation({
 // The badge itself is looked up in the list, which tells of its new picture.
 const picturing = ref('')
 const pictured = computed(() => badges.data.value?.items.find((b) => b.id === picturing.value))
+const drawing = ref<Schemas['Badge']>()
+function draw(badge: Schemas['Badge']) {
+  picturing.value = ''
+  drawing.value = badge
+}
 const awarding = ref<Schemas['Badge']>()
 const revoking = ref<Schemas['Award']>()
 const suspends = ref(false)
@@ -162,6 +168,9 @@ function doubt(award: Schemas['Award'], suspend: boolean) {
     </Column>
     <Column header="">
       <template #body="{ data }">
+        <span v-if="data.renewedAt" class="faint">{{
+          $t('badges.renewedAt', { at: when(data.renewedAt) })
+        }}</span>
         <span v-if="data.revokedAt || data.suspendedAt" class="revoked"
           >{{
             data.revokedAt
@@ -198,7 +207,13 @@ function doubt(award: Schemas['Award'], suspend: boolean) {
     </Column>
   </Listing>
   <Oops :error="restore.error.value" />
-  <PictureDialog v-if="pictured" :badge="pictured" @close="picturing = ''" />
+  <PictureDialog v-if="pictured" :badge="pictured" @close="picturing = ''" @draw="draw(pictured)" />
+  <DrawDialog
+    v-if="drawing"
+    :badge="drawing"
+    :others="badges.data.value?.items ?? []"
+    @close="drawing = undefined"
+  />
   <AwardDialog v-if="awarding" :badge="awarding" @close="awarding = undefined" />
   <BadgeForm v-if="form" @close="form = false" />
   <BadgeForm v-if="editing" :badge="editing" @close="editing = undefined" />

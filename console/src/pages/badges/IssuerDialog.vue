@@ -1,12 +1,16 @@
 <script setup lang="ts">
 import { useMutation, useQueryClient } from '@tanstack/vue-query'
-import { reactive } from 'vue'
+import Button from 'primevue/button'
+import { reactive, ref } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
+import { here } from '../../parts/address'
 import AreaField from '../../parts/form/AreaField.vue'
+import FileField from '../../parts/form/FileField.vue'
 import FormDialog from '../../parts/form/FormDialog.vue'
 import TextField from '../../parts/form/TextField.vue'
 import { letGo } from '../../parts/form/typed'
+import Oops from '../../parts/Oops.vue'
 
 /** What an issuer says of itself. */
 const props = defineProps<{ issuer: Schemas['Issuer'] }>()
@@ -17,6 +21,30 @@ const says = reactive({
   url: props.issuer.url ?? '',
   email: props.issuer.email ?? '',
   description: props.issuer.description ?? '',
+  terms: props.issuer.terms ?? '',
+})
+const picture = ref(props.issuer.picture)
+const params = { path: { id: props.issuer.id } }
+const give = useMutation({
+  mutationFn: async (file?: File) => {
+    if (!file) {
+      await ok(api.DELETE('/api/v1/issuers/{id}/picture', { params }))
+      return undefined
+    }
+    const now = await ok(
+      api.PUT('/api/v1/issuers/{id}/picture', {
+        params,
+        body: file as unknown as string,
+        bodySerializer: (body: unknown) => body as File,
+        headers: { 'Content-Type': 'application/octet-stream' },
+      }),
+    )
+    return now.picture
+  },
+  onSuccess: (now) => {
+    picture.value = now
+    return queries.invalidateQueries({ queryKey: ['issuers'] })
+  },
 })
 const save = useMutation({
   mutationFn: () =>
@@ -50,5 +78,37 @@ const save = useMutation({
       :rows="2"
       :label="$t('badges.whatItIs')"
     />
+    <AreaField
+      id="issuer-terms"
+      v-model="says.terms"
+      name="terms"
+      :rows="2"
+      :label="$t('badges.terms')"
+      :help="$t('badges.termsHelp')"
+    />
+    <p v-if="picture"><img :src="here(picture)" alt="" class="picture" /></p>
+    <FileField
+      :label="$t('badges.issuerPicture')"
+      accept=".png,.svg"
+      :help="$t('badges.pictureBounds')"
+      @choose="([file]) => file && give.mutate(file)"
+    />
+    <Button
+      v-if="picture"
+      type="button"
+      size="small"
+      variant="text"
+      :label="$t('badges.noPicture')"
+      @click="give.mutate(undefined)"
+    />
+    <Oops :error="give.error.value" />
   </FormDialog>
 </template>
+
+<style scoped>
+.picture {
+  width: 6rem;
+  height: 6rem;
+  object-fit: contain;
+}
+</style>

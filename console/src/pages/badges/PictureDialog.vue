@@ -11,7 +11,7 @@ import Oops from '../../parts/Oops.vue'
 
 /** Gives a badge a picture of its own, or the one that all have. */
 const props = defineProps<{ badge: Schemas['Badge'] }>()
-const emit = defineEmits<{ close: [] }>()
+const emit = defineEmits<{ close: []; draw: [] }>()
 const queries = useQueryClient()
 const params = { path: { id: props.badge.id } }
 const save = useMutation({
@@ -42,6 +42,7 @@ const problem = computed(() => save.error.value)
     <p>
       <img :src="here(badge.picture)" :alt="$t('badges.pictureOf', { name: badge.name })" class="large" />
     </p>
+    <p><Button type="button" :label="$t('badges.draw')" @click="emit('draw')" /></p>
     <FileField
       :label="$t('badges.newPicture')"
       accept=".png,.svg"
@@ -51,7 +52,7 @@ const problem = computed(() => save.error.value)
     <p class="faint">{{ $t('badges.awardsKeepPictures') }}</p>
     <Oops :error="problem" />
     <div class="actions">
-      <Button type="button" :label="$t('common.close')" @click="emit('close')" />
+      <Button type="button" variant="text" :label="$t('common.close')" @click="emit('close')" />
       <Button
         v-if="badge.ownPicture"
         type="button"

@@ -8,7 +8,7 @@ import { type FieldProps, useField } from './form'
 const props = defineProps<
   FieldProps & {
     placeholder?: string
-    type?: 'text' | 'email' | 'url' | 'search' | 'password'
+    type?: 'text' | 'email' | 'url' | 'search' | 'password' | 'color'
     autocomplete?: string
     autofocus?: boolean
     maxlength?: number | string
