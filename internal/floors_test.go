@@ -62,10 +62,11 @@ var floors = [][]string{
 	{"internal/store", "internal/adapter"},
 	{"internal/store/storetest"},
 	{"internal/app", "internal/client", "console"},
-	{"internal/app/linking", "internal/app/rules"}, // say what sets mean for their classes, and what rules would do
-	{"internal/app/batches"},                       // does with many what the others do with one
-	{"internal/app/config"},                        // writes with the others what files say
-	{"internal/wiring"},                            // puts the use cases together
+	// say what sets mean for their classes, what rules would do, and to people what they hold
+	{"internal/app/linking", "internal/app/rules", "internal/app/holders"},
+	{"internal/app/batches"}, // does with many what the others do with one
+	{"internal/app/config"},  // writes with the others what files say
+	{"internal/wiring"},      // puts the use cases together
 	{"internal/web/problem"},
 	{"internal/scenario", "internal/cli", "internal/web", "internal/worker", "internal/apptest"},
 	{"internal/service"},

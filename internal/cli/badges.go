@@ -24,6 +24,8 @@ func badges() *cli.Command {
 			badgesPicture(),
 			badgesDraw(),
 			badgesSymbols(),
+			badgesPage(),
+			badgesTerms(),
 			badgesRemove(),
 			badgesIssuers(),
 			badgesRemoveIssuer(),

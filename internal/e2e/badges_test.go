@@ -95,7 +95,7 @@ func TestConsoleAwards(t *testing.T) {
 	// Anybody, on the public page, without signing in.
 	b.open(strings.TrimPrefix(page, w.service.Address))
 	b.sees("Verified just now")
-	b.sees("Helped the others")
+	b.until(`!document.body.innerText.includes("Helped the others")`) // before its holder shares it
 	b.click("Check any badge")
 	picture := filepath.Join(t.TempDir(), "badge.png")
 	resp, err := http.Get(page + "?form=png") //nolint:noctx // a test

@@ -251,6 +251,38 @@ func TestBadgesInVersions(t *testing.T) {
 	assert.Equal(t, i.Email, must[badgestore.Issuer](t)(badgestore.FindIssuer(ctx, s, i.ID)).Email)
 }
 
+func TestHoldersOfBadges(t *testing.T) {
+	w, _ := school(t)
+	s, ctx, ada := w.Store, t.Context(), w.Person("stu-001")
+	i := badgestore.Issuer{ID: db.NewID(), Name: "Fernmoor"}
+	b := badgestore.Badge{ID: db.NewID(), IssuerID: i.ID, Name: "Sower", Description: "x", Criteria: "y"}
+	a := badgestore.Award{ID: db.NewID(), BadgeID: b.ID, PersonID: ada.ID, Credential: "jws", AwardedAt: time.Now()}
+	tx(t, s, func(tx *db.Tx) error {
+		return errors.Join(db.Create(tx, &i, "test"), db.Create(tx, &b, "test"), db.Create(tx, &a, "test"))
+	})
+	missing[badgestore.Holder](t)(badgestore.FindHolder(ctx, s, ada.ID))
+	for _, name := range []string{"Ada", "A. Alder"} {
+		h := badgestore.Holder{PersonID: ada.ID, ShownName: name, Terms: 1, AcceptedAt: time.Now()}
+		tx(t, s, func(tx *db.Tx) error { return badgestore.KeepHolder(ctx, tx, h) })
+		assert.Equal(t, name, must[badgestore.Holder](t)(badgestore.FindHolder(ctx, s, ada.ID)).ShownName)
+	}
+	now := time.Now()
+	for _, at := range []*time.Time{&now, nil} {
+		tx(t, s, func(tx *db.Tx) error { return badgestore.Share(ctx, tx, a.ID, at) })
+		held := must[[]badgestore.ListedAward](t)(badgestore.AwardsOfHolder(ctx, s, ada.ID))
+		require.Len(t, held, 1)
+		assert.Equal(t, []any{at != nil, "Sower"}, []any{held[0].SharedAt != nil, held[0].Badge})
+	}
+	for day := range 2 {
+		for _, program := range []bool{true, false, false} {
+			require.NoError(t, badgestore.NoteLook(ctx, s, a.ID, program, now.AddDate(0, 0, -day)))
+		}
+	}
+	looks := must[map[string]badgestore.Looks](t)(badgestore.LooksAt(ctx, s, []string{a.ID, b.ID}))
+	assert.Equal(t, []int{1, 4, 2}, []int{len(looks), looks[a.ID].People, looks[a.ID].Programs})
+	assert.Equal(t, now.Unix(), looks[a.ID].LastAt.Unix())
+}
+
 func TestBadgesAndAwards(t *testing.T) {
 	w, _ := school(t)
 	s, ctx, ada := w.Store, t.Context(), w.Person("stu-001")

@@ -81,7 +81,7 @@ func recovered(log *slog.Logger) func(http.Handler) http.Handler {
 }
 
 // personal are the parts of the service whose answers are about people or hold secrets.
-var personal = []string{"/api/", "/xapi/", "/pickup/", "/approvals/", "/reported/", "/metrics"}
+var personal = []string{"/api/", "/xapi/", "/pickup/", "/approvals/", "/reported/", "/metrics", "/open/holder"}
 
 // secure sets what every answer carries. Nothing about people is kept on the way.
 func (s *Server) secure(next http.Handler) http.Handler {

@@ -57,6 +57,7 @@ func (s *Server) open(r chi.Router) {
 	r.With(s.slowedDown).Post("/open/check", s.checkPage)
 	read("/open/pictures/{id}", s.picture)
 	read("/open/awards/{id}", s.award)
+	s.holders(r)
 	r.Get("/open/unsubscribe/{token}", s.unsubscribe)
 	r.Post("/open/unsubscribe/{token}", s.unsubscribe)
 }
@@ -141,6 +142,7 @@ func (s *Server) award(w http.ResponseWriter, r *http.Request) {
 	}
 	w.Header().Set("Vary", "Accept")
 	kind := wanted(r, awardForms)
+	s.looked(r, checked.Award, kind)
 	switch r.URL.Query().Get("form") {
 	case "jwt":
 		kind = openbadge.MediaType
@@ -225,8 +227,17 @@ func (s *Server) awardPage(w http.ResponseWriter, r *http.Request, checked badge
 		s.missing(w, err)
 		return
 	}
+	name, err := s.Holders.Shown(r.Context(), checked.Award)
+	if err != nil {
+		s.missing(w, err)
+		return
+	}
+	if name == "" { // what only its holder may make public
+		checked.Seen.Narrative, checked.Seen.Evidence = "", nil
+	}
 	s.openPage(w, r, awardPage, map[string]any{
-		"Seen": checked.Seen, "Address": address, "Forms": forms, "Picture": badges.PicturePath(checked.Award.Picture),
+		"Holder": name, "Seen": checked.Seen, "Address": address, "Forms": forms,
+		"Picture": badges.PicturePath(checked.Award.Picture),
 		"Verdict": verdictOf(checked.Examination, checked.Award), "Checks": checked.Checks,
 		"Belongs": belongs(checked.Seen, r.URL.Query().Get("address")),
 	})

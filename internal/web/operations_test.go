@@ -706,6 +706,13 @@ func walkEvents(x *talk, h *story) {
 	require.Greater(t, large.Len(), 1<<20)
 	x.do(200, "PUT", "/badges/"+h.badge+"/picture", large.String(), "Content-Type", "application/octet-stream")
 	x.do(200, "POST", "/badge-checks", large.String(), "Content-Type", "application/octet-stream")
+	assert.Equal(t, 1, get[api.HolderTerms](x, "/holder-terms").Version)
+	x.do(422, "PUT", "/holder-terms", api.NewHolderTerms{Text: " "})
+	changed := as[api.HolderTerms](x, x.do(200, "PUT", "/holder-terms", api.NewHolderTerms{Text: "Be kind."}))
+	assert.Equal(t, 2, changed.Version)
+	link := as[api.HolderLink](x, x.do(200, "POST", "/people/"+x.Person("stu-001").ID+"/badges-page", nil))
+	assert.Contains(t, link.Address, "/open/holder/link/")
+	x.do(409, "POST", "/people/"+x.Person("stu-005").ID+"/badges-page", nil)
 	assert.Len(t, get[api.Page[api.BadgeSymbol]](x, "/badge-symbols").Items, len(drawing.Symbols()))
 	design := badge.Design{Shape: "shield", Symbol: "leaf", Above: "Fernmoor", Colours: badge.Colours{
 		Edge: "#1f4d2b", Body: "#2f6136", Disc: "#fffdf7", Symbol: "#b4451f", Text: "#fffdf7",

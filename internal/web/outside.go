@@ -271,6 +271,69 @@ var outside = []struct {
 	},
 	{
 		operation: operation{
+			ID: "holder-page", Method: http.MethodGet, Path: "/open/holder", Status: http.StatusOK, Tag: "open",
+			Summary: "The page of whoever opened a link to their badges",
+		},
+		answers: "text/html", refuses: []int{404},
+	},
+	{
+		operation: operation{
+			ID: "holder-link-page", Method: http.MethodGet, Path: "/open/holder/link/{token}", Status: http.StatusOK, Tag: "open",
+			Summary: "The page behind a link to somebody's badges",
+		},
+		answers: "text/html",
+	},
+	{
+		operation: operation{
+			ID: "open-holder-link", Method: http.MethodPost, Path: "/open/holder/link/{token}", Status: http.StatusSeeOther, Tag: "open",
+			Summary: "Open the page of one's badges, with the address to which the link was sent",
+		},
+		answers: "text/html", takes: []string{"application/x-www-form-urlencoded"}, refuses: []int{403, 404, 410, 429},
+	},
+	{
+		operation: operation{
+			ID: "ask-for-holder-link", Method: http.MethodPost, Path: "/open/holder/ask", Status: http.StatusOK, Tag: "open",
+			Summary: "Ask for a link to the page of one's badges",
+		},
+		answers: "text/html", takes: []string{"application/x-www-form-urlencoded"}, refuses: []int{429},
+	},
+	{
+		operation: operation{
+			ID: "accept-holder-terms", Method: http.MethodPost, Path: "/open/holder/terms", Status: http.StatusSeeOther, Tag: "open",
+			Summary: "Accept the terms for holders",
+		},
+		answers: "text/html", takes: []string{"application/x-www-form-urlencoded"}, refuses: []int{403, 422},
+	},
+	{
+		operation: operation{
+			ID: "name-holder", Method: http.MethodPost, Path: "/open/holder/name", Status: http.StatusSeeOther, Tag: "open",
+			Summary: "Correct the name under which others see a holder",
+		},
+		answers: "text/html", takes: []string{"application/x-www-form-urlencoded"}, refuses: []int{403, 422},
+	},
+	{
+		operation: operation{
+			ID: "share-award", Method: http.MethodPost, Path: "/open/holder/share", Status: http.StatusSeeOther, Tag: "open",
+			Summary: "Let others see whose an award is, or no more",
+		},
+		answers: "text/html", takes: []string{"application/x-www-form-urlencoded"}, refuses: []int{403, 404, 422},
+	},
+	{
+		operation: operation{
+			ID: "leave-holder-page", Method: http.MethodPost, Path: "/open/holder/leave", Status: http.StatusSeeOther, Tag: "open",
+			Summary: "Leave the page of one's badges",
+		},
+		answers: "text/html",
+	},
+	{
+		operation: operation{
+			ID: "holder-certificate", Method: http.MethodGet, Path: "/open/holder/awards/{id}/pdf", Status: http.StatusOK, Tag: "open",
+			Summary: "An award as a certificate on one page",
+		},
+		answers: "application/pdf", refuses: []int{403, 404, 409},
+	},
+	{
+		operation: operation{
 			ID: "open-badge", Method: http.MethodGet, Path: "/open/badges/{id}", Status: http.StatusOK, Tag: "open",
 			Summary: "A badge (Open Badges 3.0, B.1.1)",
 		},

@@ -173,6 +173,7 @@ func (s *Server) register(a huma.API) {
 	s.sheets(a)
 	s.offers(a)
 	s.badges(a)
+	s.holderSettings(a)
 	s.stagePlans(a)
 	s.findings(a)
 	s.settings(a)

@@ -14,6 +14,7 @@ import (
 	"kanban/internal/app/config"
 	"kanban/internal/app/connections"
 	"kanban/internal/app/history"
+	"kanban/internal/app/holders"
 	"kanban/internal/app/linking"
 	"kanban/internal/app/lists"
 	"kanban/internal/app/matching"
@@ -57,6 +58,7 @@ type UseCases struct {
 	Badges      *badges.Service
 	Connections *connections.Service
 	History     *history.Service
+	Holders     *holders.Service
 	Linking     *linking.Service
 	Lists       *lists.Service
 	Batches     *batches.Service
@@ -94,6 +96,7 @@ func New(db *db.Database, o Options) *UseCases {
 	x.Registers = &registers.Service{Store: db, Connections: x.Connections, Call: o.Call, Zone: o.Zone}
 	x.Matching = &matching.Service{Store: db, Connections: x.Connections, Call: o.Call}
 	x.Runs = &runs.Service{Store: db, Connections: x.Connections, Call: o.Call, Zone: o.Zone, Public: o.Public}
+	x.Runs.Mailer = x.Connections.Mailer
 	x.Pairings = &pairings.Service{
 		Store: db, Schedules: x.Runs, Connections: x.Connections,
 		Call: o.Call,
@@ -119,6 +122,10 @@ func New(db *db.Database, o Options) *UseCases {
 		Call: o.Call, Expressions: expressions,
 	}
 	x.Stages = &stages.Service{Store: db, Outlines: compiled}
+	x.Holders = &holders.Service{
+		Store: db, Badges: x.Badges, Stages: x.Stages, Mailer: x.Connections.Mailer, Public: o.Public,
+	}
+	x.Deliveries.BadgesPage = x.Holders.Link
 	x.Reports = &reports.Service{
 		Store: db, Purchases: disagreements{x.Purchases}, Progress: reversals{x.Facts}, Rules: x.Rules,
 		Sections: sectionStates{db, x.Pairings},

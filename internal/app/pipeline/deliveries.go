@@ -39,6 +39,8 @@ type Deliveries struct {
 	// Source is this installation's address, named as the source of events.
 	Source string
 	Call   call.Options
+	// BadgesPage gives somebody the link to the page of their badges; nil for none.
+	BadgesPage func(personID, email string) (string, error)
 	// MailLimit is how long a mail server may take for one mail, 25 s when zero.
 	MailLimit time.Duration
 	// Delays between the attempts of a delivery; DefaultDelays when nil.

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -115,13 +116,12 @@ func valuesOf(p rosterstore.Person) map[string]any {
 // values are what conditions, mappings and texts can refer to. Where somebody stands
 // now is worked out only when one of the texts asks for it.
 func (k *known) values(ctx context.Context, e eventstore.Event, texts ...string) (rule.Values, error) {
-	asked, named, taught := false, false, false
-	for _, text := range texts {
-		taught = taught || strings.Contains(text, "teacher")
-		asked = asked || strings.Contains(text, "progress")
-		named = named || e.ModuleID != "" && (strings.Contains(text, "module") || strings.Contains(text, "activity"))
+	says := func(word string) bool {
+		return slices.ContainsFunc(texts, func(text string) bool { return strings.Contains(text, word) })
 	}
-	if k.plain != nil && !asked && !named && !taught {
+	asked, taught, paged := says("progress"), says("teacher"), says("badgesPage")
+	named := e.ModuleID != "" && (says("module") || says("activity"))
+	if k.plain != nil && !asked && !named && !taught && !paged {
 		return k.plain, nil
 	}
 	event := map[string]any{"id": e.ID, "type": e.Type, "at": e.OccurredAt.UTC().Format(time.RFC3339)}
@@ -134,7 +134,7 @@ func (k *known) values(ctx context.Context, e eventstore.Event, texts ...string)
 		if err != nil {
 			return nil, err
 		}
-		v["person"] = person
+		v["person"] = k.withPage(person, paged)
 	}
 	if e.SectionID != nil {
 		x, err := k.section(ctx, *e.SectionID)
@@ -172,6 +172,23 @@ func (k *known) values(ctx context.Context, e eventstore.Event, texts ...string)
 		v["progress"], err = k.progress(ctx, e, o)
 	}
 	return v, err
+}
+
+// withPage adds the link to the page of somebody's badges where it is asked for; it is empty for whoever has no
+// address to which it could be sent.
+func (k *known) withPage(person map[string]any, asked bool) map[string]any {
+	if !asked || k.s.BadgesPage == nil {
+		return person
+	}
+	id, _ := person["id"].(string)
+	email, _ := person["email"].(string)
+	link, err := k.s.BadgesPage(id, email)
+	if err != nil {
+		link = ""
+	}
+	person = maps.Clone(person)
+	person["badgesPage"] = link
+	return person
 }
 
 func (k *known) person(ctx context.Context, id string) (map[string]any, error) {

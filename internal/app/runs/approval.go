@@ -9,21 +9,15 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
-	"kanban/internal/adapter"
 	"kanban/internal/adapter/mails"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
 	"kanban/internal/store/accessstore"
-	"kanban/internal/store/connectionstore"
 	"kanban/internal/store/db"
 	"kanban/internal/store/pairingstore"
 	"kanban/internal/store/runstore"
 )
-
-// mailPatience is how long a mail server may take with a mail about an approval.
-const mailPatience = 20 * time.Second
 
 // namedInMail is how many people a mail names; the page behind its link has all.
 const namedInMail = 12
@@ -36,7 +30,7 @@ func (s *Service) askApproval(ctx context.Context, p pairingstore.Pairing, previ
 	if removals == p.GuardNotified {
 		return nil
 	}
-	mailer, err := s.mailer(ctx)
+	mailer, err := s.Mailer(ctx)
 	if err != nil || mailer == nil {
 		return err
 	}
@@ -84,24 +78,6 @@ func (s *Service) askApproval(ctx context.Context, p pairingstore.Pairing, previ
 		return nil
 	}
 	return s.Store.InTx(ctx, func(tx *db.Tx) error { return pairingstore.KeepGuardNotified(ctx, tx, p.ID, removals) })
-}
-
-func (s *Service) mailer(ctx context.Context) (*mails.Mailer, error) {
-	all, err := connectionstore.Interfaces(ctx, s.Store)
-	if err != nil {
-		return nil, err
-	}
-	for _, c := range all {
-		if c.Kind != adapter.KindSMTP || c.Paused() {
-			continue
-		}
-		opened, err := s.Connections.Open(ctx, c.ID)
-		if err != nil {
-			return nil, err
-		}
-		return mails.New(opened, mailPatience), nil
-	}
-	return nil, nil
 }
 
 func (s *Service) letter(a accessstore.Administrator, p pairingstore.Pairing, plan roster.Plan, removals int,

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"kanban/internal/adapter"
+	"kanban/internal/adapter/mails"
 	"kanban/internal/core/clock"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
@@ -30,6 +31,8 @@ type Service struct {
 	// Connections gives interfaces with their secrets.
 	Connections adapter.Opener
 	Call        call.Options
+	// Mailer gives what sends mails of the service's own; nil when no mail server is connected.
+	Mailer func(context.Context) (*mails.Mailer, error)
 	// Public is this service's own address, for links in mails.
 	Public string
 	Clock  clock.Clock

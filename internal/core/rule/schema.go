@@ -31,6 +31,7 @@ var aboutPerson = []Attribute{
 	{"person.email", "text", "E-mail address; may be empty", "tamsin.trial@fernmoor.example"},
 	{"person.userName", "text", "User name", "ttrial"},
 	{"person.identifier", "text", "The register's identifier", "stu-060"},
+	{"person.badgesPage", "text", "Link to the page of their badges, for them alone; empty without an e-mail address", ""},
 }
 
 var aboutSection = []Attribute{

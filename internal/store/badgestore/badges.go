@@ -91,6 +91,7 @@ type Award struct {
 	Version    int        // of the badge
 	ValidUntil *time.Time // nil for good
 	RenewedAt  *time.Time // when another award took its place
+	SharedAt   *time.Time // since when its page says whose it is
 	RevokedAt  *time.Time
 	RevokedBy  string
 	Reason     string // for which it was revoked

@@ -204,3 +204,20 @@ type BadgeCheck struct {
 	Outcome string `json:"outcome" enum:"passed,failed,unknown"`
 	Detail  string `json:"detail"`
 }
+
+// NewHolderTerms are terms as they are to be.
+type NewHolderTerms struct {
+	Text string `json:"text"`
+}
+
+// HolderTerms are what people accept before anything about them is public.
+type HolderTerms struct {
+	Version   int    `json:"version" doc:"Each change counts one on"`
+	Text      string `json:"text"`
+	ChangedBy string `json:"changedBy,omitempty"`
+}
+
+// HolderLink opens the page of somebody's badges.
+type HolderLink struct {
+	Address string `json:"address" doc:"It holds for 90 days, with the e-mail address of whom it is for"`
+}

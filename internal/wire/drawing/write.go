@@ -7,6 +7,7 @@ import (
 	"image"
 	"image/draw"
 	"image/png"
+	"math"
 	"strings"
 	"time"
 
@@ -49,8 +50,13 @@ func (d *Drawing) PNG(width int) ([]byte, error) {
 		if err != nil {
 			return nil, err
 		}
-		r := vector.NewRasterizer(size.Dx(), size.Dy())
-		for _, x := range s.path.In(scale(factor)) {
+		path := s.path.In(scale(factor))
+		box := path.bounds().Intersect(size)
+		if box.Empty() {
+			continue
+		}
+		r := vector.NewRasterizer(box.Dx(), box.Dy())
+		for _, x := range path.In(shift(float64(-box.Min.X), float64(-box.Min.Y))) {
 			at := func(i int) (float32, float32) { return float32(x.To[i].X), float32(x.To[i].Y) }
 			switch x0, y0 := at(0); x.Op {
 			case Move:
@@ -69,11 +75,27 @@ func (d *Drawing) PNG(width int) ([]byte, error) {
 			}
 		}
 		r.DrawOp = draw.Over
-		r.Draw(out, size, image.NewUniform(fill), image.Point{})
+		r.Draw(out, box, image.NewUniform(fill), image.Point{})
 	}
 	var b bytes.Buffer
 	err := png.Encode(&b, out)
 	return b.Bytes(), err
+}
+
+// bounds are the pixels that a path may touch: the curves lie within their places.
+func (p Path) bounds() image.Rectangle {
+	low, high := Point{math.Inf(1), math.Inf(1)}, Point{math.Inf(-1), math.Inf(-1)}
+	for _, s := range p {
+		for i := range points[s.Op] {
+			low.X, low.Y = min(low.X, s.To[i].X), min(low.Y, s.To[i].Y)
+			high.X, high.Y = max(high.X, s.To[i].X), max(high.Y, s.To[i].Y)
+		}
+	}
+	if low.X > high.X {
+		return image.Rectangle{}
+	}
+	return image.Rect(int(math.Floor(low.X)), int(math.Floor(low.Y)), int(math.Ceil(high.X))+1,
+		int(math.Ceil(high.Y))+1)
 }
 
 // PDF writes the drawing as one page of PDF 1.4, one unit being a point of 1/72 inch.

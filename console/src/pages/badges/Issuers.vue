@@ -10,6 +10,7 @@ import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import { when } from '../../parts/when'
 import { word } from '../../parts/words'
+import HolderTerms from './HolderTerms.vue'
 import IssuerDialog from './IssuerDialog.vue'
 
 /** Who gives out badges, and the keys by which that is seen. */
@@ -118,6 +119,7 @@ const remove = useMutation({
     </p>
     <Oops :error="rotate.error.value" />
   </template>
+  <HolderTerms />
   <IssuerDialog v-if="editing" :issuer="editing" @close="editing = undefined" />
 </template>
 

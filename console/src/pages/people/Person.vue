@@ -18,6 +18,7 @@ import Accounts from './Accounts.vue'
 import Mark from './Mark.vue'
 import { plansOf } from './plans'
 import Progress from './Progress.vue'
+import BadgesLink from './BadgesLink.vue'
 import Scores from './Scores.vue'
 import Stages from './Stages.vue'
 
@@ -176,6 +177,7 @@ const sections = computed(() => p.value?.sections.map((s, i) => ({ id: i, ...s }
           }}</span>
         </p>
         <p v-if="!p.awards.length" class="faint">{{ $t('people.noneYet') }}</p>
+        <BadgesLink :person="id" />
       </section>
     </div>
     <h2>{{ $t('people.whatWasSentAbout', { name: p.name }) }}</h2>

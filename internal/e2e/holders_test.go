@@ -1,0 +1,141 @@
+package e2e_test
+
+import (
+	"bytes"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kanban/internal/client"
+	"kanban/internal/core/rule"
+	"kanban/internal/scenario"
+	"kanban/internal/wire/api"
+)
+
+// mailWith waits for a mail that holds a text, and gives the mails of the inbox.
+func (w *world) mailWith(text string) (all string) {
+	w.t.Helper()
+	soon(w.t, "a mail with "+text, func() bool {
+		req, err := http.NewRequestWithContext(w.t.Context(), http.MethodGet, w.At.Inbox+"/mails", nil)
+		require.NoError(w.t, err)
+		all = body(w.t, req)
+		return strings.Contains(all, text)
+	})
+	return all
+}
+
+// A learner on a phone opens the link in the mail, accepts the terms, shares the badge and downloads its picture; a
+// stranger checks that picture. It is revoked, and checking says so.
+func TestHoldersOnAPhone(t *testing.T) {
+	w := newWorld(t)
+	w.to(w.Connect, w.ReadRegister)
+	issuer, err := client.Post[api.Issuer](t.Context(), w.Client, "/issuers", api.NewIssuer{Name: "Fernmoor"})
+	require.NoError(t, err)
+	made, err := client.Post[api.Badge](t.Context(), w.Client, "/badges", api.NewBadge{
+		IssuerID: issuer.ID, Name: "Helping hand", Description: "Helps others.", Criteria: "Help.",
+	})
+	require.NoError(t, err)
+	w.ruleOn(api.NewRule{
+		Name: "Badge mail", Trigger: string(rule.BadgeAwarded),
+		Actions: []api.Action{{
+			Kind: rule.Mail, InterfaceID: w.Interfaces[scenario.MailName].ID, Subject: "Your badge",
+			Text: "Dear {{.person.givenName}}, it is here: {{.person.badgesPage}}",
+		}},
+	})
+	found, err := client.Get[api.Page[api.Person]](t.Context(), w.Client, "/people?text=stu-001")
+	require.NoError(t, err)
+	ada := found.Items[0]
+	_, err = client.Post[api.Page[api.Awarding]](t.Context(), w.Client, "/badges/"+made.ID+"/awards",
+		api.NewAwards{People: []string{ada.ID}, Note: "Helped Bram", Apply: true})
+	require.NoError(t, err)
+	_, rest, _ := strings.Cut(w.mailWith("/open/holder/link/"), "/open/holder/link/")
+	link := "/open/holder/link/" + rest[:strings.IndexFunc(rest, func(r rune) bool {
+		return !strings.ContainsRune("-_", r) && (r < '0' || r > '9') && (r < 'A' || r > 'Z') && (r < 'a' || r > 'z')
+	})]
+	award := w.awards()[0]
+	path := strings.TrimPrefix(award.Address, w.service.Address)
+
+	b := newBrowser(t, w.service.Address)
+	b.do(chromedp.EmulateViewport(390, 844))
+	b.open(path)
+	b.sees("Verified just now")
+	b.until(`!document.body.innerText.includes("Ada")`)
+	b.until(`!document.body.innerText.includes("Helped Bram")`)
+	b.open(link)
+	b.fill("enter", "bram.birch@fernmoor.example")
+	b.click("Open")
+	b.sees("This link was sent to another address")
+	b.fill("enter", ada.Email)
+	b.click("Open")
+	b.sees("Before you share anything")
+	b.until(`document.documentElement.scrollWidth <= 390`)
+	for _, x := range b.barriers(axeScript(t)) {
+		t.Errorf("%s (%s) %s\n\t%s", x.ID, x.Impact, x.Help, strings.Join(x.Nodes, "\n\t"))
+	}
+	b.set("#name", "Ada Άλντερ")
+	b.click("Accept")
+	b.sees("Tick that you accept")
+	b.set("#name", "Ada Άλντερ")
+	b.press(`#accept`)
+	b.click("Accept")
+	b.sees("You decide below")
+	b.press(`[aria-label="Share Helping hand"]`)
+	b.sees("Shared since")
+	b.sees("Looked up once by people")
+	b.until(`document.documentElement.scrollWidth <= 390`)
+	b.picture("holder")
+
+	picture := filepath.Join(t.TempDir(), "badge.png")
+	require.NoError(t, os.WriteFile(picture, []byte(w.text(award.Address+"?form=png")), 0o600))
+	b.until(`fetch(document.querySelector("a[href$='/pdf']").href).then(r => r.arrayBuffer()).then(a =>
+		new TextDecoder("latin1").decode(a).startsWith("%PDF-"))`)
+
+	// Somebody else, in another browser.
+	other := newBrowser(t, w.service.Address)
+	other.open(path)
+	other.sees("Ada Άλντερ")
+	other.sees("Helped Bram")
+	other.open("/open/check")
+	other.do(chromedp.SetUploadFiles(`#file`, []string{picture}))
+	other.click("Check")
+	other.sees("Verified just now")
+	_, err = client.Post[api.Award](t.Context(), w.Client, "/awards/"+award.ID+"/revoke",
+		api.Revocation{Reason: "It was somebody else"})
+	require.NoError(t, err)
+	other.open("/open/check")
+	other.do(chromedp.SetUploadFiles(`#file`, []string{picture}))
+	other.click("Check")
+	other.sees("Revoked.")
+
+	b.open("/open/holder")
+	b.sees("It was somebody else")
+	b.until(`!document.body.innerText.includes("PDF certificate")`)
+	b.press(`[aria-label="Take back Helping hand"]`)
+	b.sees("Taken back.")
+	other.open(path)
+	other.sees("Revoked by the issuer")
+	other.until(`!document.body.innerText.includes("Ada")`)
+	b.click("Leave this page")
+	b.sees("Send me a link")
+	b.open("/open/holder")
+	b.sees("Send me a link")
+
+	// Acts need the page: without it, or from another site, nothing happens.
+	for _, act := range []string{"terms", "name", "share"} {
+		resp, err := http.Post(w.service.Address+"/open/holder/"+act, "application/x-www-form-urlencoded",
+			bytes.NewReader([]byte("award="+award.ID+"&share=yes")))
+		require.NoError(t, err)
+		text, err := io.ReadAll(resp.Body)
+		require.NoError(t, err)
+		require.NoError(t, resp.Body.Close())
+		assert.Equal(t, http.StatusForbidden, resp.StatusCode)
+		assert.Contains(t, string(text), "Open the link in your mail again")
+	}
+}
