@@ -45,7 +45,6 @@ func TestConsoleSetUpFiles(t *testing.T) {
 	b.sees("0 added, 1 changed, 1 waiting for a register; 6 as in the files already.")
 	b.sees("is switched off: try it and switch it on")
 	b.sees(`there is no course "NEXT-YEAR"; it comes in once a register has it`)
-	b.picture("set-up-files")
 	b.click("Take in exactly this")
 	b.sees("● Done: 0 added, 1 changed, 1 waiting")
 	b.sees("Waiting for a register")

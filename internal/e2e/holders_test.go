@@ -33,7 +33,7 @@ func (w *world) mailWith(text string) (all string) {
 
 // A learner on a phone opens the link in the mail, accepts the terms, shares the badge and downloads its picture; a
 // stranger checks that picture. It is revoked, and checking says so.
-func TestHoldersOnAPhone(t *testing.T) {
+func TestConsoleHolders(t *testing.T) {
 	w := newWorld(t)
 	w.to(w.Connect, w.ReadRegister)
 	issuer, err := client.Post[api.Issuer](t.Context(), w.Client, "/issuers", api.NewIssuer{Name: "Fernmoor"})

@@ -3,10 +3,12 @@ package scenario
 import (
 	"context"
 	"embed"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"net/http"
+	"net/http/cookiejar"
 	"net/url"
 	"os"
 	"path"
@@ -75,6 +77,7 @@ type Story struct {
 	Interfaces map[string]api.Interface // by name
 	Pairing    api.Pairing
 	Award      api.Award
+	badgesPage string // the link in the mail about it
 	Offer      api.Offer
 	StagePlan  api.StagePlan
 	ScoreLink  api.ScoreLink
@@ -108,7 +111,7 @@ func (s *Story) Play(ctx context.Context, setupSecret string) error {
 	fmt.Fprintf(s.out, "Fernmoor Garden School, from a register to a badge.\n")
 	for _, step := range []func(context.Context) error{
 		func(ctx context.Context) error { return s.SetUp(ctx, setupSecret) },
-		s.Connect, s.ReadRegister, s.Pair, s.FirstRun, s.SecondRun, s.Mend, s.SwitchOn, s.Join, s.Learn,
+		s.Connect, s.ReadRegister, s.Pair, s.FirstRun, s.SecondRun, s.Mend, s.SwitchOn, s.Join, s.Learn, s.Share,
 		s.Sell, s.BuyersRules, s.Stages, s.Buy, s.Stop, s.FailThenPass, s.Finish, s.Reached,
 	} {
 		if err := step(ctx); err != nil {
@@ -578,10 +581,55 @@ func (s *Story) Learn(ctx context.Context) error {
 				if n++; n == 1 {
 					s.tell("inbox: %q to %s", m.Subject, m.To)
 				}
+				_, s.badgesPage, _ = strings.Cut(m.Text, "of them:\n")
+				s.badgesPage, _, _ = strings.Cut(s.badgesPage, "\n")
 			}
 		}
 		return n == 1, err
 	})
+}
+
+// Share opens the link in the mail as its receiver does, accepts the terms and shares the badge.
+func (s *Story) Share(ctx context.Context) error {
+	s.heading("%s opens the link in the mail, and shares the badge", testName)
+	jar, err := cookiejar.New(nil)
+	if err != nil {
+		return err
+	}
+	browser := &http.Client{Jar: jar, Timeout: 10 * time.Second}
+	root := s.Client.Address() + "/open/holder"
+	for _, step := range []struct {
+		address string
+		form    url.Values
+		says    string
+	}{
+		{strings.TrimSpace(s.badgesPage), url.Values{"address": {testEmail}}, "Before you share anything"},
+		{root + "/terms", url.Values{"version": {"1"}, "accept": {"yes"}, "name": {testName}}, "Accepted."},
+		{root + "/share", url.Values{"award": {s.Award.ID}, "share": {"yes"}}, "Shared since"},
+	} {
+		req, err := http.NewRequestWithContext(ctx, http.MethodPost, step.address, strings.NewReader(step.form.Encode()))
+		if err != nil {
+			return err
+		}
+		req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+		resp, err := browser.Do(req)
+		if err != nil {
+			return err
+		}
+		page, err := io.ReadAll(io.LimitReader(resp.Body, 1<<20))
+		if err = errors.Join(err, resp.Body.Close()); err != nil {
+			return err
+		}
+		if !strings.Contains(string(page), step.says) {
+			return fmt.Errorf("the page of the badges does not say %q", step.says)
+		}
+	}
+	page, err := s.text(ctx, s.Award.Address, "text/html")
+	if err == nil && !strings.Contains(page, testName) {
+		err = fmt.Errorf("the public page %s does not say whose it is", s.Award.Address)
+	}
+	s.tell("the public page says whose it is, since %s wants it to", testName)
+	return err
 }
 
 // Invite prints the addresses to look at.
