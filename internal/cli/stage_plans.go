@@ -33,6 +33,7 @@ func stagePlansOf() *cli.Command {
 			stagePlansPreview(),
 			switchStagePlan("on", true), switchStagePlan("off", false),
 			stagePlansRemove(),
+			stagesMap(),
 			{
 				Name: "group", Usage: "How far a group has come, stage by stage", ArgsUsage: "NAME",
 				Flags: []cli.Flag{oneSection()}, Action: showGroup,
@@ -158,13 +159,17 @@ func stagePlanNamed(ctx context.Context, cmd *cli.Command) (*client.Client, api.
 		return nil, api.StagePlan{}, err
 	}
 	c := connect(cmd)
-	p, err := named[api.StagePlan]{
+	p, err := findPlan(ctx, c, args[0])
+	return c, p, err
+}
+
+func findPlan(ctx context.Context, c *client.Client, name string) (api.StagePlan, error) {
+	return named[api.StagePlan]{
 		"/stage-plans", "stage plan", "stage plans", "stages list",
 		func(x api.StagePlan) string { return x.ID },
 		func(x api.StagePlan) []string { return []string{x.Name} },
 		func(x api.StagePlan) string { return x.Name },
-	}.find(ctx, c, args[0])
-	return c, p, err
+	}.find(ctx, c, name)
 }
 
 func switchStagePlan(name string, on bool) *cli.Command {

@@ -97,6 +97,9 @@ func TestConsoleHolders(t *testing.T) {
 	b.until(`fetch(document.querySelector("a[href$='/pdf']").href).then(r => r.arrayBuffer()).then(a =>
 		new TextDecoder("latin1").decode(a).startsWith("%PDF-"))`)
 
+	maps := ask(b, chromedp.Evaluate[float64](`document.querySelectorAll("img.map").length`))
+	assert.Zero(t, maps, "there is no stage plan")
+
 	// Somebody else, in another browser.
 	other := newBrowser(t, w.service.Address)
 	other.open(path)

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/client"
@@ -81,6 +82,8 @@ func TestConsoleStages(t *testing.T) {
 	b.sees(": The stage takes more now")
 
 	b.open("/stage-plans/" + id)
+	b.click("Map")
+	b.until(`document.querySelector("img.map")?.naturalWidth > 0`)
 	b.click("Switch off")
 	b.click("Remove")
 	b.sees("1 of 38")
@@ -117,6 +120,14 @@ func TestCommandLineStages(t *testing.T) {
 	})
 	expect(0, "never opened the course, 0 finished", "stages", "group", "Gardener")
 	expect(0, "12 people; 12 never opened", "stages", "group", "Gardener", "--section", "PROP-B")
+	for form, begins := range map[string]string{".svg": "<svg", ".png": "\x89PNG", ".pdf": "%PDF-"} {
+		file := filepath.Join(t.TempDir(), "map"+form)
+		expect(0, "Drew Gardener", "stages", "map", "Gardener", file, "--section", "PROP-B")
+		content, err := os.ReadFile(file)
+		require.NoError(t, err)
+		assert.True(t, strings.HasPrefix(string(content), begins), form)
+	}
+	expect(2, "ends with .svg", "stages", "map", "Gardener", "map.gif")
 	expect(0, "Ada Alder", "stages", "people", "Gardener", "--state", "not-opened", "--missing", "Cutter")
 	expect(0, "Nobody fits", "stages", "people", "Gardener", "--state", "finished")
 	expect(2, `has no stage "Mower"`, "stages", "people", "Gardener", "--at", "Mower")

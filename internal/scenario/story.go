@@ -607,7 +607,8 @@ func (s *Story) Share(ctx context.Context) error {
 		{root + "/terms", url.Values{"version": {"1"}, "accept": {"yes"}, "name": {testName}}, "Accepted."},
 		{root + "/share", url.Values{"award": {s.Award.ID}, "share": {"yes"}}, "Shared since"},
 	} {
-		req, err := http.NewRequestWithContext(ctx, http.MethodPost, step.address, strings.NewReader(step.form.Encode()))
+		form := strings.NewReader(step.form.Encode())
+		req, err := http.NewRequestWithContext(ctx, http.MethodPost, step.address, form)
 		if err != nil {
 			return err
 		}

@@ -36,6 +36,7 @@ func (s *Server) holders(r chi.Router) {
 		r.Use(http.NewCrossOriginProtection().Handler, personalPage)
 		r.Get(holders.Path, s.holder)
 		r.Get(holders.Path+"/awards/{id}/pdf", s.certificate)
+		r.Get(holders.Path+"/plans/{id}.svg", s.holderMap)
 		r.Get(holders.Path+"/link/{token}", s.enterHolder)
 		r.Post(holders.Path+"/terms", s.holderDoes(s.acceptTerms))
 		r.Post(holders.Path+"/name", s.holderDoes(s.nameHolder))

@@ -8,6 +8,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kanban/internal/app/badges"
+	"kanban/internal/store/badgestore"
 	"kanban/internal/wire/openbadge"
 )
 
@@ -43,6 +45,34 @@ func TestIndependentVerifierOfCredentials(t *testing.T) {
 	assert.Equal(t, openbadge.Valid, seen.Verdict, "%+v", seen.Checks)
 	assert.True(t, seen.Seen.BelongsTo("ana@example.org"))
 	assert.Equal(t, openbadge.Altered, x.verdict(strings.Replace(string(theirs), "2.5", "25", 1)))
+}
+
+// Everything that a badge can say is understood by somebody else's verifier: level, goals, tags, an end, a note,
+// evidence, and an issuer with a picture.
+func TestIndependentVerifierOfAllThatABadgeSays(t *testing.T) {
+	x := open(t, nil)
+	x.Badges.Public = x.URL + "/open"
+	awarded(t, x)
+	all, err := x.Badges.Badges(t.Context())
+	require.NoError(t, err)
+	tags, level, days := []string{"propagation", "растения"}, "advanced", 365
+	goals := []badgestore.Alignment{{
+		Name: "Plant care 3", Address: "https://frameworks.example/plants/3", Code: "PC3", Framework: "Plants",
+		Description: "Cares for plants",
+	}}
+	_, err = x.Badges.EditBadge(t.Context(), "Maud", all[0].ID, 0, badges.EditBadge{
+		Tags: &tags, Level: &level, ValidDays: &days, Alignments: &goals,
+	})
+	require.NoError(t, err)
+	_, err = x.Badges.SetIssuerPicture(t.Context(), "Maud", all[0].IssuerID,
+		[]byte(`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 9 9"><path d="M1 1h4"/></svg>`))
+	require.NoError(t, err)
+	given, err := x.Badges.AwardByHand(t.Context(), "Maud", all[0].ID, []string{x.Person("stu-003").ID}, badges.Wish{
+		Note: "Helped the others", Evidence: []badgestore.Evidence{{Address: "https://fernmoor.example/photo", Text: "A photo"}},
+	}, true)
+	require.NoError(t, err)
+	require.Equal(t, badges.AwardedNow, given[0].Outcome, given[0].Because)
+	assert.Contains(t, peer(t, "verify", x.URL+"/open/awards/"+given[0].AwardID), "revocation false, suspension false")
 }
 
 // issuerOf is the issuer of an award.

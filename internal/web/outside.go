@@ -306,21 +306,24 @@ var outside = []struct {
 	},
 	{
 		operation: operation{
-			ID: "name-holder", Method: http.MethodPost, Path: "/open/holder/name", Status: http.StatusSeeOther, Tag: "open",
+			ID: "name-holder", Method: http.MethodPost, Path: "/open/holder/name", Status: http.StatusSeeOther,
+			Tag:     "open",
 			Summary: "Correct the name under which others see a holder",
 		},
 		answers: "text/html", takes: []string{"application/x-www-form-urlencoded"}, refuses: []int{403, 422},
 	},
 	{
 		operation: operation{
-			ID: "share-award", Method: http.MethodPost, Path: "/open/holder/share", Status: http.StatusSeeOther, Tag: "open",
+			ID: "share-award", Method: http.MethodPost, Path: "/open/holder/share", Status: http.StatusSeeOther,
+			Tag:     "open",
 			Summary: "Let others see whose an award is, or no more",
 		},
 		answers: "text/html", takes: []string{"application/x-www-form-urlencoded"}, refuses: []int{403, 404, 422},
 	},
 	{
 		operation: operation{
-			ID: "leave-holder-page", Method: http.MethodPost, Path: "/open/holder/leave", Status: http.StatusSeeOther, Tag: "open",
+			ID: "leave-holder-page", Method: http.MethodPost, Path: "/open/holder/leave", Status: http.StatusSeeOther,
+			Tag:     "open",
 			Summary: "Leave the page of one's badges",
 		},
 		answers: "text/html",
@@ -395,6 +398,20 @@ var outside = []struct {
 			Status: http.StatusOK, Tag: "scores", Summary: "Missing work and scores that are not final as a file: csv or xlsx",
 		},
 		security: "token", answers: "text/csv", refuses: []int{401, 404},
+	},
+	{
+		operation: operation{
+			ID: "get-stage-map", Method: http.MethodGet, Path: "/api/v1/stage-plans/{id}/map.{form}", Status: http.StatusOK,
+			Tag: "stages", Summary: "A stage plan as a map with how many stand where, of a section if given: svg, png or pdf",
+		},
+		security: "token", answers: "image/svg+xml", refuses: []int{401, 404},
+	},
+	{
+		operation: operation{
+			ID: "get-holder-map", Method: http.MethodGet, Path: "/open/holder/plans/{id}.svg", Status: http.StatusOK, Tag: "open",
+			Summary: "The way of a holder through a stage plan, as a map",
+		},
+		answers: "image/svg+xml", refuses: []int{403, 404},
 	},
 	{
 		operation: operation{

@@ -83,6 +83,7 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 		r.Get("/api/v1/interfaces/{id}/gradebook.zip", s.gradebookPackage)
 		r.Get("/api/v1/score-links/{id}/unfinished.{kind}", s.unfinishedFile)
 		r.Get("/api/v1/courses/{id}/outline.csv", s.outlineTable)
+		r.Get("/api/v1/stage-plans/{id}/map.{form}", s.stageMap)
 		s.register(newAPI(r))
 	})
 	r.NotFound(s.console().ServeHTTP)

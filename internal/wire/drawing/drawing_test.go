@@ -202,3 +202,33 @@ func TestPDFWithALinkAndAPicture(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, pdf, again, "the same drawing is the same file")
 }
+
+// A map says of a group how many stand where, and of one person what is done; it is as tall as it has stages.
+func TestStageMaps(t *testing.T) {
+	stages := []MapStage{
+		{Title: "First", Reached: 3, Of: 4, Next: 1, Done: true},
+		{Title: "Beside", Optional: true, Badge: "Grafter", Of: 4},
+		{Title: strings.Repeat("A very long title ", 12), Of: 4, Open: true},
+	}
+	group, own := StageMap("Plan", "about", stages, true), StageMap("Plan", "about", stages, false)
+	assert.Greater(t, group.Width, own.Width, "one person's fits on a telephone")
+	assert.Greater(t, StageMap("Plan", "", stages, true).Height, StageMap("Plan", "", stages[:1], true).Height)
+	none, one := StageMap("", "", nil, true), StageMap("x", "", []MapStage{{Of: 0}}, true)
+	for _, d := range []*Drawing{group, own, none, one} {
+		content, err := d.PNG(int(d.Width))
+		require.NoError(t, err)
+		assert.Greater(t, share(read(t, content), mapPaper), 0.5)
+		_, _, err = badge.CheckPicture(d.SVG())
+		require.NoError(t, err)
+	}
+	for _, d := range []*Drawing{group, own} { // nothing stands outside
+		for _, s := range d.shapes {
+			b := s.path.bounds()
+			assert.LessOrEqual(t, float64(b.Max.X), d.Width+2)
+			assert.GreaterOrEqual(t, b.Min.X, 0)
+		}
+	}
+	content, err := own.PNG(400)
+	require.NoError(t, err)
+	assert.Greater(t, share(read(t, content), mapDone), 0.001)
+}

@@ -8,6 +8,7 @@ import { useRouter } from 'vue-router'
 import { api, every, ok } from '../../api/client'
 import { useAddress } from '../../parts/address'
 import ChoiceField from '../../parts/form/ChoiceField.vue'
+import Fold from '../../parts/Fold.vue'
 import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
@@ -49,6 +50,10 @@ const group = useQuery({
     ),
 })
 const g = computed(() => group.data.value)
+/** The map is drawn anew whenever the group was counted anew. */
+const forms = ['svg', 'png', 'pdf'] as const
+const mapAt = (form: (typeof forms)[number]) =>
+  `/api/v1/stage-plans/${props.id}/map.${form}?section=${section.value ?? ''}&at=${group.dataUpdatedAt.value}`
 
 type Chosen = { title: string; reached?: string; at?: string; state?: 'not-opened' | 'finished' }
 /** Whom the list below shows; everybody when undefined. */
@@ -193,6 +198,14 @@ const remove = useMutation({
         <span class="faint">{{ $t('stages.everyRequiredStage') }}</span>
       </Button>
     </div>
+    <Fold v-if="g" class="mapped" :title="$t('stages.map')">
+      <img :src="mapAt('svg')" :alt="$t('stages.mapOf', { name: p.name })" class="map" />
+      <p class="forms">
+        <a v-for="form in forms" :key="form" :href="mapAt(form)" :download="`stages.${form}`">{{
+          form.toUpperCase()
+        }}</a>
+      </p>
+    </Fold>
     <div class="top">
       <h2>{{ $t('stages.people', { chosen: chosen ? ` ${chosen.title}` : '' }) }}</h2>
       <Button v-if="chosen" unstyled type="button" @click="chosen = undefined">{{
@@ -239,6 +252,22 @@ const remove = useMutation({
 </template>
 
 <style scoped>
+.mapped {
+  margin: 1rem 0;
+}
+
+.forms {
+  display: flex;
+  gap: 1rem;
+}
+
+.map {
+  display: block;
+  width: 100%;
+  max-width: 52rem;
+  border: 1px solid var(--line);
+}
+
 .plan {
   padding: 0.4rem 0;
 }
