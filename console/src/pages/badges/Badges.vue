@@ -14,6 +14,7 @@ import { word } from '../../parts/words'
 import AwardDialog from './AwardDialog.vue'
 import BadgeForm from './BadgeForm.vue'
 import DrawDialog from './DrawDialog.vue'
+import ModuleBadge from './ModuleBadge.vue'
 import PictureDialog from './PictureDialog.vue'
 import RevokeDialog from './RevokeDialog.vue'
 
@@ -29,6 +30,7 @@ const restore = useMutation({
   onSuccess: () => queries.invalidateQueries(),
 })
 const form = ref(false)
+const forModule = ref(false)
 const editing = ref<Schemas['Badge']>()
 const setState = useMutation({
   mutationFn: (x: { badge: Schemas['Badge']; state: 'published' | 'withdrawn' }) =>
@@ -59,6 +61,7 @@ function doubt(award: Schemas['Award'], suspend: boolean) {
 
 <template>
   <PageHead :title="$t('common.badges')" :about="$t('badges.openBadges30Signed')">
+    <Button size="small" variant="outlined" :label="$t('badges.forModuleDialog')" @click="forModule = true" />
     <Button size="small" :label="$t('badges.makeBadgeDialog')" @click="form = true" />
   </PageHead>
   <Listing
@@ -215,6 +218,7 @@ function doubt(award: Schemas['Award'], suspend: boolean) {
     @close="drawing = undefined"
   />
   <AwardDialog v-if="awarding" :badge="awarding" @close="awarding = undefined" />
+  <ModuleBadge v-if="forModule" @close="forModule = false" />
   <BadgeForm v-if="form" @close="form = false" />
   <BadgeForm v-if="editing" :badge="editing" @close="editing = undefined" />
   <RevokeDialog v-if="revoking" :award="revoking" :suspends="suspends" @close="revoking = undefined" />
