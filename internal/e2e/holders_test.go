@@ -130,6 +130,22 @@ func TestConsoleHolders(t *testing.T) {
 	b.open("/open/holder")
 	b.sees("Send me a link")
 
+	// Nobody is sent mail after mail, and no address is tried out for long.
+	for _, act := range []struct {
+		path string
+		most int
+	}{{"/open/holder/ask", 3}, {link, 10}} {
+		status := 0
+		for range act.most + 1 {
+			resp, err := http.Post(w.service.Address+act.path, "application/x-www-form-urlencoded",
+				strings.NewReader("address=nobody@fernmoor.example"))
+			require.NoError(t, err)
+			require.NoError(t, resp.Body.Close())
+			status = resp.StatusCode
+		}
+		assert.Equal(t, http.StatusTooManyRequests, status, act.path)
+	}
+
 	// Acts need the page: without it, or from another site, nothing happens.
 	for _, act := range []string{"terms", "name", "share"} {
 		resp, err := http.Post(w.service.Address+"/open/holder/"+act, "application/x-www-form-urlencoded",

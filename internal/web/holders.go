@@ -42,14 +42,28 @@ func (s *Server) holders(r chi.Router) {
 		r.Post(holders.Path+"/name", s.holderDoes(s.nameHolder))
 		r.Post(holders.Path+"/share", s.holderDoes(s.shareAward))
 		r.Post(holders.Path+"/leave", s.leaveHolder)
-		r.Group(func(r chi.Router) { // addresses could be tried out
-			r.Use(httprate.Limit(20, time.Minute, httprate.WithKeyFuncs(func(r *http.Request) (string, error) {
-				return auth.ClientAddress(r, s.TrustedProxies), nil
-			})))
-			r.Post(holders.Path+"/link/{token}", s.enterHolder)
-			r.Post(holders.Path+"/ask", s.askForLink)
-		})
+		// Addresses could be tried out at a link, and mails be sent to somebody again and again. A whole class may sit
+		// behind one network address.
+		r.With(s.slowed(10, time.Minute, func(r *http.Request) string { return r.URL.Path })).
+			Post(holders.Path+"/link/{token}", s.enterHolder)
+		r.With(s.slowed(120, time.Minute, func(r *http.Request) string {
+			return auth.ClientAddress(r, s.TrustedProxies)
+		}), s.slowed(3, 10*time.Minute, func(r *http.Request) string {
+			return strings.ToLower(strings.TrimSpace(r.PostFormValue("address")))
+		})).Post(holders.Path+"/ask", s.askForLink)
 	})
+}
+
+// slowed bounds how often something is done by what a request says.
+func (s *Server) slowed(most int, within time.Duration, by func(*http.Request) string,
+) func(http.Handler) http.Handler {
+	return httprate.Limit(most, within,
+		httprate.WithKeyFuncs(func(r *http.Request) (string, error) { return by(r), nil }),
+		httprate.WithLimitHandler(func(w http.ResponseWriter, r *http.Request) {
+			s.holderAnswer(w, r, http.StatusTooManyRequests, map[string]any{
+				"Ask": true, "Problem": "That was often. Wait some minutes, then try again.",
+			})
+		}))
 }
 
 // personalPage keeps pages about somebody out of caches and search, and their address to themselves.

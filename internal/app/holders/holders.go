@@ -130,6 +130,13 @@ func (s *Service) Ask(ctx context.Context, address string) error {
 	if _, err := roster.AddressKey(address); err != nil {
 		return refusal.Invalid("address", "%q is not an e-mail address", address)
 	}
+	mailer, err := s.Mailer(ctx)
+	if err != nil {
+		return err
+	}
+	if mailer == nil { // said to everybody, whether they are known or not
+		return refusal.Conflict("", "no mail server is connected, so no link can be sent; ask the school")
+	}
 	found, err := rosterstore.PeopleNamed(ctx, s.Store, []string{address})
 	if err != nil {
 		return err
@@ -153,13 +160,6 @@ func (s *Service) Ask(ctx context.Context, address string) error {
 	}
 	if len(lines) == 0 {
 		return nil
-	}
-	mailer, err := s.Mailer(ctx)
-	if err != nil {
-		return err
-	}
-	if mailer == nil {
-		return refusal.Conflict("", "no mail server is connected, so no link can be sent; ask the school")
 	}
 	_, err = mailer.Send(ctx, mails.Mail{
 		ID: "holder-" + db.NewID(), To: to, Subject: "Your badges",
