@@ -49,7 +49,7 @@ func NoteLook(ctx context.Context, from db.From, awardID string, program bool, a
 		people, programs = 0, 1
 	}
 	_, err := db.Exec(ctx, from, `INSERT INTO award_looks (award_id, day, people, programs, last_at)
-		VALUES ($1, $2::date, $3, $4, $2) ON CONFLICT (award_id, day) DO UPDATE SET
+		VALUES ($1, ($2::timestamptz AT TIME ZONE 'UTC')::date, $3, $4, $2) ON CONFLICT (award_id, day) DO UPDATE SET
 			people = award_looks.people + excluded.people, programs = award_looks.programs + excluded.programs,
 			last_at = excluded.last_at`, awardID, at.UTC(), people, programs)
 	return db.Known(err, "counting a look")
