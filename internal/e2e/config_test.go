@@ -39,7 +39,7 @@ func TestConsoleSetUpFiles(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, []byte(next+"  - {name: Wrong, trigger: x, actions: []}\n"), 0o600))
 	b.do(chromedp.SetUploadFiles(`#set-up-files`, []string{file}))
 	b.sees("1 fault in the files")
-	b.sees("rules.yaml:118 rules[8].trigger")
+	b.sees("rules.yaml:124 rules[8].trigger")
 	require.NoError(t, os.WriteFile(file, []byte(next), 0o600))
 	b.do(chromedp.SetUploadFiles(`#set-up-files`, []string{file}))
 	b.sees("0 added, 1 changed, 1 waiting for a register; 6 as in the files already.")

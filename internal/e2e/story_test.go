@@ -41,7 +41,6 @@ func TestStory(t *testing.T) {
 
 	// Nobody is awarded twice, and nothing is delivered twice for one fact.
 	require.NoError(t, w.Learn(t.Context()))
-	require.NoError(t, w.Share(t.Context()))
 	awards, err := client.All[api.Award](t.Context(), w.Client, "/awards")
 	require.NoError(t, err)
 	assert.Len(t, awards, 4, "one for Tamsin, three for Basil")

@@ -134,7 +134,7 @@ const lacksMail = computed(() => ready.isSuccess.value && !need('mail').length)
     :sending="sending"
     :error="problem"
     width="34rem"
-    :typed="live ? '' : says"
+    :typed="live ? '' : module"
     @close="emit('close')"
   >
     <form v-if="!trial" @submit.prevent="make.mutate()">
