@@ -13,17 +13,11 @@ import (
 	"kanban/internal/wire/api"
 )
 
-// usualDesign is with what a drawing begins that nothing was said about.
-var usualDesign = badge.Design{
-	Shape: "round", Symbol: "leaf",
-	Colours: badge.Colours{Edge: "#1f4d2b", Body: "#2f6136", Disc: "#fffdf7", Symbol: "#b4451f", Text: "#fffdf7"},
-}
-
 func badgesDraw() *cli.Command {
 	return &cli.Command{
 		Name: "draw", Usage: "Draw a badge's picture; what is not given stays as it was drawn", ArgsUsage: "NAME",
-		Description: `Colours are given as #2f6136. A new picture begins like that of another badge with --like, so that badges of one
-school look like a family.
+		Description: `Colours are given as #2f6136. A first picture begins like those that its issuer has, so that badges of one school look
+like a family, or like that of another badge with --like.
 
   kanban badges draw Cuttings --shape shield --symbol plant --above "Fernmoor Garden School" --below Cuttings
   kanban badges draw "Root care" --like Cuttings --symbol drop --below "Root care" --stars 2
@@ -52,10 +46,11 @@ func drawBadge(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	d := usualDesign
-	if b.Design != nil {
-		d = *b.Design
+	begin, err := client.Get[api.BadgeDrawing](ctx, c, "/badges/"+b.ID+"/drawing")
+	if err != nil {
+		return err
 	}
+	d := begin.Design
 	if like := cmd.String("like"); like != "" {
 		other, err := findBadge(ctx, c, like)
 		if err != nil {
@@ -64,7 +59,7 @@ func drawBadge(ctx context.Context, cmd *cli.Command) error {
 		if other.Design == nil {
 			return usage(cmd, "the picture of "+other.Name+" was not drawn here")
 		}
-		d = *other.Design
+		d = badge.Begin(other.Design, "", b.Name)
 	}
 	for flag, into := range map[string]*string{
 		"shape": &d.Shape, "symbol": &d.Symbol, "letters": &d.Letters, "above": &d.Above, "below": &d.Below,

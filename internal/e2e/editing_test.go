@@ -84,19 +84,7 @@ func TestUnsubscribedAreOnTheRulesPage(t *testing.T) {
 	w.office("enrolments", "person", "stu-040", "section", "sec-prop-a")
 	_, err := w.Read(t.Context())
 	require.NoError(t, err)
-	link := ""
-	soon(t, "the mail came", func() bool {
-		req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, w.At.Inbox+"/mails", nil)
-		require.NoError(t, err)
-		text := body(t, req)
-		_, rest, found := strings.Cut(text, "/open/unsubscribe/")
-		if !found {
-			return false
-		}
-		link = "/open/unsubscribe/" + rest[:strings.IndexFunc(rest,
-			func(r rune) bool { return r == '>' || r == '"' || r == '\\' })]
-		return true
-	})
+	link := w.mailedLink("/open/unsubscribe/")
 	b := w.browse("/rules/" + r.ID)
 	b.sees("Greeting")
 	req, err := http.NewRequestWithContext(t.Context(), http.MethodPost, w.service.Address+link,

@@ -239,6 +239,7 @@ var dialogs = []struct{ page, button string }{
 	{"/rules", "Make a rule…"},
 	{"/rules", "Ready rules…"},
 	{"/awards", "Make a badge…"},
+	{"/awards", "Badge for a module…"},
 	{"/stage-plans", "Make a stage plan…"},
 	{"/sections/lists", "New list…"},
 	{"/access", "Make an offer…"},

@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -19,16 +20,17 @@ import (
 	"kanban/internal/wire/api"
 )
 
-// mailWith waits for a mail that holds a text, and gives the mails of the inbox.
-func (w *world) mailWith(text string) (all string) {
+// mailedLink waits for a mail with a link below a path, and gives the link.
+func (w *world) mailedLink(path string) (link string) {
 	w.t.Helper()
-	soon(w.t, "a mail with "+text, func() bool {
+	below := regexp.MustCompile(regexp.QuoteMeta(path) + `[A-Za-z0-9_-]+`)
+	soon(w.t, "a mail with "+path, func() bool {
 		req, err := http.NewRequestWithContext(w.t.Context(), http.MethodGet, w.At.Inbox+"/mails", nil)
 		require.NoError(w.t, err)
-		all = body(w.t, req)
-		return strings.Contains(all, text)
+		link = below.FindString(body(w.t, req))
+		return link != ""
 	})
-	return all
+	return link
 }
 
 // A learner on a phone opens the link in the mail, accepts the terms, shares the badge and downloads its picture; a
@@ -36,7 +38,9 @@ func (w *world) mailWith(text string) (all string) {
 func TestConsoleHolders(t *testing.T) {
 	w := newWorld(t)
 	w.to(w.Connect, w.ReadRegister)
-	issuer, err := client.Post[api.Issuer](t.Context(), w.Client, "/issuers", api.NewIssuer{Name: "Fernmoor"})
+	issuer, err := client.Post[api.Issuer](t.Context(), w.Client, "/issuers", api.NewIssuer{
+		Name: "Fernmoor", Terms: "Ask before you rely on it.",
+	})
 	require.NoError(t, err)
 	made, err := client.Post[api.Badge](t.Context(), w.Client, "/badges", api.NewBadge{
 		IssuerID: issuer.ID, Name: "Helping hand", Description: "Helps others.", Criteria: "Help.",
@@ -55,10 +59,7 @@ func TestConsoleHolders(t *testing.T) {
 	_, err = client.Post[api.Page[api.Awarding]](t.Context(), w.Client, "/badges/"+made.ID+"/awards",
 		api.NewAwards{People: []string{ada.ID}, Note: "Helped Bram", Apply: true})
 	require.NoError(t, err)
-	_, rest, _ := strings.Cut(w.mailWith("/open/holder/link/"), "/open/holder/link/")
-	link := "/open/holder/link/" + rest[:strings.IndexFunc(rest, func(r rune) bool {
-		return !strings.ContainsRune("-_", r) && (r < '0' || r > '9') && (r < 'A' || r > 'Z') && (r < 'a' || r > 'z')
-	})]
+	link := w.mailedLink("/open/holder/link/")
 	award := w.awards()[0]
 	path := strings.TrimPrefix(award.Address, w.service.Address)
 
@@ -66,6 +67,7 @@ func TestConsoleHolders(t *testing.T) {
 	b.do(chromedp.EmulateViewport(390, 844))
 	b.open(path)
 	b.sees("Verified just now")
+	b.sees("Ask before you rely on it.")
 	b.until(`!document.body.innerText.includes("Ada")`)
 	b.until(`!document.body.innerText.includes("Helped Bram")`)
 	b.open(link)

@@ -385,15 +385,29 @@ func TestPictures(t *testing.T) {
 	i := badgestore.Issuer{ID: db.NewID(), Name: "Fernmoor"}
 	b := badgestore.Badge{ID: db.NewID(), IssuerID: i.ID, Name: "Sower", Description: "x", Criteria: "y"}
 	p := badgestore.Picture{ID: "sum", Kind: "image/png", Content: []byte("x")}
+	design := &badge.Design{Shape: "round", Symbol: "leaf"}
+	assert.Nil(t, must[*badge.Design](t)(badgestore.DesignOfIssuer(ctx, s, i.ID)))
 	tx(t, s, func(tx *db.Tx) error {
 		return errors.Join(db.Create(tx, &i, "test"), db.Create(tx, &b, "test"), badgestore.KeepPicture(ctx, tx, p),
 			badgestore.KeepPicture(ctx, tx, p),
-			badgestore.SetPicture(ctx, tx, b.ID, p.ID, &badge.Design{Shape: "round"}),
+			badgestore.SetPicture(ctx, tx, b.ID, p.ID, design),
 			badgestore.SetIssuerPicture(ctx, tx, i.ID, p.ID))
 	})
 	assert.Equal(t, "sum", must[badgestore.Badge](t)(badgestore.FindBadge(ctx, s, b.ID)).Picture)
 	assert.Equal(t, p.Content, must[badgestore.Picture](t)(badgestore.FindPicture(ctx, s, "sum")).Content)
 	missing[badgestore.Picture](t)(badgestore.FindPicture(ctx, s, "other"))
+	assert.Equal(t, design, must[*badge.Design](t)(badgestore.DesignOfIssuer(ctx, s, i.ID)))
+	for _, drawn := range []bool{false, true} {
+		kind, png, err := badgestore.PictureKind(ctx, s, "sum")
+		require.NoError(t, err)
+		assert.Equal(t, []any{"image/png", drawn}, []any{kind, png})
+		p.PNG = []byte("png")
+		tx(t, s, func(tx *db.Tx) error { return badgestore.KeepPicture(ctx, tx, p) })
+	}
+	_, _, err := badgestore.PictureKind(ctx, s, "other")
+	require.ErrorIs(t, err, db.ErrNotFound)
+	tx(t, s, func(tx *db.Tx) error { return badgestore.SetPicture(ctx, tx, b.ID, "", nil) })
+	assert.Nil(t, must[*badge.Design](t)(badgestore.DesignOfIssuer(ctx, s, i.ID)), "a picture from a file is like none")
 }
 
 // An issuer signs with one key of an algorithm; the retired ones stay.

@@ -80,6 +80,10 @@ var (
 		ID: "draw-badge", Method: http.MethodPut, Path: "/badges/{id}/drawing", Status: http.StatusOK, Tag: "badges",
 		Summary: "Give a badge a picture that is drawn here; awards that were given keep theirs",
 	}
+	getDrawingOp = operation{
+		ID: "get-badge-drawing", Method: http.MethodGet, Path: "/badges/{id}/drawing", Status: http.StatusOK, Tag: "badges",
+		Summary: "Show how a badge's picture is drawn, or with what its drawing begins: like another one of its issuer",
+	}
 	previewDrawingOp = operation{
 		ID: "preview-badge-drawing", Method: http.MethodPost, Path: "/badge-drawings", Status: http.StatusOK, Tag: "badges",
 		Summary: "Show a picture of a badge as it would be drawn",
@@ -153,6 +157,7 @@ func (s *Server) badges(a huma.API) {
 	handleTagged(a, getBadgeOp, s.getBadge)
 	handleTagged(a, editBadgeOp, s.editBadge)
 	handle(a, listBadgeVersionsOp, s.listBadgeVersions)
+	handle(a, getDrawingOp, s.getDrawing)
 	handle(a, drawBadgeOp, s.drawBadge)
 	handle(a, previewDrawingOp, s.previewDrawing)
 	handle(a, listSymbolsOp, s.listSymbols)
@@ -435,6 +440,11 @@ func (s *Server) shownAward(x badgestore.ListedAward) api.Award {
 func (s *Server) drawBadge(ctx context.Context, in *withID[api.BadgeDrawing]) (api.Badge, error) {
 	b, err := s.Badges.Draw(ctx, auth.Caller(ctx).Name, in.ID, in.Body.Design)
 	return s.shownBadge(badgestore.ListedBadge{Badge: b}), err
+}
+
+func (s *Server) getDrawing(ctx context.Context, in *byID) (api.BadgeDrawing, error) {
+	d, err := s.Badges.Begin(ctx, in.ID)
+	return api.BadgeDrawing{Design: d}, err
 }
 
 func (s *Server) previewDrawing(_ context.Context, in *with[api.BadgeDrawing]) (api.DrawnBadge, error) {

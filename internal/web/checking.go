@@ -59,14 +59,21 @@ func belongs(s openbadge.Seen, claimed string) belonging {
 
 // slowedDown bounds how often one address may have badges checked: each may make this service ask others.
 func (s *Server) slowedDown(next http.Handler) http.Handler {
-	return httprate.Limit(30, time.Minute,
-		httprate.WithKeyFuncs(func(r *http.Request) (string, error) {
-			return auth.ClientAddress(r, s.TrustedProxies), nil
-		}),
-		httprate.WithLimitHandler(func(w http.ResponseWriter, r *http.Request) {
-			w.WriteHeader(http.StatusTooManyRequests)
-			s.openPage(w, r, checkPage, map[string]any{"Problem": "That was often. Wait a minute, then try again."})
-		}))(next)
+	return slowed(30, time.Minute, s.client, func(w http.ResponseWriter, r *http.Request) {
+		w.WriteHeader(http.StatusTooManyRequests)
+		s.openPage(w, r, checkPage, map[string]any{"Problem": "That was often. Wait a minute, then try again."})
+	})(next)
+}
+
+// client is the network address from which a request comes.
+func (s *Server) client(r *http.Request) string { return auth.ClientAddress(r, s.TrustedProxies) }
+
+// slowed bounds how often something is done, by what a request says, and answers whoever does it more often.
+func slowed(most int, within time.Duration, by func(*http.Request) string, often http.HandlerFunc,
+) func(http.Handler) http.Handler {
+	return httprate.Limit(most, within,
+		httprate.WithKeyFuncs(func(r *http.Request) (string, error) { return by(r), nil }),
+		httprate.WithLimitHandler(often))
 }
 
 // checkPage checks a badge of any issuer for anybody: a file, an address, or the credential as text.

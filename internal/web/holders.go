@@ -12,14 +12,12 @@ import (
 	"time"
 
 	"github.com/go-chi/chi/v5"
-	"github.com/go-chi/httprate"
 
 	"kanban/internal/app/badges"
 	"kanban/internal/app/holders"
 	"kanban/internal/core/refusal"
 	"kanban/internal/store/badgestore"
 	"kanban/internal/store/db"
-	"kanban/internal/web/auth"
 )
 
 var holderPage = template.Must(template.New("holder.html").Funcs(template.FuncMap{
@@ -33,7 +31,7 @@ const holderCookie = "kanban_holder"
 // holders registers the pages of those who hold badges. They are reached by a link in a mail, without an account.
 func (s *Server) holders(r chi.Router) {
 	r.Group(func(r chi.Router) {
-		r.Use(http.NewCrossOriginProtection().Handler, personalPage)
+		r.Use(http.NewCrossOriginProtection().Handler, unsought)
 		r.Get(holders.Path, s.holder)
 		r.Get(holders.Path+"/awards/{id}/pdf", s.certificate)
 		r.Get(holders.Path+"/plans/{id}.svg", s.holderMap)
@@ -44,33 +42,22 @@ func (s *Server) holders(r chi.Router) {
 		r.Post(holders.Path+"/leave", s.leaveHolder)
 		// Addresses could be tried out at a link, and mails be sent to somebody again and again. A whole class may sit
 		// behind one network address.
-		r.With(s.slowed(10, time.Minute, func(r *http.Request) string { return r.URL.Path })).
-			Post(holders.Path+"/link/{token}", s.enterHolder)
-		r.With(s.slowed(120, time.Minute, func(r *http.Request) string {
-			return auth.ClientAddress(r, s.TrustedProxies)
-		}), s.slowed(3, 10*time.Minute, func(r *http.Request) string {
-			return strings.ToLower(strings.TrimSpace(r.PostFormValue("address")))
-		})).Post(holders.Path+"/ask", s.askForLink)
-	})
-}
-
-// slowed bounds how often something is done by what a request says.
-func (s *Server) slowed(most int, within time.Duration, by func(*http.Request) string,
-) func(http.Handler) http.Handler {
-	return httprate.Limit(most, within,
-		httprate.WithKeyFuncs(func(r *http.Request) (string, error) { return by(r), nil }),
-		httprate.WithLimitHandler(func(w http.ResponseWriter, r *http.Request) {
+		often := func(w http.ResponseWriter, r *http.Request) {
 			s.holderAnswer(w, r, http.StatusTooManyRequests, map[string]any{
 				"Ask": true, "Problem": "That was often. Wait some minutes, then try again.",
 			})
-		}))
+		}
+		r.With(slowed(10, time.Minute, func(r *http.Request) string { return r.URL.Path }, often)).
+			Post(holders.Path+"/link/{token}", s.enterHolder)
+		r.With(slowed(120, time.Minute, s.client, often), slowed(3, 10*time.Minute, func(r *http.Request) string {
+			return strings.ToLower(strings.TrimSpace(r.PostFormValue("address")))
+		}, often)).Post(holders.Path+"/ask", s.askForLink)
+	})
 }
 
-// personalPage keeps pages about somebody out of caches and search, and their address to themselves.
-func personalPage(next http.Handler) http.Handler {
+// unsought keeps pages about somebody out of search.
+func unsought(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		w.Header().Set("Cache-Control", "no-store")
-		w.Header().Set("Referrer-Policy", "same-origin")
 		w.Header().Set("X-Robots-Tag", "noindex")
 		next.ServeHTTP(w, r)
 	})

@@ -235,7 +235,13 @@ func (s *Server) awardPage(w http.ResponseWriter, r *http.Request, checked badge
 	if name == "" { // what only its holder may make public
 		checked.Seen.Narrative, checked.Seen.Evidence = "", nil
 	}
+	issuer, err := s.Badges.IssuerOf(r.Context(), checked.Award)
+	if err != nil {
+		s.missing(w, err)
+		return
+	}
 	s.openPage(w, r, awardPage, map[string]any{
+		"Issuer": issuer, "IssuerPicture": badges.PicturePath(issuer.Picture),
 		"Holder": name, "Seen": checked.Seen, "Address": address, "Forms": forms,
 		"Picture": badges.PicturePath(checked.Award.Picture),
 		"Verdict": verdictOf(checked.Examination, checked.Award), "Checks": checked.Checks,

@@ -42,6 +42,13 @@ export const tagOf = (data: object | undefined) => (data && tags.get(toRaw(data)
 export const ifMatch = (tag: string | number | undefined) =>
   tag ? { 'If-Match': typeof tag === 'number' ? `"${tag}"` : tag } : {}
 
+/** Sends a file, or what is in one, as it is. */
+export const asItIs = (file: File | string, type = 'application/octet-stream') => ({
+  body: file as unknown as string,
+  bodySerializer: (body: unknown) => body as File,
+  headers: { 'Content-Type': type },
+})
+
 /** Gives everything of a list that the service gives in parts. */
 export async function every<T>(
   part: (cursor: string) => Promise<{ items: T[]; next?: string }>,

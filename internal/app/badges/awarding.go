@@ -181,7 +181,7 @@ func (s *Service) award(ctx context.Context, who string, all []Awarding, badges 
 func (a *Awarding) look(held badgestore.Held, b badgestore.Badge, now time.Time) {
 	until := ""
 	if held.ValidUntil != nil {
-		until = held.ValidUntil.Format(time.DateOnly)
+		until = held.ValidUntil.UTC().Format(time.DateOnly)
 	}
 	switch ended := held.ValidUntil != nil && !held.ValidUntil.After(now); {
 	case held.ID == "":

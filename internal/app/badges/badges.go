@@ -84,14 +84,11 @@ func (s *Service) Award(ctx context.Context, badgeID string, event eventstore.Ev
 	}
 	there := err == nil
 	b, err := badgestore.FindBadge(ctx, s.Store, badgeID)
-	if there && (err != nil || !renews(held, b, event.ID, at)) {
-		return held, nil
-	}
 	if errors.Is(err, db.ErrNotFound) {
 		return badgestore.Award{}, refusal.Invalid("badgeId", "there is no badge %q any more", badgeID)
 	}
-	if err != nil {
-		return badgestore.Award{}, err
+	if err != nil || there && !renews(held, b, event.ID, at) {
+		return held, err
 	}
 	a := badgestore.Award{
 		BadgeID: b.ID, PersonID: *event.PersonID, EventID: &event.ID,
@@ -123,7 +120,7 @@ func (s *Service) give(ctx context.Context, a *badgestore.Award, b badgestore.Ba
 		return err
 	}
 	a.ID, a.Number, a.Picture, a.Version = db.NewID(), &number, b.Picture, b.Version
-	if until := badge.Terms(a.AwardedAt, b.ValidDays, b.LastDay); !until.IsZero() {
+	if until := badge.HoldsUntil(a.AwardedAt, b.ValidDays, b.LastDay); !until.IsZero() {
 		if !until.After(a.AwardedAt) {
 			return refusal.Conflict("", "the last day of the badge %q is over; change it first", b.Name)
 		}

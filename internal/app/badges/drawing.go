@@ -56,6 +56,19 @@ func (s *Service) Draw(ctx context.Context, who, badgeID string, d badge.Design)
 	return s.givePicture(ctx, who, b, p, &d)
 }
 
+// Begin is with what the drawing of a badge's picture begins: as it is drawn, else like another badge of its issuer.
+func (s *Service) Begin(ctx context.Context, badgeID string) (badge.Design, error) {
+	b, err := badgestore.FindListed(ctx, s.Store, badgeID)
+	if err != nil {
+		return badge.Design{}, err
+	}
+	if b.Design != nil {
+		return *b.Design, nil
+	}
+	like, err := badgestore.DesignOfIssuer(ctx, s.Store, b.IssuerID)
+	return badge.Begin(like, b.Issuer, b.Name), err
+}
+
 // SetIssuerPicture gives an issuer a picture, a PNG or an SVG; with no content, none.
 func (s *Service) SetIssuerPicture(ctx context.Context, who, issuerID string, content []byte) (badgestore.Issuer,
 	error,
@@ -69,12 +82,7 @@ func (s *Service) SetIssuerPicture(ctx context.Context, who, issuerID string, co
 		return i, err
 	}
 	i.Picture = p.ID
-	return i, s.Store.InTx(ctx, func(tx *db.Tx) error {
-		if p.ID != "" {
-			if err := badgestore.KeepPicture(ctx, tx, p); err != nil {
-				return err
-			}
-		}
+	return i, s.keepPicture(ctx, p, func(tx *db.Tx) error {
 		if err := badgestore.SetIssuerPicture(ctx, tx, i.ID, p.ID); err != nil {
 			return err
 		}

@@ -7,8 +7,6 @@ import (
 	_ "embed"
 	"encoding/hex"
 	"errors"
-	"maps"
-	"slices"
 	"strings"
 
 	"kanban/internal/core/badge"
@@ -76,16 +74,23 @@ func pictureID(content []byte) string {
 	return hex.EncodeToString(sum[:])
 }
 
-func (s *Service) givePicture(ctx context.Context, who string, b badgestore.Badge, p badgestore.Picture,
-	design *badge.Design,
-) (badgestore.Badge, error) {
-	b.Picture, b.Design = p.ID, design
-	return b, s.Store.InTx(ctx, func(tx *db.Tx) error {
+// keepPicture keeps a picture, if it is one, and gives it to whom it is for.
+func (s *Service) keepPicture(ctx context.Context, p badgestore.Picture, give func(*db.Tx) error) error {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if p.ID != "" {
 			if err := badgestore.KeepPicture(ctx, tx, p); err != nil {
 				return err
 			}
 		}
+		return give(tx)
+	})
+}
+
+func (s *Service) givePicture(ctx context.Context, who string, b badgestore.Badge, p badgestore.Picture,
+	design *badge.Design,
+) (badgestore.Badge, error) {
+	b.Picture, b.Design = p.ID, design
+	return b, s.keepPicture(ctx, p, func(tx *db.Tx) error {
 		if err := badgestore.SetPicture(ctx, tx, b.ID, p.ID, design); err != nil {
 			return err
 		}
@@ -102,13 +107,20 @@ func (s *Service) Forms(ctx context.Context, a badgestore.Award) ([]string, erro
 	if a.Picture == "" {
 		return []string{"png", "svg"}, nil
 	}
-	p, err := badgestore.FindPicture(ctx, s.Store, a.Picture)
-	return slices.Sorted(maps.Keys(formsOf(p))), err
+	kind, png, err := badgestore.PictureKind(ctx, s.Store, a.Picture)
+	forms := []string{formOf[kind]}
+	if png {
+		forms = []string{"png", "svg"}
+	}
+	return forms, err
 }
+
+// formOf is what a kind of picture is called.
+var formOf = map[string]string{badge.PNG: "png", badge.SVG: "svg"}
 
 // formsOf are the forms of a picture of a badge's own; one that is drawn here has both.
 func formsOf(p badgestore.Picture) map[string][]byte {
-	all := map[string][]byte{map[string]string{badge.PNG: "png", badge.SVG: "svg"}[p.Kind]: p.Content}
+	all := map[string][]byte{formOf[p.Kind]: p.Content}
 	if len(p.PNG) > 0 {
 		all["png"] = p.PNG
 	}

@@ -29,6 +29,15 @@ func (s *Service) FindListedAward(ctx context.Context, id string) (badgestore.Li
 	return badgestore.FindListedAward(ctx, s.Store, id)
 }
 
+// IssuerOf finds who gave an award, as they are now.
+func (s *Service) IssuerOf(ctx context.Context, a badgestore.Award) (badgestore.Issuer, error) {
+	b, err := badgestore.FindBadge(ctx, s.Store, a.BadgeID)
+	if err != nil {
+		return badgestore.Issuer{}, err
+	}
+	return badgestore.FindIssuer(ctx, s.Store, b.IssuerID)
+}
+
 // Issuers lists all, ordered by name.
 func (s *Service) Issuers(ctx context.Context) ([]badgestore.Issuer, error) {
 	return badgestore.Issuers(ctx, s.Store)

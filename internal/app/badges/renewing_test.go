@@ -2,6 +2,7 @@ package badges_test
 
 import (
 	"encoding/json"
+	"strings"
 	"testing"
 	"time"
 
@@ -84,7 +85,7 @@ func TestLastDays(t *testing.T) {
 		{30, "2027-07-31", "2026-12-30T12:00:00Z"},
 		{365, "2026-12-01", "2026-12-01T23:59:59Z"},
 	} {
-		assert.Equal(t, c.want, core.Terms(at, c.days, c.last).Format(time.RFC3339))
+		assert.Equal(t, c.want, core.HoldsUntil(at, c.days, c.last).Format(time.RFC3339))
 	}
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
@@ -113,7 +114,20 @@ func TestDrawnPictures(t *testing.T) {
 	design := core.Design{Shape: "shield", Symbol: "plant", Above: "Fernmoor", Colours: core.Colours{
 		Edge: "#1f4d2b", Body: "#2f6136", Disc: "#fffdf7", Symbol: "#b4451f", Text: "#fffdf7",
 	}}
-	b, err := w.Badges.Draw(ctx, "Maud", b.ID, design)
+	begins, err := w.Badges.Begin(ctx, b.ID)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"round", "Fernmoor", "Cuttings"}, []string{begins.Shape, begins.Above, begins.Below})
+	b, err = w.Badges.Draw(ctx, "Maud", b.ID, design)
+	require.NoError(t, err)
+	long, err := w.Badges.AddBadge(ctx, "Maud", badgestore.Badge{
+		IssuerID: b.IssuerID, Name: strings.Repeat("ä", 80), Description: "d", Criteria: "c",
+	})
+	require.NoError(t, err)
+	begins, err = w.Badges.Begin(ctx, long.ID)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"shield", "plant", strings.Repeat("ä", 60)},
+		[]string{begins.Shape, begins.Symbol, begins.Below}, "like the other one of its issuer")
+	_, err = w.Badges.Draw(ctx, "Maud", long.ID, begins)
 	require.NoError(t, err)
 	a, err := w.Badges.Award(ctx, b.ID, w.Record(w.Joined(db.NewID(), "stu-001", "PROP-A")), time.Now())
 	require.NoError(t, err)

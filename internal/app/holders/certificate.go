@@ -10,7 +10,7 @@ import (
 	"kanban/internal/core/badge"
 	"kanban/internal/core/refusal"
 	"kanban/internal/store/badgestore"
-	"kanban/internal/store/db"
+	"kanban/internal/store/rosterstore"
 	"kanban/internal/wire/drawing"
 	"kanban/internal/wire/openbadge"
 )
@@ -39,30 +39,36 @@ func (s *Service) Certificate(ctx context.Context, personID, awardID string) ([]
 
 // Drawn draws the certificate of an award that holds.
 func (s *Service) Drawn(ctx context.Context, personID, awardID string) (*drawing.Drawing, error) {
-	p, err := s.Page(ctx, personID)
+	p, err := rosterstore.FindPerson(ctx, s.Store, personID)
 	if err != nil {
 		return nil, err
 	}
-	i := slices.IndexFunc(p.Held, func(h Held) bool { return h.ID == awardID })
-	if i < 0 {
-		return nil, db.ErrNotFound
+	a, err := s.theirs(ctx, personID, awardID)
+	if err != nil {
+		return nil, err
 	}
-	if a := p.Held[i]; a.RevokedAt != nil || a.SuspendedAt != nil {
+	h, err := s.holder(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	if a.RevokedAt != nil || a.SuspendedAt != nil {
 		return nil, refusal.Conflict("", "this badge does not hold, so there is no certificate of it")
 	}
 	seen, err := s.Badges.Check(ctx, awardID)
 	if err != nil {
 		return nil, err
 	}
-	return s.drawn(ctx, p.Held[i], seen.Seen, p.Holder.ShownName)
+	return s.drawn(ctx, a, seen.Seen, h.ShownName)
 }
 
-func (s *Service) drawn(ctx context.Context, h Held, seen openbadge.Seen, name string) (*drawing.Drawing, error) {
+func (s *Service) drawn(ctx context.Context, a badgestore.Award, seen openbadge.Seen, name string) (*drawing.Drawing,
+	error,
+) {
 	says := seen.Achievement // the badge as it was awarded, whatever it says now
 	d := drawing.New(pageWidth, pageHeight, says.Name+": "+name)
 	d.Fill(drawing.Rect(0, 0, pageWidth, pageHeight), paper)
 	border(d)
-	if err := s.picture(ctx, d, h.Award); err != nil {
+	if err := s.picture(ctx, d, a); err != nil {
 		return nil, err
 	}
 	const x, width = 330.0, pageWidth - 330 - margin - 20
@@ -83,7 +89,7 @@ func (s *Service) drawn(ctx context.Context, h Held, seen openbadge.Seen, name s
 	if seen.Narrative != "" {
 		d.Wrapped(seen.Narrative, text(11, false, ink), x, y, width, drawing.Start, 3)
 	}
-	return d, s.code(d, h, seen)
+	return d, code(d, s.Badges.AwardAddress(a.ID), seen)
 }
 
 // border is a double frame.
@@ -125,8 +131,8 @@ func (s *Service) picture(ctx context.Context, d *drawing.Drawing, a badgestore.
 }
 
 // code puts the dates, the address of the award and its code at the foot.
-func (s *Service) code(d *drawing.Drawing, h Held, seen openbadge.Seen) error {
-	code, err := qr.Encode(h.Address, qr.M)
+func code(d *drawing.Drawing, address string, seen openbadge.Seen) error {
+	code, err := qr.Encode(address, qr.M)
 	if err != nil {
 		return err
 	}
@@ -153,10 +159,10 @@ func (s *Service) code(d *drawing.Drawing, h Held, seen openbadge.Seen) error {
 	d.Text(dates, small, left, y+22, drawing.Start)
 	d.Text("Whether it is true and still holds, this code and this address tell:", drawing.Style{Size: 10, Colour: faint},
 		left, y+44, drawing.Start)
-	address := drawing.Fitted(h.Address, drawing.Style{Size: 10, Colour: frame}, width)
-	d.Text(h.Address, address, left, y+60, drawing.Start)
-	d.Link(h.Address, left, y+50, width, 14)
-	d.Link(h.Address, x, y, side, side)
+	style := drawing.Fitted(address, drawing.Style{Size: 10, Colour: frame}, width)
+	d.Text(address, style, left, y+60, drawing.Start)
+	d.Link(address, left, y+50, width, 14)
+	d.Link(address, x, y, side, side)
 	return nil
 }
 

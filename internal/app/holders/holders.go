@@ -7,7 +7,6 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -178,9 +177,7 @@ func sameAddress(a, b string) bool {
 // Held is a badge that somebody holds or held.
 type Held struct {
 	badgestore.ListedAward
-	Issuer  string
 	Address string // its public page
-	Picture string // id
 	Forms   []string
 	Looks   badgestore.Looks
 }
@@ -203,11 +200,7 @@ func (s *Service) Page(ctx context.Context, personID string) (p Page, err error)
 	if p.Terms, err = s.Terms(ctx); err != nil {
 		return p, err
 	}
-	p.Holder, err = badgestore.FindHolder(ctx, s.Store, personID)
-	switch {
-	case errors.Is(err, db.ErrNotFound):
-		p.Holder = badgestore.Holder{PersonID: personID, ShownName: p.Person.Name()}
-	case err != nil:
+	if p.Holder, err = s.holder(ctx, p.Person); err != nil {
 		return p, err
 	}
 	p.Accepted = p.Holder.Terms == p.Terms.Version
@@ -216,6 +209,24 @@ func (s *Service) Page(ctx context.Context, personID string) (p Page, err error)
 	}
 	p.Plans, err = s.Stages.Of(ctx, personID)
 	return p, err
+}
+
+// holder is what somebody decided, or how they begin.
+func (s *Service) holder(ctx context.Context, p rosterstore.Person) (badgestore.Holder, error) {
+	h, err := badgestore.FindHolder(ctx, s.Store, p.ID)
+	if errors.Is(err, db.ErrNotFound) {
+		return badgestore.Holder{PersonID: p.ID, ShownName: p.Name()}, nil
+	}
+	return h, err
+}
+
+// theirs finds an award that is somebody's; for another's it is as if there were none.
+func (s *Service) theirs(ctx context.Context, personID, awardID string) (badgestore.Award, error) {
+	a, err := badgestore.FindAward(ctx, s.Store, awardID)
+	if err == nil && a.PersonID != personID {
+		err = db.ErrNotFound
+	}
+	return a, err
 }
 
 func (s *Service) held(ctx context.Context, personID string) (all []Held, err error) {
@@ -232,17 +243,12 @@ func (s *Service) held(ctx context.Context, personID string) (all []Held, err er
 		return nil, err
 	}
 	for _, a := range awards {
-		b, err := badgestore.FindListed(ctx, s.Store, a.BadgeID)
-		if err != nil {
-			return nil, err
-		}
 		forms, err := s.Badges.Forms(ctx, a.Award)
 		if err != nil {
 			return nil, err
 		}
 		all = append(all, Held{
-			ListedAward: a, Issuer: b.Issuer, Address: s.Badges.AwardAddress(a.ID), Picture: a.Picture, Forms: forms,
-			Looks: looks[a.ID],
+			ListedAward: a, Address: s.Badges.AwardAddress(a.ID), Forms: forms, Looks: looks[a.ID],
 		})
 	}
 	return all, nil
@@ -305,20 +311,23 @@ func (s *Service) keep(ctx context.Context, h badgestore.Holder, what string, de
 // Share makes the page of somebody's award say whose it is, or no more. Nothing is shared before the terms are
 // accepted; taking back is always possible.
 func (s *Service) Share(ctx context.Context, personID, awardID string, share bool) error {
-	p, err := s.Page(ctx, personID)
-	if err != nil {
+	if _, err := s.theirs(ctx, personID, awardID); err != nil {
 		return err
-	}
-	i := slices.IndexFunc(p.Held, func(h Held) bool { return h.ID == awardID })
-	if i < 0 {
-		return db.ErrNotFound
-	}
-	if share && !p.Accepted {
-		return refusal.Conflict("", "accept the terms first; nothing is shared before")
 	}
 	var at *time.Time
 	what := "took a shared badge back"
 	if share {
+		terms, err := s.Terms(ctx)
+		if err != nil {
+			return err
+		}
+		h, err := badgestore.FindHolder(ctx, s.Store, personID)
+		if errors.Is(err, db.ErrNotFound) || err == nil && h.Terms != terms.Version {
+			return refusal.Conflict("", "accept the terms first; nothing is shared before")
+		}
+		if err != nil {
+			return err
+		}
 		now := s.Clock.Now()
 		at, what = &now, "shared a badge"
 	}

@@ -173,9 +173,9 @@ type Award struct {
 	Status []Status
 }
 
-// Terms says until when an award holds that is given at a time: so many days, 0 for good, and to the end of a last
-// day, as 2027-07-31, "" for none; whichever is first. Zero is for good.
-func Terms(at time.Time, days int, lastDay string) (until time.Time) {
+// HoldsUntil says until when an award holds that is given at a time: so many days, 0 for good, and to the end of a
+// last day, as 2027-07-31, "" for none; whichever is first. Zero is for good.
+func HoldsUntil(at time.Time, days int, lastDay string) (until time.Time) {
 	if days > 0 {
 		until = at.AddDate(0, 0, days)
 	}

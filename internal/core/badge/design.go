@@ -40,6 +40,26 @@ const (
 	mostStars      = 5
 )
 
+// Begin is how a picture is drawn before anybody said anything: like another one of its issuer, if there is any, with
+// the badge's own name; else as is usual.
+func Begin(like *Design, issuer, name string) Design {
+	if like != nil {
+		d := *like
+		d.Below = cut(name)
+		return d
+	}
+	return Design{
+		Shape: "round", Symbol: "medal", Above: cut(issuer), Below: cut(name),
+		Colours: Colours{Edge: "#1f4d2b", Body: "#2f6136", Disc: "#fffdf7", Symbol: "#b4451f", Text: "#fffdf7"},
+	}
+}
+
+// cut shortens a text to what a curve takes.
+func cut(text string) string {
+	letters := []rune(text)
+	return string(letters[:min(len(letters), longestCurve)])
+}
+
 // ErrDesign is wrapped by every reason for which a design cannot be drawn.
 var ErrDesign = errors.New("the picture cannot be drawn")
 

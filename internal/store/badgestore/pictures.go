@@ -30,6 +30,28 @@ func FindPicture(ctx context.Context, from db.From, id string) (p Picture, err e
 	return p, db.Known(err, "finding the picture")
 }
 
+// PictureKind is of which kind a picture is, and whether it is there as PNG too.
+func PictureKind(ctx context.Context, from db.From, id string) (kind string, png bool, err error) {
+	type row struct {
+		Kind string
+		PNG  bool
+	}
+	r, err := db.Row[row](ctx, from, "finding the picture", `SELECT kind, png IS NOT NULL AS png FROM pictures
+		WHERE id = $1`, id)
+	return r.Kind, r.PNG, err
+}
+
+// DesignOfIssuer is how the picture of the newest badge of an issuer is drawn that is drawn here; nil when none is.
+func DesignOfIssuer(ctx context.Context, from db.From, issuerID string) (*badge.Design, error) {
+	var all []Badge
+	err := from.Records(ctx).Where("issuer_id = ? AND jsonb_typeof(design) = 'object'", issuerID).
+		Order("created_at DESC, id DESC").Limit(1).Find(&all).Error
+	if err != nil || len(all) == 0 {
+		return nil, db.Known(err, "finding a drawn picture")
+	}
+	return all[0].Design, nil
+}
+
 // SetPicture gives a badge its picture, "" for none of its own, and how it is drawn if it is drawn here. Awards
 // that were given keep theirs.
 func SetPicture(ctx context.Context, tx *db.Tx, badgeID, picture string, design *badge.Design) error {

@@ -141,7 +141,7 @@ type Award struct {
 // NewAwards awards a badge to people by hand.
 type NewAwards struct {
 	People    []string   `json:"people" minItems:"1" maxItems:"20000" doc:"Ids of people"`
-	Note      string     `json:"note,omitempty" maxLength:"2000" doc:"Everybody who opens the badge can read it"`
+	Note      string     `json:"note,omitempty" maxLength:"2000" doc:"It stands in the badge; its page shows it once its holder shares it"`
 	Evidence  []Evidence `json:"evidence,omitempty" maxItems:"20"`
 	SectionID string     `json:"sectionId,omitempty" doc:"Where it was earned"`
 	Date      *time.Time `json:"date,omitempty" doc:"When it was earned; now when absent"`

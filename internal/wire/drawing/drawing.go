@@ -104,7 +104,7 @@ func short(v float64) string {
 // Matrix places what is drawn: x' = A x + C y + E, y' = B x + D y + F.
 type Matrix struct{ A, B, C, D, E, F float64 }
 
-// Move shifts, and Scale makes larger about the origin.
+// shift moves by a distance, scale makes larger and turn turns about the origin; angles are in radians.
 func shift(x, y float64) Matrix   { return Matrix{1, 0, 0, 1, x, y} }
 func scale(factor float64) Matrix { return Matrix{factor, 0, 0, factor, 0, 0} }
 func turn(angle float64) Matrix   { s, c := math.Sincos(angle); return Matrix{c, s, -s, c, 0, 0} }
@@ -199,13 +199,13 @@ func (c Colour) RGBA() (color.NRGBA, error) {
 	return color.NRGBA{R: uint8(v >> 16), G: uint8(v >> 8), B: uint8(v), A: 255}, nil
 }
 
-// shape is a filled path.
+// shape is a path that is filled.
 type shape struct {
 	path Path
 	fill Colour
 }
 
-// Picture is a PNG at a place.
+// picture is a PNG at a place.
 type picture struct {
 	png                 []byte
 	x, y, width, height float64

@@ -10,7 +10,7 @@ type MapStage struct {
 	Title    string
 	Optional bool
 	Badge    string // that it gives; "" for none
-	// Reached and Of count a group: so many of so many have reached it, and Next are at work on it.
+	// Reached and Of count a group: so many of so many have reached it, and it is next for Next of them.
 	Reached, Of, Next int
 	// Done says that whoever the map is of has reached it, Open that they are at work on it.
 	Done, Open bool
@@ -118,10 +118,7 @@ func (s MapStage) counted(d *Drawing, y float64) {
 	}
 	text := fmt.Sprintf("%d of %d reached it", s.Reached, s.Of)
 	if s.Next > 0 {
-		text += fmt.Sprintf(", %d are on the way to it", s.Next)
-		if s.Next == 1 {
-			text = fmt.Sprintf("%d of %d reached it, 1 is on the way to it", s.Reached, s.Of)
-		}
+		text += fmt.Sprintf(", next for %d", s.Next)
 	}
 	d.Text(text, Style{Size: 12.5, Colour: mapFaint}, x, y+16, Start)
 }

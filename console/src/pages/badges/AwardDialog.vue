@@ -3,7 +3,7 @@ import { useMutation, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { computed, ref, watch } from 'vue'
 
-import { api, ok, type Schemas } from '../../api/client'
+import { api, asItIs, ok, type Schemas } from '../../api/client'
 import AreaField from '../../parts/form/AreaField.vue'
 import FileField from '../../parts/form/FileField.vue'
 import Frame from '../../parts/form/Frame.vue'
@@ -27,9 +27,7 @@ const awards = useMutation({
       ? ok(
           api.POST('/api/v1/awards/upload', {
             params: { query: { badge: props.badge.id, apply } },
-            body: file.value as unknown as string,
-            bodySerializer: (body: unknown) => body as File,
-            headers: { 'Content-Type': 'text/csv' },
+            ...asItIs(file.value, 'text/csv'),
           }),
         )
       : ok(

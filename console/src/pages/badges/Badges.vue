@@ -46,6 +46,12 @@ const setState = useMutation({
 const picturing = ref('')
 const pictured = computed(() => badges.data.value?.items.find((b) => b.id === picturing.value))
 const drawing = ref<Schemas['Badge']>()
+const begin = useQuery({
+  queryKey: ['badge-drawing', () => drawing.value?.id],
+  queryFn: () => ok(api.GET('/api/v1/badges/{id}/drawing', { params: { path: { id: drawing.value!.id } } })),
+  enabled: () => !!drawing.value,
+  gcTime: 0,
+})
 function draw(badge: Schemas['Badge']) {
   picturing.value = ''
   drawing.value = badge
@@ -211,9 +217,11 @@ function doubt(award: Schemas['Award'], suspend: boolean) {
   </Listing>
   <Oops :error="restore.error.value" />
   <PictureDialog v-if="pictured" :badge="pictured" @close="picturing = ''" @draw="draw(pictured)" />
+  <Oops :error="begin.error.value" />
   <DrawDialog
-    v-if="drawing"
+    v-if="drawing && begin.data.value"
     :badge="drawing"
+    :begin="begin.data.value.design"
     :others="badges.data.value?.items ?? []"
     @close="drawing = undefined"
   />

@@ -4,7 +4,7 @@ import Button from 'primevue/button'
 import Column from 'primevue/column'
 import { ref } from 'vue'
 
-import { api, ok } from '../../api/client'
+import { api, asItIs, ok } from '../../api/client'
 import AreaField from '../../parts/form/AreaField.vue'
 import FileField from '../../parts/form/FileField.vue'
 import { provideForm } from '../../parts/form/form'
@@ -23,9 +23,7 @@ const check = useMutation({
     ok(
       api.POST('/api/v1/badge-checks', {
         params: { query: { email: email.value || undefined } },
-        body: (file.value ?? text.value) as unknown as string,
-        bodySerializer: (body: unknown) => body as File,
-        headers: { 'Content-Type': 'application/octet-stream' },
+        ...asItIs(file.value ?? text.value),
       }),
     ),
 })

@@ -12,26 +12,15 @@ import Oops from '../../parts/Oops.vue'
 import { word } from '../../parts/words'
 
 /** Draws a badge's picture, which is seen while it is drawn. */
-const props = defineProps<{ badge: Schemas['Badge']; others: Schemas['Badge'][] }>()
+const props = defineProps<{ badge: Schemas['Badge']; begin: Schemas['Design']; others: Schemas['Badge'][] }>()
 const emit = defineEmits<{ close: [] }>()
 const queries = useQueryClient()
 type Design = Schemas['Design']
 const copy = (d: Design) => JSON.parse(JSON.stringify(d)) as Design
-const usual: Design = {
-  shape: 'round',
-  symbol: 'leaf',
-  above: props.badge.issuer,
-  below: props.badge.name,
-  colours: { edge: '#1f4d2b', body: '#2f6136', disc: '#fffdf7', symbol: '#b4451f', text: '#fffdf7' },
-}
 const drawn = computed(() => props.others.filter((b) => b.design && b.id !== props.badge.id))
-// A badge of a school looks like its others, until somebody says otherwise.
-const relative = drawn.value.find((b) => b.issuerId === props.badge.issuerId)?.design
-const design = ref<Design>(
-  copy(props.badge.design ?? (relative ? { ...relative, below: props.badge.name } : usual)),
-)
+const design = ref(copy(props.begin))
 const like = ref<string>()
-function begin(id?: string) {
+function beginLike(id?: string) {
   const other = drawn.value.find((b) => b.id === id)?.design
   if (other) design.value = { ...copy(other), below: design.value.below, symbol: design.value.symbol }
 }
@@ -102,7 +91,7 @@ const nothing = () => delete design.value.symbol
           v-model="like"
           :label="$t('badges.beginLike')"
           :options="drawn.map((b) => ({ value: b.id, label: b.name }))"
-          @update:model-value="begin"
+          @update:model-value="beginLike"
         />
         <ChoiceField
           id="design-shape"

@@ -3,7 +3,7 @@ import { useMutation, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { reactive, ref } from 'vue'
 
-import { api, ok, type Schemas } from '../../api/client'
+import { api, asItIs, ok, type Schemas } from '../../api/client'
 import { here } from '../../parts/address'
 import AreaField from '../../parts/form/AreaField.vue'
 import FileField from '../../parts/form/FileField.vue'
@@ -34,9 +34,7 @@ const give = useMutation({
     const now = await ok(
       api.PUT('/api/v1/issuers/{id}/picture', {
         params,
-        body: file as unknown as string,
-        bodySerializer: (body: unknown) => body as File,
-        headers: { 'Content-Type': 'application/octet-stream' },
+        ...asItIs(file),
       }),
     )
     return now.picture

@@ -67,26 +67,9 @@ const make = useMutation({
           },
         }),
       )
-      await ok(
-        api.PUT('/api/v1/badges/{id}/drawing', {
-          params: { path: { id: badge.value.id } },
-          body: {
-            design: {
-              shape: 'round',
-              symbol: 'medal',
-              above: issuer.name.slice(0, 60),
-              below: name.slice(0, 60),
-              colours: {
-                edge: '#1f4d2b',
-                body: '#2f6136',
-                disc: '#fffdf7',
-                symbol: '#b4451f',
-                text: '#fffdf7',
-              },
-            },
-          },
-        }),
-      )
+      const params = { path: { id: badge.value.id } }
+      const { design } = await ok(api.GET('/api/v1/badges/{id}/drawing', { params }))
+      await ok(api.PUT('/api/v1/badges/{id}/drawing', { params, body: { design } }))
     }
     rule.value ??= await ok(
       api.POST('/api/v1/ready-rules/{key}', {
@@ -134,7 +117,7 @@ const lacksMail = computed(() => ready.isSuccess.value && !need('mail').length)
     :sending="sending"
     :error="problem"
     width="34rem"
-    :typed="live ? '' : module"
+    :typed="live ? '' : { module, ...says }"
     @close="emit('close')"
   >
     <form v-if="!trial" @submit.prevent="make.mutate()">

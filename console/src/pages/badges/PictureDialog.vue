@@ -3,7 +3,7 @@ import { useMutation, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { computed } from 'vue'
 
-import { api, ok, type Schemas } from '../../api/client'
+import { api, asItIs, ok, type Schemas } from '../../api/client'
 import FileField from '../../parts/form/FileField.vue'
 import Frame from '../../parts/form/Frame.vue'
 import { here } from '../../parts/address'
@@ -20,9 +20,7 @@ const save = useMutation({
       ? ok(
           api.PUT('/api/v1/badges/{id}/picture', {
             params,
-            body: file as unknown as string,
-            bodySerializer: (body: unknown) => body as File,
-            headers: { 'Content-Type': 'application/octet-stream' },
+            ...asItIs(file),
           }),
         )
       : ok(api.DELETE('/api/v1/badges/{id}/picture', { params })),

@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/vue-query'
 import { computed } from 'vue'
 
-import { api, ok, type Schemas } from '../../api/client'
+import { api, asItIs, ok, type Schemas } from '../../api/client'
 import { $t } from '../../texts'
 
 /** What interfaces may speak, and the values that each kind asks for. */
@@ -26,9 +26,7 @@ export const uploadPackage = (id: string, file: File, approved = false) =>
   ok(
     api.POST('/api/v1/interfaces/{id}/upload', {
       params: { path: { id }, query: { approved } },
-      body: file as unknown as string,
-      bodySerializer: (body: unknown) => body as File,
-      headers: { 'Content-Type': 'application/zip' },
+      ...asItIs(file, 'application/zip'),
     }),
   )
 

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useMutation, useQueryClient } from '@tanstack/vue-query'
 
-import { api, ok } from '../../api/client'
+import { api, asItIs, ok } from '../../api/client'
 import { refresh } from '../../api/live'
 import FileField from '../../parts/form/FileField.vue'
 import Oops from '../../parts/Oops.vue'
@@ -14,9 +14,7 @@ const upload = useMutation({
     ok(
       api.POST('/api/v1/interfaces/{id}/gradebook/upload', {
         params: { path: { id: props.id } },
-        body: file as unknown as string,
-        bodySerializer: (body: unknown) => body as File,
-        headers: { 'Content-Type': 'application/zip' },
+        ...asItIs(file, 'application/zip'),
       }),
     ),
   onSuccess: () => refresh(queries, 'scoreLink'),

@@ -36,6 +36,14 @@ async function close() {
   if (!sending.value && (await mayClose())) emit('close')
 }
 
+// A list that is closed takes Escape for itself: in a dialog it means the dialog.
+function escape(e: KeyboardEvent) {
+  const list = (e.target as HTMLElement).closest('[role=combobox]')
+  if (props.stays || !list || list.getAttribute('aria-expanded') === 'true') return
+  e.stopPropagation()
+  void close()
+}
+
 // Who opens a dialog goes on in its first field, unless it names another one.
 const content = ref<HTMLElement>()
 function begin() {
@@ -61,6 +69,7 @@ function begin() {
     <div
       ref="content"
       @keydown.capture="touch"
+      @keydown.esc.capture="escape"
       @pointerdown.capture="touch"
       @input.capture="(touch($event), inputs++)"
     >
