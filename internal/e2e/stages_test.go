@@ -110,6 +110,16 @@ func TestCommandLineStages(t *testing.T) {
 	expect(2, `no --stage called "Nobody"`, append(made, "--gives", "Nobody=Cuttings")...)
 	expect(2, "asks for the badge that it gives", append(made, "--gives", "Helper=Cuttings")...)
 	expect(0, "Badges that would be awarded at once: 0", append(made, "--preview")...)
+	expect(2, "is not closed", "stages", "add", "X", "--course", "PROP", "--stage", "Sower: any of (module Cuttings")
+	expect(2, "needs 3 of 2", "stages", "add", "X", "--course", "PROP", "--preview", "--stage",
+		"Sower: 3 of (module Cuttings; course)")
+	nested := []string{
+		"stages", "add", "Either", "--course", "PROP", "--stage",
+		"Ready: any of (badge Cuttings; all of (module Cuttings; module Grafting)); 1 of (course; module Cuttings)",
+	}
+	expect(0, "1 would have reached", append(nested, "--preview")...)
+	expect(0, "It is off", nested...)
+	expect(0, "kind: any", "stages", "show", "Either")
 	expect(0, "It is off", append(made, "--gives", "Through=Cuttings")...)
 	expect(2, "another stage plan is called", made...)
 	expect(0, "off", "stages", "list")
