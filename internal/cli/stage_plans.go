@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -79,10 +80,12 @@ func stagePlansAdd() *cli.Command {
   course                 or course COURSE, for another one
   score ACTIVITY PERCENT by title or address
   badge BADGE
+  any of (…; …)          or all of (…; …), or 2 of (…; …; …); groups can hold groups
 
   kanban stages add Gardener --course PROP --stage "Sower: module Seeds" --stage "Grafter: module Grafts; score Check 80" \
       --gives "Sower=Cuttings" --preview
-  kanban stages add Gardener --course PROP --stage … --stage "Helper: badge Tools" --optional Helper`,
+  kanban stages add Gardener --course PROP --stage … --stage "Helper: badge Tools" --optional Helper
+  kanban stages add Gardener --course PROP --stage "Ready: any of (badge Tools; all of (module Seeds; module Soil))"`,
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "course", Required: true, Usage: "whose learners it is about (code or title)"},
 			&cli.StringSliceFlag{Name: "stage", Required: true, Usage: "a stage, as described above"},
@@ -438,17 +441,75 @@ func readStage(ctx context.Context, c *client.Client, course api.Course, text st
 	if s.Title = strings.TrimSpace(title); !ok || s.Title == "" {
 		return s, fmt.Errorf("%w: --stage %q is not of the form TITLE: CRITERION; CRITERION", errUsage, text)
 	}
-	for part := range strings.SplitSeq(rest, ";") {
+	s.Criteria, err = readCriteria(ctx, c, course, rest)
+	return s, err
+}
+
+// readCriteria reads CRITERION; CRITERION. Those in brackets belong together.
+func readCriteria(ctx context.Context, c *client.Client, course api.Course, text string) (all []stage.Criterion,
+	err error,
+) {
+	parts, err := apartOutside(text)
+	if err != nil {
+		return nil, err
+	}
+	for _, part := range parts {
 		criterion, err := readCriterion(ctx, c, course, strings.TrimSpace(part))
 		if err != nil {
-			return s, err
+			return nil, err
 		}
-		s.Criteria = append(s.Criteria, criterion)
+		all = append(all, criterion)
 	}
-	return s, nil
+	return all, nil
+}
+
+// apartOutside cuts a text at each ; that is in no group.
+func apartOutside(text string) (parts []string, err error) {
+	depth, from := 0, 0
+	for i, r := range text {
+		switch {
+		case r == '(' && grouping.MatchString(text[:i+1]):
+			depth++
+		case r == ')' && depth > 0:
+			depth--
+		case r == ';' && depth == 0:
+			parts, from = append(parts, text[from:i]), i+1
+		}
+	}
+	if depth > 0 {
+		return nil, fmt.Errorf("%w: a bracket of %q is not closed", errUsage, text)
+	}
+	return append(parts, text[from:]), nil
+}
+
+// grouping begins a group: any of (…), all of (…), 2 of (…).
+var grouping = regexp.MustCompile(`(?:^|[;(]\s*)\s*(any|all|[0-9]+) of \($`)
+
+// readGroup reads any of (A; B), all of (A; B) or 2 of (A; B; C); ok is false where the text is none.
+func readGroup(ctx context.Context, c *client.Client, course api.Course, text string) (out stage.Criterion, ok bool,
+	err error,
+) {
+	how, rest, ok := strings.Cut(text, " of (")
+	if !ok || !grouping.MatchString(how+" of (") || !strings.HasSuffix(rest, ")") {
+		return out, false, nil
+	}
+	switch how {
+	case "any", "all":
+		out.Kind = stage.Kind(how)
+	default:
+		out.Kind = stage.Some
+		if out.Need, err = strconv.Atoi(how); err != nil {
+			return out, true, fmt.Errorf("%w: %q is no number of criteria", errUsage, how)
+		}
+	}
+	out.Of, err = readCriteria(ctx, c, course, strings.TrimSuffix(rest, ")"))
+	return out, true, err
 }
 
 func readCriterion(ctx context.Context, c *client.Client, course api.Course, text string) (stage.Criterion, error) {
+	if group, is, err := readGroup(ctx, c, course, text); is || err != nil {
+		return group, err
+	}
 	kind, rest, _ := strings.Cut(text, " ")
 	rest = strings.TrimSpace(rest)
 	out := stage.Criterion{Kind: stage.Kind(kind)}
@@ -464,7 +525,7 @@ func readCriterion(ctx context.Context, c *client.Client, course api.Course, tex
 		out.BadgeID = b.ID
 		return out, err
 	case out.Kind != stage.Module && out.Kind != stage.Score:
-		return out, fmt.Errorf("%w: %q is no criterion; write module …, course, score … PERCENT or badge …", errUsage,
+		return out, fmt.Errorf("%w: %q is no criterion; write module …, course, score … PERCENT, badge … or any of (…; …)", errUsage,
 			text)
 	}
 	o, err := client.Get[api.Outline](ctx, c, "/courses/"+course.ID+"/outline")

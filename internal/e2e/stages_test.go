@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/client"
+	"kanban/internal/core/stage"
 	"kanban/internal/scenario"
 	"kanban/internal/wire/api"
 )
@@ -44,6 +45,8 @@ func TestConsoleStages(t *testing.T) {
 	b.click("Whom would it find?")
 	b.sees(`a criterion of stage "Clean hands" does not say which module`)
 	b.label("Module 1.1", "Cuttings")
+	b.label("Criterion 1.1", "any of")
+	b.label("Module 1.1.2", "Grafting")
 	b.label("Badge of stage 1", "Grafter")
 	b.click("Whom would it find?")
 	b.sees("Of 38 people 2 would have finished; 1 badge would be awarded at once.")
@@ -63,7 +66,8 @@ func TestConsoleStages(t *testing.T) {
 	for _, p := range page.Items {
 		if p.Name == "Beginner" {
 			id, version = p.ID, p.Version
-			p.Stages[0].Criteria[0].ModuleID = "mod-grafting"
+			require.Equal(t, stage.Any, p.Stages[0].Criteria[0].Kind)
+			p.Stages[0].Criteria[0] = stage.Criterion{Kind: stage.Module, ModuleID: "mod-grafting"}
 			require.Equal(t, 2, version)
 			_, err := client.Send[api.StagePlan](t.Context(), w.Client, "PUT", "/stage-plans/"+id, p.NewStagePlan)
 			require.NoError(t, err)
@@ -110,6 +114,16 @@ func TestCommandLineStages(t *testing.T) {
 	expect(2, `no --stage called "Nobody"`, append(made, "--gives", "Nobody=Cuttings")...)
 	expect(2, "asks for the badge that it gives", append(made, "--gives", "Helper=Cuttings")...)
 	expect(0, "Badges that would be awarded at once: 0", append(made, "--preview")...)
+	expect(2, "is not closed", "stages", "add", "X", "--course", "PROP", "--stage", "Sower: any of (module Cuttings")
+	expect(2, "needs 3 of 2", "stages", "add", "X", "--course", "PROP", "--preview", "--stage",
+		"Sower: 3 of (module Cuttings; course)")
+	nested := []string{
+		"stages", "add", "Either", "--course", "PROP", "--stage",
+		"Ready: any of (badge Cuttings; all of (module Cuttings; module Grafting)); 1 of (course; module Cuttings)",
+	}
+	expect(0, "1 would have finished", append(nested, "--preview")...)
+	expect(0, "It is off", nested...)
+	expect(0, "kind: any", "stages", "show", "Either")
 	expect(0, "It is off", append(made, "--gives", "Through=Cuttings")...)
 	expect(2, "another stage plan is called", made...)
 	expect(0, "off", "stages", "list")

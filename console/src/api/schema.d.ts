@@ -4804,9 +4804,16 @@ export interface components {
             /** @description For module, course and score: the course; the plan's own when absent */
             courseId?: string;
             /** @enum {string} */
-            kind: "module" | "course" | "badge" | "score";
+            kind: "module" | "course" | "badge" | "score" | "all" | "any" | "some";
             /** @description For module: its id in the course's outline */
             moduleId?: string;
+            /**
+             * Format: int64
+             * @description For some: how many of them
+             */
+            need?: number;
+            /** @description For all, any and some: of what */
+            of?: components["schemas"]["Criterion"][];
         };
         CriterionProgress: {
             met: boolean;

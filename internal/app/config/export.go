@@ -284,17 +284,25 @@ func shownStage(book *names, p stagestore.StagePlan, one stage.Stage) config.Sta
 	if one.BadgeID != "" {
 		x.Badge = book.badges.name(one.BadgeID)
 	}
-	for _, c := range one.Criteria {
-		shown := config.Criterion{Kind: c.Kind, Module: c.ModuleID, Activity: c.ActivityID, AtLeast: c.AtLeast}
+	x.Criteria = shownCriteria(book, p, one.Criteria)
+	return x
+}
+
+func shownCriteria(book *names, p stagestore.StagePlan, list []stage.Criterion) (out []config.Criterion) {
+	for _, c := range list {
+		shown := config.Criterion{
+			Kind: c.Kind, Module: c.ModuleID, Activity: c.ActivityID, AtLeast: c.AtLeast, Need: c.Need,
+			Of: shownCriteria(book, p, c.Of),
+		}
 		if c.CourseID != "" && c.CourseID != p.CourseID {
 			shown.Course = book.courses.name(c.CourseID)
 		}
 		if c.BadgeID != "" {
 			shown.Badge = book.badges.name(c.BadgeID)
 		}
-		x.Criteria = append(x.Criteria, shown)
+		out = append(out, shown)
 	}
-	return x
+	return out
 }
 
 func (w *work) exportSettings(ctx context.Context, out *config.Setup) error {

@@ -423,6 +423,18 @@ func (w *work) takeRule(ctx context.Context, x config.Rule, t *taken) error {
 	return err
 }
 
+// criteriaOf gives the criteria of a stage or a group.
+func criteriaOf(r *refs, at string, list []config.Criterion) (out []stage.Criterion) {
+	for n, c := range list {
+		at := fmt.Sprintf("%s[%d].", at, n)
+		out = append(out, stage.Criterion{
+			Kind: c.Kind, CourseID: r.course(at+"course", c.Course), ModuleID: c.Module, ActivityID: c.Activity,
+			AtLeast: c.AtLeast, BadgeID: r.badge(at+"badge", c.Badge), Of: criteriaOf(r, at+"of", c.Of), Need: c.Need,
+		})
+	}
+	return out
+}
+
 func (w *work) takeStagePlan(ctx context.Context, x config.StagePlan, t *taken) error {
 	r, err := w.refs(ctx, t)
 	if err != nil {
@@ -432,13 +444,7 @@ func (w *work) takeStagePlan(ctx context.Context, x config.StagePlan, t *taken) 
 	for i, s := range x.Stages {
 		at := fmt.Sprintf("stages[%d].", i)
 		one := stage.Stage{Title: s.Title, Optional: s.Optional, BadgeID: r.badge(at+"badge", s.Badge)}
-		for n, c := range s.Criteria {
-			at := fmt.Sprintf("%scriteria[%d].", at, n)
-			one.Criteria = append(one.Criteria, stage.Criterion{
-				Kind: c.Kind, CourseID: r.course(at+"course", c.Course), ModuleID: c.Module, ActivityID: c.Activity,
-				AtLeast: c.AtLeast, BadgeID: r.badge(at+"badge", c.Badge),
-			})
-		}
+		one.Criteria = criteriaOf(r, at+"criteria", s.Criteria)
 		p.Stages = append(p.Stages, one)
 	}
 	if err := r.err(); err != nil {

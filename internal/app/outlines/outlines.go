@@ -228,7 +228,7 @@ func (s *Service) misses(ctx context.Context, courseID string, now, next learnin
 	for _, p := range plans {
 		plan := p.Plan()
 		for _, one := range p.Stages {
-			for _, c := range one.Criteria {
+			for c := range (stage.Criterion{Kind: stage.All, Of: one.Criteria}).Leaves {
 				lost := modules[c.ModuleID]
 				if c.Kind == stage.Score {
 					lost = activities[c.ActivityID]

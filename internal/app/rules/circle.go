@@ -44,7 +44,7 @@ func (s *Service) Circle(ctx context.Context, r rulestore.Rule) ([]string, error
 	for _, p := range plans {
 		for _, one := range p.Stages {
 			var asked []string
-			for _, c := range one.Criteria {
+			for c := range (stage.Criterion{Kind: stage.All, Of: one.Criteria}).Leaves {
 				if c.Kind == stage.Badge {
 					asked = append(asked, "event.badgeId == "+strconv.Quote(c.BadgeID))
 				}

@@ -146,8 +146,10 @@ func (s *Service) check(ctx context.Context, p *stagestore.StagePlan) error {
 				"stage %q gives a badge that is not there; see which there are: kanban badges list", stage.Title)
 		}
 		for _, c := range stage.Criteria {
-			if missing := w.missing(*p, c); missing != "" {
-				return refusal.Invalid("stages", "stage %q asks for %s", stage.Title, missing)
+			for leaf := range c.Leaves {
+				if missing := w.missing(*p, leaf); missing != "" {
+					return refusal.Invalid("stages", "stage %q asks for %s", stage.Title, missing)
+				}
 			}
 		}
 	}
@@ -211,6 +213,17 @@ func (w words) missing(p stagestore.StagePlan, c stage.Criterion) string {
 
 // says puts a criterion into words.
 func (w words) says(p stagestore.StagePlan, c stage.Criterion) string {
+	if c.Kind.Groups() {
+		parts := make([]string, len(c.Of))
+		for i, x := range c.Of {
+			if parts[i] = w.says(p, x); x.Kind.Groups() {
+				parts[i] = "(" + parts[i] + ")"
+			}
+		}
+		return map[stage.Kind]string{
+			stage.All: "all of: ", stage.Any: "any of: ", stage.Some: fmt.Sprintf("%d of: ", c.Need),
+		}[c.Kind] + strings.Join(parts, "; ")
+	}
 	course := p.Plan().Of(c)
 	elsewhere := ""
 	if course != p.CourseID {

@@ -24,14 +24,20 @@ const (
 	Course Kind = "course" // it is completed
 	Badge  Kind = "badge"  // the person holds it
 	Score  Kind = "score"  // the best of an activity is high enough
+	All    Kind = "all"    // of some criteria, each
+	Any    Kind = "any"    // at least one of them
+	Some   Kind = "some"   // at least so many of them
 )
 
 // Kinds lists them in the order in which they are offered.
-var Kinds = []Kind{Module, Course, Badge, Score}
+var Kinds = []Kind{Module, Course, Badge, Score, All, Any, Some}
+
+// Groups reports whether a kind is about other criteria.
+func (k Kind) Groups() bool { return k == All || k == Any || k == Some }
 
 // Criterion is one thing that a stage asks for.
 type Criterion struct {
-	Kind Kind `json:"kind" enum:"module,course,badge,score"`
+	Kind Kind `json:"kind" enum:"module,course,badge,score,all,any,some"`
 	// CourseID is for modules, courses and scores.
 	CourseID   string `json:"courseId,omitempty" doc:"For module, course and score: the course; the plan's own when absent"`
 	ModuleID   string `json:"moduleId,omitempty" doc:"For module: its id in the course's outline"`
@@ -39,6 +45,26 @@ type Criterion struct {
 	// AtLeast is a scaled score (xAPI 1.0.3 Data 2.4.5.1).
 	AtLeast float64 `json:"atLeast,omitempty" minimum:"-1" maximum:"1" doc:"For score: the least scaled score, so 80 % is 0.8"`
 	BadgeID string  `json:"badgeId,omitempty" doc:"For badge: which one"`
+	// Of is for groups, which may hold groups.
+	Of   []Criterion `json:"of,omitempty" doc:"For all, any and some: of what"`
+	Need int         `json:"need,omitempty" minimum:"0" doc:"For some: how many of them"`
+}
+
+// Leaves gives a criterion, or those in a group and in the groups in it.
+func (c Criterion) Leaves(yield func(Criterion) bool) {
+	c.leaves(yield)
+}
+
+func (c Criterion) leaves(yield func(Criterion) bool) bool {
+	if !c.Kind.Groups() {
+		return yield(c)
+	}
+	for _, x := range c.Of {
+		if !x.leaves(yield) {
+			return false
+		}
+	}
+	return true
 }
 
 // Stage is a part of a plan.
@@ -59,7 +85,8 @@ type Plan struct {
 // Bounds of a plan.
 const (
 	mostStages   = 50
-	mostCriteria = 20
+	mostCriteria = 20 // of a stage or a group
+	mostDepth    = 4  // of groups in groups
 )
 
 // ErrPlan is wrapped by every error of Check.
@@ -89,7 +116,7 @@ func (p Plan) Check() error {
 				mostCriteria)
 		}
 		for _, c := range s.Criteria {
-			if err := c.check(s); err != nil {
+			if err := c.check(s, 1); err != nil {
 				return err
 			}
 		}
@@ -104,13 +131,16 @@ func (p Plan) Check() error {
 	return nil
 }
 
-func (c Criterion) check(s Stage) error {
+func (c Criterion) check(s Stage, depth int) error {
+	if c.Kind.Groups() {
+		return c.checkGroup(s, depth)
+	}
 	missing := func(what string) error {
 		return fmt.Errorf("%w: a criterion of stage %q does not say which %s", ErrPlan, s.Title, what)
 	}
 	switch {
 	case !slices.Contains(Kinds, c.Kind):
-		return fmt.Errorf("%w: a criterion of stage %q has the kind %q; use module, course, badge or score", ErrPlan,
+		return fmt.Errorf("%w: a criterion of stage %q has the kind %q; use module, course, badge, score, all, any or some", ErrPlan,
 			s.Title, c.Kind)
 	case c.Kind == Module && c.ModuleID == "":
 		return missing("module")
@@ -123,6 +153,23 @@ func (c Criterion) check(s Stage) error {
 	case c.AtLeast < -1 || c.AtLeast > 1:
 		return fmt.Errorf("%w: stage %q asks for a score of %v; it lies between -1 and 1, so 80 %% is 0.8", ErrPlan,
 			s.Title, c.AtLeast)
+	}
+	return nil
+}
+
+func (c Criterion) checkGroup(s Stage, depth int) error {
+	switch {
+	case depth >= mostDepth:
+		return fmt.Errorf("%w: stage %q has groups %d deep; %d are enough", ErrPlan, s.Title, depth, mostDepth-1)
+	case len(c.Of) == 0 || len(c.Of) > mostCriteria:
+		return fmt.Errorf("%w: a group of stage %q has %d criteria; have 1 to %d", ErrPlan, s.Title, len(c.Of), mostCriteria)
+	case c.Kind == Some && (c.Need < 1 || c.Need > len(c.Of)):
+		return fmt.Errorf("%w: a group of stage %q needs %d of %d", ErrPlan, s.Title, c.Need, len(c.Of))
+	}
+	for _, x := range c.Of {
+		if err := x.check(s, depth+1); err != nil {
+			return err
+		}
 	}
 	return nil
 }
@@ -165,7 +212,9 @@ func Watching(all ...Plan) Watch {
 		w.Own[p.CourseID], w.Courses[p.CourseID] = true, true
 		for _, s := range p.Stages {
 			for _, c := range s.Criteria {
-				w.add(p.Of(c), c)
+				for leaf := range c.Leaves {
+					w.add(p.Of(leaf), leaf)
+				}
 			}
 		}
 	}
@@ -209,6 +258,20 @@ func (p Plan) Meets(c Criterion, e Evidence) bool {
 	case Score:
 		best, there := e.Scores[Key{p.Of(c), c.ActivityID}]
 		return there && best >= c.AtLeast
+	}
+	met := 0
+	for _, x := range c.Of {
+		if p.Meets(x, e) {
+			met++
+		}
+	}
+	switch c.Kind {
+	case All:
+		return met == len(c.Of)
+	case Any:
+		return met > 0
+	case Some:
+		return met >= c.Need
 	}
 	return false
 }

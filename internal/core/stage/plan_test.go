@@ -181,3 +181,94 @@ func TestUnusablePlansAreRefused(t *testing.T) {
 		assert.ErrorContains(t, err, want)
 	}
 }
+
+// Criteria may be all, any or so many of others, and those groups again.
+func TestGroupsOfCriteria(t *testing.T) {
+	module := func(id string) stage.Criterion { return stage.Criterion{Kind: stage.Module, ModuleID: id} }
+	group := func(kind stage.Kind, need int, of ...stage.Criterion) stage.Criterion {
+		return stage.Criterion{Kind: kind, Need: need, Of: of}
+	}
+	a, b, c := module("a"), module("b"), module("c")
+	for name, x := range map[string]struct {
+		asked stage.Criterion
+		met   []string // what was finished, when it is met
+		not   []string
+	}{
+		"all":  {group(stage.All, 0, a, b), []string{"ab", "abc"}, []string{"", "a", "b", "c"}},
+		"any":  {group(stage.Any, 0, a, b), []string{"a", "b", "ab"}, []string{"", "c"}},
+		"two":  {group(stage.Some, 2, a, b, c), []string{"ab", "bc", "abc"}, []string{"", "a", "c"}},
+		"nest": {group(stage.Any, 0, a, group(stage.All, 0, b, c)), []string{"a", "bc"}, []string{"", "b", "c"}},
+	} {
+		p := stage.Plan{CourseID: "prop", Stages: []stage.Stage{{Title: "S", Criteria: []stage.Criterion{x.asked}}}}
+		require.NoError(t, p.Check(), name)
+		watch := stage.Watching(p)
+		for want, all := range map[bool][]string{true: x.met, false: x.not} {
+			for _, done := range all {
+				e := stage.Evidence{Modules: map[stage.Key]bool{}}
+				for _, id := range []rune(done) {
+					e.Modules[stage.Key{CourseID: "prop", ID: string(id)}] = true
+				}
+				assert.Equal(t, want, p.ProgressOf(e).Finished, "%s: %q", name, done)
+			}
+		}
+		for leaf := range x.asked.Leaves {
+			assert.True(t, watch.Modules[stage.Key{CourseID: "prop", ID: leaf.ModuleID}], name)
+		}
+	}
+	deep := a
+	for range 4 {
+		deep = group(stage.Any, 0, deep)
+	}
+	for name, wrong := range map[string]stage.Criterion{
+		"empty":       group(stage.Any, 0),
+		"too deep":    deep,
+		"none of two": group(stage.Some, 0, a, b),
+		"3 of two":    group(stage.Some, 3, a, b),
+		"no module":   group(stage.All, 0, a, module("")),
+		"own badge":   group(stage.Any, 0, a, stage.Criterion{Kind: stage.Badge, BadgeID: "given"}),
+	} {
+		p := stage.Plan{CourseID: "prop", Stages: []stage.Stage{
+			{Title: "S", Criteria: []stage.Criterion{wrong}, BadgeID: "given"},
+		}}
+		require.ErrorIs(t, p.Check(), stage.ErrPlan, name)
+	}
+	first := 0
+	for range group(stage.All, 0, a, group(stage.Any, 0, b, c)).Leaves {
+		if first++; first == 2 {
+			break
+		}
+	}
+	assert.Equal(t, 2, first, "whoever has seen enough sees no more")
+}
+
+// What more is done never takes a stage away: groups of modules are monotone, whatever is nested.
+func TestMoreNeverUndoes(t *testing.T) {
+	r := rand.New(rand.NewPCG(7, 7)) //nolint:gosec // the same worlds each time
+	var grow func(depth int) stage.Criterion
+	grow = func(depth int) stage.Criterion {
+		if depth == 0 || r.IntN(3) == 0 {
+			return stage.Criterion{Kind: stage.Module, ModuleID: string(rune('a' + r.IntN(6)))}
+		}
+		c := stage.Criterion{Kind: []stage.Kind{stage.All, stage.Any, stage.Some}[r.IntN(3)]}
+		for range 1 + r.IntN(4) {
+			c.Of = append(c.Of, grow(depth-1))
+		}
+		if c.Kind == stage.Some {
+			c.Need = 1 + r.IntN(len(c.Of))
+		}
+		return c
+	}
+	for range 2000 {
+		p := stage.Plan{CourseID: "p", Stages: []stage.Stage{{Title: "S", Criteria: []stage.Criterion{grow(3)}}}}
+		require.NoError(t, p.Check())
+		e := stage.Evidence{Modules: map[stage.Key]bool{}}
+		before := false
+		for _, i := range r.Perm(6) {
+			e.Modules[stage.Key{CourseID: "p", ID: string(rune('a' + i))}] = true
+			now := p.ProgressOf(e).Finished
+			require.False(t, before && !now, "%+v", p)
+			before = now
+		}
+		require.True(t, before, "everything is done")
+	}
+}

@@ -226,12 +226,14 @@ type Stage struct {
 
 // Criterion is one thing that a stage asks for.
 type Criterion struct {
-	Kind     stage.Kind `json:"kind" enum:"module,course,badge,score"`
-	Course   string     `json:"course,omitempty" doc:"Its code or title; the plan's own when absent"`
-	Module   string     `json:"module,omitempty" doc:"For module: its id in the outline"`
-	Activity string     `json:"activity,omitempty" doc:"For score: its address in the outline"`
-	AtLeast  float64    `json:"atLeast,omitempty" minimum:"-1" maximum:"1" doc:"For score: the least scaled score, so 80 % is 0.8"`
-	Badge    string     `json:"badge,omitempty" doc:"For badge: its name"`
+	Kind     stage.Kind  `json:"kind" enum:"module,course,badge,score,all,any,some"`
+	Course   string      `json:"course,omitempty" doc:"Its code or title; the plan's own when absent"`
+	Module   string      `json:"module,omitempty" doc:"For module: its id in the outline"`
+	Activity string      `json:"activity,omitempty" doc:"For score: its address in the outline"`
+	AtLeast  float64     `json:"atLeast,omitempty" minimum:"-1" maximum:"1" doc:"For score: the least scaled score, so 80 % is 0.8"`
+	Badge    string      `json:"badge,omitempty" doc:"For badge: its name"`
+	Of       []Criterion `json:"of,omitempty" doc:"For all, any and some: of what"`
+	Need     int         `json:"need,omitempty" minimum:"0" doc:"For some: how many of them"`
 }
 
 // Settings hold for the whole institution.

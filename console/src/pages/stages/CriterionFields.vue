@@ -22,7 +22,12 @@ const kinds = {
   course: $t('stages.finishCourse'),
   score: $t('stages.scoreIn'),
   badge: $t('stages.holdBadge'),
+  all: $t('stages.allOf'),
+  any: $t('stages.anyOf'),
+  some: $t('stages.someOf'),
 }
+const groups = computed(() => ['all', 'any', 'some'].includes(c.value.kind))
+const add = () => (c.value.of ??= []).push({ kind: 'module' })
 const elsewhere = computed({
   get: () => c.value.courseId ?? '',
   set: (id: string) => {
@@ -36,6 +41,12 @@ const percent = computed({
 })
 type Kind = Schemas['Criterion']['kind']
 function kind(kind: Kind) {
+  if (['all', 'any', 'some'].includes(kind)) {
+    // What stands there already becomes the first of the group; a group keeps what is in it.
+    const of = groups.value ? c.value.of : [{ ...c.value }, { kind: 'module' as const }]
+    c.value = { kind, of, need: kind === 'some' ? 1 : undefined }
+    return
+  }
   c.value = {
     kind,
     courseId: kind === 'badge' ? undefined : c.value.courseId,
@@ -43,7 +54,7 @@ function kind(kind: Kind) {
   }
 }
 const without = computed(
-  () => c.value.kind !== 'badge' && outline.data.value && !outline.data.value.modules.length,
+  () => !groups.value && c.value.kind !== 'badge' && outline.data.value && !outline.data.value.modules.length,
 )
 </script>
 
@@ -82,7 +93,7 @@ const without = computed(
       :options="badges.map((b) => ({ value: b.id, label: b.name }))"
     />
     <ChoiceField
-      v-else
+      v-else-if="!groups"
       v-model="elsewhere"
       hidden
       :label="$t('stages.course', { name })"
@@ -93,6 +104,14 @@ const without = computed(
           label: $t('stages.of', { title: x.title }),
         })),
       ]"
+    />
+    <NumberField
+      v-if="c.kind === 'some'"
+      v-model="c.need"
+      :min="1"
+      :max="c.of?.length ?? 1"
+      hidden
+      :label="$t('stages.howMany', { name })"
     />
     <Button
       size="small"
@@ -105,6 +124,24 @@ const without = computed(
       >{{ $t('stages.courseHasNoOutlineYet') }}
       <RouterLink :to="`/outlines/${of}`">{{ $t('stages.setOne') }}</RouterLink></small
     >
+    <div v-if="groups" class="group">
+      <CriterionFields
+        v-for="(_, i) in c.of"
+        :key="i"
+        v-model="c.of![i]!"
+        :course="course"
+        :badges="badges"
+        :name="`${name}.${i + 1}`"
+        @drop="c.of!.splice(i, 1)"
+      />
+      <Button
+        size="small"
+        variant="text"
+        :label="$t('stages.criterionLabel')"
+        :aria-label="$t('stages.criterionIn', { name })"
+        @click="add"
+      />
+    </div>
   </div>
 </template>
 
@@ -115,5 +152,11 @@ const without = computed(
   align-items: center;
   margin-top: 0.35rem;
   flex-wrap: wrap;
+}
+
+.group {
+  flex-basis: 100%;
+  border-inline-start: 2px solid var(--line);
+  padding-inline-start: 0.9rem;
 }
 </style>
