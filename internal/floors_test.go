@@ -56,7 +56,7 @@ var floors = [][]string{
 	{"internal/store/rosterstore", "internal/store/deliverystore"},
 	{
 		"internal/store/pairingstore", "internal/store/learningstore", "internal/store/purchasestore",
-		"internal/store/stagestore",
+		"internal/store/stagestore", "internal/store/walletstore",
 	},
 	{"internal/store/linkstore", "internal/store/matchstore"},
 	{"internal/store", "internal/adapter"},
@@ -64,6 +64,7 @@ var floors = [][]string{
 	{"internal/app", "internal/client", "console"},
 	// say what sets mean for their classes, what rules would do, and to people what they hold
 	{"internal/app/linking", "internal/app/rules", "internal/app/holders"},
+	{"internal/app/wallets"}, // lets programs take along what holders hold
 	{"internal/app/batches"}, // does with many what the others do with one
 	{"internal/app/config"},  // writes with the others what files say
 	{"internal/wiring"},      // puts the use cases together

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -117,8 +118,8 @@ func badgesIssuers() *cli.Command {
 				return err
 			}
 			return tableOf(page.Items, "There is no issuer yet; the first badge makes one: kanban badges add --help",
-				[]string{"issuer", "page", "id"}, func(i api.Issuer) []string {
-					return []string{i.Name, i.Address, i.ID}
+				[]string{"issuer", "page", "did:web", "id"}, func(i api.Issuer) []string {
+					return []string{i.Name, i.Address, cmp.Or(i.DID, "none: it needs https"), i.ID}
 				}).print(cmd)
 		},
 	}

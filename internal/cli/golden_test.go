@@ -92,7 +92,7 @@ func play(t *testing.T) *played {
 	a := outside.Addresses
 	s := scenario.New(p.address, scenario.Addresses{
 		Control: a.Control, Register: a.Register, Platform: a.Platform,
-		Workspace: a.Workspace, Contacts: a.Contacts, Inbox: a.Inbox, SMTP: a.SMTP, Shop: a.Shop,
+		Workspace: a.Workspace, Contacts: a.Contacts, Inbox: a.Inbox, SMTP: a.SMTP, Shop: a.Shop, Wallet: a.Wallet,
 	}, io.Discard)
 	require.NoError(t, s.Play(t.Context(), said.find(`setup\?secret=([^"\s]+)`)))
 	t.Setenv("XDG_CONFIG_HOME", folder)

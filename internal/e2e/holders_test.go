@@ -94,6 +94,27 @@ func TestConsoleHolders(t *testing.T) {
 	b.until(`document.documentElement.scrollWidth <= 390`)
 	b.picture("holder")
 
+	// A wallet asks, its holder allows it, and it has the badge.
+	b.do(chromedp.Navigate(w.At.Wallet))
+	b.fill("school", w.service.Address)
+	b.click("Get badges from there")
+	b.sees("Pocket asks for access")
+	b.until(`document.documentElement.scrollWidth <= 390`)
+	for _, x := range b.barriers(axeScript(t)) {
+		t.Errorf("%s (%s) %s\n\t%s", x.ID, x.Impact, x.Help, strings.Join(x.Nodes, "\n\t"))
+	}
+	b.picture("wallet")
+	b.click("Allow")
+	b.sees("1 from the school, of Ada Άλντερ.")
+	b.sees(award.Address)
+	b.open("/open/holder")
+	b.press(`[aria-label="Shut out Pocket"]`)
+	b.sees("can do nothing here any more")
+	b.do(chromedp.Navigate(w.At.Wallet))
+	b.click("Look again")
+	b.sees("The school gave nothing")
+	b.open("/open/holder")
+
 	picture := filepath.Join(t.TempDir(), "badge.png")
 	require.NoError(t, os.WriteFile(picture, []byte(w.text(award.Address+"?form=png")), 0o600))
 	b.until(`fetch(document.querySelector("a[href$='/pdf']").href).then(r => r.arrayBuffer()).then(a =>

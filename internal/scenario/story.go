@@ -75,7 +75,8 @@ type Story struct {
 	Interfaces map[string]api.Interface // by name
 	Pairing    api.Pairing
 	Award      api.Award
-	badgesPage string // the link in the mail about it
+	badgesPage string       // the link in the mail about it
+	holder     *http.Client // the browser of whoever got it
 	Offer      api.Offer
 	StagePlan  api.StagePlan
 	ScoreLink  api.ScoreLink
@@ -110,6 +111,7 @@ func (s *Story) Play(ctx context.Context, setupSecret string) error {
 	for _, step := range []func(context.Context) error{
 		func(ctx context.Context) error { return s.SetUp(ctx, setupSecret) },
 		s.Connect, s.ReadRegister, s.Pair, s.FirstRun, s.SecondRun, s.Mend, s.SwitchOn, s.Join, s.Learn, s.Share,
+		s.TakeAlong,
 		s.Sell, s.BuyersRules, s.Stages, s.Buy, s.Stop, s.FailThenPass, s.Finish, s.Reached,
 	} {
 		if err := step(ctx); err != nil {
@@ -599,6 +601,7 @@ Everything keeps running until Ctrl-C. Look around:
    contact list     %s
    inbox            %s
    garden shop      %s
+   wallet           %s
    command line     bin/kanban sign-in --address %s --email %s
-`, s.Client.Address(), Email, Password, s.Award.Address, s.At.Register, s.At.Platform, s.At.Workspace, s.At.Contacts, s.At.Inbox, s.At.Shop, s.Client.Address(), Email)
+`, s.Client.Address(), Email, Password, s.Award.Address, s.At.Register, s.At.Platform, s.At.Workspace, s.At.Contacts, s.At.Inbox, s.At.Shop, s.At.Wallet, s.Client.Address(), Email)
 }

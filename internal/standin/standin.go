@@ -24,6 +24,7 @@ import (
 	"kanban/internal/standin/register"
 	"kanban/internal/standin/school"
 	"kanban/internal/standin/shop"
+	"kanban/internal/standin/wallet"
 	"kanban/internal/standin/workspace"
 )
 
@@ -36,6 +37,7 @@ type Addresses struct {
 	Contacts  string `json:"contacts"`
 	Inbox     string `json:"inbox"`
 	Shop      string `json:"shop"`
+	Wallet    string `json:"wallet"`
 	SMTP      string `json:"smtp"` // host:port
 }
 
@@ -49,6 +51,7 @@ type Standins struct {
 	Inbox     *inbox.Inbox
 	Platform  *platform.Platform
 	Shop      *shop.Shop
+	Wallet    *wallet.Wallet
 
 	faults  map[string]*fault.Switch
 	servers []*http.Server
@@ -68,6 +71,7 @@ func Start(firstPort int) (*Standins, error) {
 	s.Inbox = inbox.New(s.faults["inbox"])
 	s.Platform = platform.New(s.School)
 	s.Shop = shop.New()
+	s.Wallet = wallet.New()
 	serve := []struct {
 		address *string
 		handler http.Handler
@@ -82,20 +86,12 @@ func Start(firstPort int) (*Standins, error) {
 	}
 	port := firstPort
 	for _, x := range serve {
-		l, err := listen(port)
-		if err != nil {
+		if err := s.serve(&port, x.address, x.handler); err != nil {
 			s.Stop()
 			return nil, err
 		}
-		*x.address = "http://" + l.Addr().String()
-		server := &http.Server{Handler: x.handler, ReadHeaderTimeout: 10 * time.Second}
-		s.servers = append(s.servers, server)
-		go func() { _ = server.Serve(l) }()
-		if port > 0 {
-			port++
-		}
 	}
-	l, err := listen(port)
+	l, err := listen(&port)
 	if err != nil {
 		s.Stop()
 		return nil, err
@@ -103,13 +99,34 @@ func Start(firstPort int) (*Standins, error) {
 	s.Addresses.SMTP = l.Addr().String()
 	s.mail = s.Inbox.SMTP()
 	go func() { _ = s.mail.Serve(l) }()
+	if err := s.serve(&port, &s.Addresses.Wallet, s.Wallet); err != nil {
+		s.Stop()
+		return nil, err
+	}
 	return s, nil
 }
 
-func listen(port int) (net.Listener, error) {
-	l, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(port)))
+// serve starts one server at the next port, and notes where it is.
+func (s *Standins) serve(port *int, address *string, handler http.Handler) error {
+	l, err := listen(port)
+	if err != nil {
+		return err
+	}
+	*address = "http://" + l.Addr().String()
+	server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second}
+	s.servers = append(s.servers, server)
+	go func() { _ = server.Serve(l) }()
+	return nil
+}
+
+// listen takes the port, or any when it is 0, and goes on to the next.
+func listen(port *int) (net.Listener, error) {
+	l, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(*port)))
 	if err != nil {
 		return nil, fmt.Errorf("starting a stand-in: %w; choose other ports with --ports-from", err)
+	}
+	if *port > 0 {
+		*port++
 	}
 	return l, nil
 }

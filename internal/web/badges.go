@@ -406,7 +406,7 @@ func (s *Server) issuer(i badgestore.Issuer) api.Issuer {
 		NewIssuer: api.NewIssuer{
 			Name: i.Name, URL: i.URL, Email: i.Email, Description: i.Description, Terms: i.Terms,
 		},
-		ID: i.ID, Address: s.Badges.IssuerAddress(i.ID),
+		ID: i.ID, Address: s.Badges.IssuerAddress(i.ID), DID: s.Badges.IssuerDID(i.ID),
 	}
 	if i.Picture != "" {
 		out.Picture = s.Badges.PictureAddress(i.Picture)

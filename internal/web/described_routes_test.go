@@ -39,6 +39,10 @@ func TestEveryRouteIsDescribed(t *testing.T) {
 			}
 		}
 		// Scripts ask first, and in the alternate syntax everything is a POST.
+		if method == http.MethodOptions && (strings.HasPrefix(route, "/ims/") || strings.HasPrefix(route,
+			"/.well-known/")) {
+			return nil
+		}
 		if strings.HasPrefix(route, "/xapi/") && (method == http.MethodOptions ||
 			method == http.MethodPost && route != "/xapi/statements" && !described["POST "+route]) {
 			return nil

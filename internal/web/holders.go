@@ -18,10 +18,13 @@ import (
 	"kanban/internal/core/refusal"
 	"kanban/internal/store/badgestore"
 	"kanban/internal/store/db"
+	"kanban/internal/wire/openbadge"
 )
 
 var holderPage = template.Must(template.New("holder.html").Funcs(template.FuncMap{
 	"day":     func(at time.Time) string { return at.UTC().Format("2 January 2006") },
+	"may":     mayDo,
+	"verdict": func(v string) string { return saysVerdict[openbadge.Verdict(v)] },
 	"picture": badges.PicturePath,
 }).ParseFS(pages, "pages/holder.html", "pages/parts.html"))
 
@@ -43,7 +46,7 @@ func (s *Server) holders(r chi.Router) {
 		// Addresses could be tried out at a link, and mails be sent to somebody again and again. A whole class may sit
 		// behind one network address.
 		often := func(w http.ResponseWriter, r *http.Request) {
-			s.holderAnswer(w, r, http.StatusTooManyRequests, map[string]any{
+			s.holderAnswer(w, http.StatusTooManyRequests, map[string]any{
 				"Ask": true, "Problem": "That was often. Wait some minutes, then try again.",
 			})
 		}
@@ -89,7 +92,7 @@ func (s *Server) looked(r *http.Request, a badgestore.Award, kind string) {
 func (s *Server) holder(w http.ResponseWriter, r *http.Request) {
 	person := s.visitor(r)
 	if person == "" {
-		s.holderAnswer(w, r, http.StatusOK, map[string]any{"Ask": true})
+		s.holderAnswer(w, http.StatusOK, map[string]any{"Ask": true})
 		return
 	}
 	s.holderShown(w, r, person, http.StatusOK, "")
@@ -98,21 +101,37 @@ func (s *Server) holder(w http.ResponseWriter, r *http.Request) {
 func (s *Server) holderShown(w http.ResponseWriter, r *http.Request, person string, status int, problem string) {
 	page, err := s.Holders.Page(r.Context(), person)
 	if errors.Is(err, db.ErrNotFound) {
-		s.holderAnswer(w, r, http.StatusNotFound, map[string]any{"Ask": true, "Problem": "This page is gone."})
+		s.holderAnswer(w, http.StatusNotFound, map[string]any{"Ask": true, "Problem": "This page is gone."})
 		return
 	}
 	if err != nil {
 		s.missing(w, err)
 		return
 	}
-	s.holderAnswer(w, r, status, map[string]any{
-		"Page": page, "Problem": problem, "Now": time.Now(), "Done": r.URL.Query().Get("done"),
+	wallets, err := s.Wallets.Of(r.Context(), person)
+	if err != nil {
+		s.missing(w, err)
+		return
+	}
+	brought, err := s.Wallets.Brought(r.Context(), person)
+	if err != nil {
+		s.missing(w, err)
+		return
+	}
+	s.holderAnswer(w, status, map[string]any{
+		"Page": page, "Problem": problem, "Now": time.Now(), "Done": r.URL.Query().Get("done"), "Wallets": wallets,
+		"Brought": brought,
 	})
 }
 
-func (s *Server) holderAnswer(w http.ResponseWriter, r *http.Request, status int, data map[string]any) {
+func (s *Server) holderAnswer(w http.ResponseWriter, status int, data map[string]any) {
+	s.ownPage(w, holderPage, status, data)
+}
+
+// ownPage serves a page that is for one person alone.
+func (s *Server) ownPage(w http.ResponseWriter, t *template.Template, status int, data any) {
 	var page bytes.Buffer
-	if err := holderPage.Execute(&page, data); err != nil {
+	if err := t.Execute(&page, data); err != nil {
 		s.missing(w, err)
 		return
 	}
@@ -125,7 +144,7 @@ func (s *Server) holderAnswer(w http.ResponseWriter, r *http.Request, status int
 func (s *Server) enterHolder(w http.ResponseWriter, r *http.Request) {
 	data := map[string]any{"Enter": true}
 	if r.Method != http.MethodPost {
-		s.holderAnswer(w, r, http.StatusOK, data)
+		s.holderAnswer(w, http.StatusOK, data)
 		return
 	}
 	address := r.PostFormValue("address")
@@ -135,20 +154,20 @@ func (s *Server) enterHolder(w http.ResponseWriter, r *http.Request) {
 		data["Problem"] = "This link was sent to another address. It opens the page of whoever it was sent to; " +
 			"for your own page, ask for a link of your own below."
 		data["Ask"] = true
-		s.holderAnswer(w, r, http.StatusForbidden, data)
+		s.holderAnswer(w, http.StatusForbidden, data)
 	case errors.Is(err, holders.ErrOld):
-		s.holderAnswer(w, r, http.StatusGone, map[string]any{
+		s.holderAnswer(w, http.StatusGone, map[string]any{
 			"Ask": true, "Problem": "This link is older than 90 days. Ask for a new one below.",
 		})
 	case errors.Is(err, db.ErrNotFound):
-		s.holderAnswer(w, r, http.StatusNotFound, map[string]any{
+		s.holderAnswer(w, http.StatusNotFound, map[string]any{
 			"Ask": true, "Problem": "This link is not valid; it may have been cut short. Ask for a new one below.",
 		})
 	case err != nil:
 		s.missing(w, err)
 	default:
 		http.SetCookie(w, s.holderCookie(visit, int(holders.VisitHolds.Seconds())))
-		http.Redirect(w, r, holders.Path, http.StatusSeeOther)
+		http.Redirect(w, r, s.entered(w, r), http.StatusSeeOther)
 	}
 }
 
@@ -180,7 +199,7 @@ func (s *Server) askForLink(w http.ResponseWriter, r *http.Request) {
 	default:
 		data["Sent"] = true
 	}
-	s.holderAnswer(w, r, http.StatusOK, data)
+	s.holderAnswer(w, http.StatusOK, data)
 }
 
 // holderDoes lets a holder do something, and shows their page again; what is refused is said there.
@@ -189,7 +208,7 @@ func (s *Server) holderDoes(act func(ctx context.Context, person string, form ur
 	return func(w http.ResponseWriter, r *http.Request) {
 		person := s.visitor(r)
 		if person == "" {
-			s.holderAnswer(w, r, http.StatusForbidden, map[string]any{
+			s.holderAnswer(w, http.StatusForbidden, map[string]any{
 				"Ask": true, "Problem": "You were away for long. Open the link in your mail again, or ask for a new one.",
 			})
 			return
@@ -236,7 +255,7 @@ func (s *Server) shareAward(ctx context.Context, person string, form url.Values)
 func (s *Server) certificate(w http.ResponseWriter, r *http.Request) {
 	person := s.visitor(r)
 	if person == "" {
-		s.holderAnswer(w, r, http.StatusForbidden, map[string]any{"Ask": true, "Problem": "Open the link in your mail first."})
+		s.holderAnswer(w, http.StatusForbidden, map[string]any{"Ask": true, "Problem": "Open the link in your mail first."})
 		return
 	}
 	pdf, err := s.Holders.Certificate(r.Context(), person, chi.URLParam(r, "id"))

@@ -58,6 +58,7 @@ func (s *Server) open(r chi.Router) {
 	read("/open/pictures/{id}", s.picture)
 	read("/open/awards/{id}", s.award)
 	s.holders(r)
+	s.wallets(r)
 	r.Get("/open/unsubscribe/{token}", s.unsubscribe)
 	r.Post("/open/unsubscribe/{token}", s.unsubscribe)
 }

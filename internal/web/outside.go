@@ -2,22 +2,26 @@ package web
 
 import (
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 )
 
-// outside are the operations beside the API that services and browsers of the world call: they keep the
-// form that their standards give them, and are described with the others.
-var outside = []struct {
+// outsideOperation is one that keeps the form that its standard gives it.
+type outsideOperation struct {
 	operation
-	security string   // empty for open to anyone
+	security string   // empty for open to anyone; basic, token or wallet
 	answers  string   // the kind of the answer's body, empty for none
 	takes    []string // kinds of the request's body
 	query    []string
 	refuses  []int
-}{
+}
+
+// outside are the operations beside the API that services and browsers of the world call: they keep the
+// form that their standards give them, and are described with the others.
+var outside = []outsideOperation{
 	{
 		operation: operation{
 			ID: "xapi-about", Method: http.MethodGet, Path: "/xapi/about", Status: http.StatusOK, Tag: "services",
@@ -427,7 +431,10 @@ func describeOutside(a huma.API) {
 	a.OpenAPI().Components.SecuritySchemes["basic"] = &huma.SecurityScheme{
 		Type: "http", Scheme: "basic", Description: "Key and secret of the interface",
 	}
-	for _, o := range outside {
+	a.OpenAPI().Components.SecuritySchemes["wallet"] = &huma.SecurityScheme{
+		Type: "http", Scheme: "bearer", Description: "What a holder lets a wallet do (OAuth 2 with PKCE; see /ims/ob/v3p0/discovery)",
+	}
+	for _, o := range slices.Concat(outside, forWallets) {
 		op := o.huma()
 		op.Path = o.Path
 		switch o.security {
@@ -435,6 +442,8 @@ func describeOutside(a huma.API) {
 			op.Security = []map[string][]string{}
 		case "basic":
 			op.Security = []map[string][]string{{"basic": {}}}
+		case "wallet":
+			op.Security = []map[string][]string{{"wallet": {}}}
 		}
 		for _, part := range strings.Split(o.Path, "/") {
 			if name, ok := strings.CutPrefix(part, "{"); ok {

@@ -17,6 +17,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
+	"github.com/go-oauth2/oauth2/v4/server"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"kanban/internal/app/connections"
@@ -46,6 +47,7 @@ type Server struct {
 	Console fs.FS
 
 	auth     *auth.Auth
+	oauth    *server.Server // gives out the tokens of wallets
 	router   *chi.Mux
 	live     *hub
 	draining atomic.Bool

@@ -29,6 +29,7 @@ import (
 	"kanban/internal/app/scores"
 	"kanban/internal/app/stages"
 	"kanban/internal/app/tasks"
+	"kanban/internal/app/wallets"
 	"kanban/internal/core/rule"
 	"kanban/internal/store/db"
 	"kanban/internal/wire/call"
@@ -76,6 +77,7 @@ type UseCases struct {
 	Reports     *reports.Service
 	Runs        *runs.Service
 	Scores      *scores.Service
+	Wallets     *wallets.Service
 }
 
 // New puts them together over a database.
@@ -125,6 +127,7 @@ func New(db *db.Database, o Options) *UseCases {
 	x.Holders = &holders.Service{
 		Store: db, Badges: x.Badges, Stages: x.Stages, Mailer: x.Connections.Mailer, Public: o.Public,
 	}
+	x.Wallets = &wallets.Service{Store: db, Badges: x.Badges, Holders: x.Holders, Tokens: wallets.Tokens(db)}
 	x.Deliveries.BadgesPage = x.Holders.Link
 	x.Reports = &reports.Service{
 		Store: db, Purchases: disagreements{x.Purchases}, Progress: reversals{x.Facts}, Rules: x.Rules,

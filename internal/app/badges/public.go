@@ -165,6 +165,9 @@ func didOf(base, issuerID string) string {
 	return "did:web:" + strings.ReplaceAll(host, ":", "%3A") + ":" + strings.ReplaceAll(path, "/", ":")
 }
 
+// IssuerDID is an issuer's did:web; "" where the installation has no https.
+func (s *Service) IssuerDID(id string) string { return didOf(s.Public, id) }
+
 // DID is an issuer's DID document, with the same keys; there is none over http.
 func (s *Service) DID(ctx context.Context, base, issuerID string) (d Document, err error) {
 	i, err := badgestore.FindIssuer(ctx, s.Store, issuerID)

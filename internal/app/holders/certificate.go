@@ -10,7 +10,6 @@ import (
 	"kanban/internal/core/badge"
 	"kanban/internal/core/refusal"
 	"kanban/internal/store/badgestore"
-	"kanban/internal/store/rosterstore"
 	"kanban/internal/wire/drawing"
 	"kanban/internal/wire/openbadge"
 )
@@ -39,15 +38,11 @@ func (s *Service) Certificate(ctx context.Context, personID, awardID string) ([]
 
 // Drawn draws the certificate of an award that holds.
 func (s *Service) Drawn(ctx context.Context, personID, awardID string) (*drawing.Drawing, error) {
-	p, err := rosterstore.FindPerson(ctx, s.Store, personID)
+	_, h, err := s.Who(ctx, personID)
 	if err != nil {
 		return nil, err
 	}
 	a, err := s.theirs(ctx, personID, awardID)
-	if err != nil {
-		return nil, err
-	}
-	h, err := s.holder(ctx, p)
 	if err != nil {
 		return nil, err
 	}

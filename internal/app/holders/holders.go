@@ -194,13 +194,10 @@ type Page struct {
 
 // Page gives somebody's page.
 func (s *Service) Page(ctx context.Context, personID string) (p Page, err error) {
-	if p.Person, err = rosterstore.FindPerson(ctx, s.Store, personID); err != nil {
+	if p.Person, p.Holder, err = s.Who(ctx, personID); err != nil {
 		return p, err
 	}
 	if p.Terms, err = s.Terms(ctx); err != nil {
-		return p, err
-	}
-	if p.Holder, err = s.holder(ctx, p.Person); err != nil {
 		return p, err
 	}
 	p.Accepted = p.Holder.Terms == p.Terms.Version
@@ -209,6 +206,16 @@ func (s *Service) Page(ctx context.Context, personID string) (p Page, err error)
 	}
 	p.Plans, err = s.Stages.Of(ctx, personID)
 	return p, err
+}
+
+// Who is somebody, and what they decided about their badges.
+func (s *Service) Who(ctx context.Context, personID string) (rosterstore.Person, badgestore.Holder, error) {
+	p, err := rosterstore.FindPerson(ctx, s.Store, personID)
+	if err != nil {
+		return p, badgestore.Holder{}, err
+	}
+	h, err := s.holder(ctx, p)
+	return p, h, err
 }
 
 // holder is what somebody decided, or how they begin.

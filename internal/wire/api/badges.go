@@ -21,6 +21,7 @@ type Issuer struct {
 	ID      string `json:"id"`
 	Address string `json:"address" doc:"Its public profile"`
 	Picture string `json:"picture,omitempty" doc:"Address of its picture"`
+	DID     string `json:"did,omitempty" doc:"Its did:web; absent where the service is reached over http, for which there is none"`
 }
 
 // NewBadge makes a badge.

@@ -82,6 +82,10 @@ const remove = useMutation({
   <template v-if="chosen">
     <h2>{{ $t('badges.keysOf', { name: chosen.name }) }}</h2>
     <p class="faint">{{ $t('badges.aboutKeys') }}</p>
+    <p v-if="chosen.did" class="faint">
+      {{ $t('badges.alsoDid') }} <span class="key">{{ chosen.did }}</span>
+    </p>
+    <p v-else class="faint">{{ $t('badges.noDid') }}</p>
     <Listing
       :rows="keys.data.value?.items"
       :loading="keys.isLoading.value"
