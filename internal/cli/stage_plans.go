@@ -41,6 +41,7 @@ func stagePlansOf() *cli.Command {
 				Description: "  kanban stages group Gardener --section PROP-A",
 			},
 			stagePlansPeople(),
+			stagePlansApprove(),
 			{
 				Name: "person", Usage: "Where one person stands, and what lies ahead", ArgsUsage: "TEXT",
 				Action:      showStages,
@@ -80,6 +81,7 @@ func stagePlansAdd() *cli.Command {
   course                 or course COURSE, for another one
   score ACTIVITY PERCENT by title or address
   badge BADGE
+  approval WHAT          somebody has to say so: kanban stages approve
   any of (…; …)          or all of (…; …), or 2 of (…; …; …); groups can hold groups
 
   kanban stages add Gardener --course PROP --stage "Sower: module Seeds" --stage "Grafter: module Grafts; score Check 80" \
@@ -89,6 +91,7 @@ func stagePlansAdd() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "course", Required: true, Usage: "whose learners it is about (code or title)"},
 			&cli.StringSliceFlag{Name: "stage", Required: true, Usage: "a stage, as described above"},
+			&cli.BoolFlag{Name: "any-order", Usage: "a stage is reached whatever stands before it"},
 			&cli.StringSliceFlag{Name: "optional", Usage: "title of a stage that can be left out"},
 			&cli.StringSliceFlag{Name: "gives", Usage: "TITLE=BADGE: awarded to whoever reaches the stage"},
 			&cli.BoolFlag{Name: "preview", Usage: "only say what it would find"},
@@ -152,6 +155,7 @@ func stagePlansPeople() *cli.Command {
 			&cli.StringFlag{Name: "missing", Usage: "who has not reached this stage"},
 			&cli.StringFlag{Name: "at", Usage: "for whom this stage comes next"},
 			&cli.StringFlag{Name: "state", Usage: "not-opened, on-the-way or finished"},
+			&cli.IntFlag{Name: "at-for", Usage: "who is at what comes next for so many days or longer"},
 		},
 	}
 }
@@ -207,7 +211,7 @@ func addStagePlan(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	n := api.NewStagePlan{Name: args[0], CourseID: course.ID}
+	n := api.NewStagePlan{Name: args[0], CourseID: course.ID, AnyOrder: cmd.Bool("any-order")}
 	for _, text := range cmd.StringSlice("stage") {
 		stage, err := readStage(ctx, c, course, text)
 		if err != nil {
@@ -266,9 +270,95 @@ func previewStagePlan(ctx context.Context, cmd *cli.Command, c *client.Client, d
 		}).print(cmd); err != nil {
 		return err
 	}
+	for _, s := range v.Stages {
+		if moved(s.NewlyPeople, s.Newly) != "" {
+			say(cmd, "%s, newly: %s", s.Title, moved(s.NewlyPeople, s.Newly))
+		}
+		if moved(s.ReopenedPeople, s.Reopened) != "" {
+			say(cmd, "%s, open again: %s", s.Title, moved(s.ReopenedPeople, s.Reopened))
+		}
+	}
 	say(cmd, "%s; %d would have finished. Badges that would be awarded at once: %d. Nothing was changed.",
 		peopleCount(v.People), v.Finished, v.Badges)
 	return nil
+}
+
+// moved names the first of some people, and how many more there are.
+func moved(names []string, of int) string {
+	text := strings.Join(names, ", ")
+	if more := of - len(names); more > 0 {
+		text += fmt.Sprintf(" and %d more", more)
+	}
+	return text
+}
+
+func stagePlansApprove() *cli.Command {
+	return &cli.Command{
+		Name: "approve", Usage: "Approve what a stage asks somebody to say of people, or take it back",
+		ArgsUsage: "NAME PERSON…", Action: approveStages,
+		Description: "  kanban stages approve Gardener ada.alder@fernmoor.example --what \"Shows a graft\" --note \"Seen on Monday\"",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "what", Usage: "what is approved; can be left out where the plan asks for one thing"},
+			&cli.StringFlag{Name: "note", Usage: "why"},
+			&cli.BoolFlag{Name: "take-back", Usage: "take back what was approved before"},
+		},
+	}
+}
+
+func approveStages(ctx context.Context, cmd *cli.Command) error {
+	names := cmd.Args().Slice()
+	if len(names) < 2 {
+		return fmt.Errorf("%w: name the stage plan and the people", errUsage)
+	}
+	c := connect(cmd)
+	p, err := findPlan(ctx, c, names[0])
+	if err != nil {
+		return err
+	}
+	what, err := approvalNamed(p, cmd.String("what"))
+	if err != nil {
+		return err
+	}
+	a := api.Approving{ApprovalID: what.ApprovalID, Note: cmd.String("note"), TakeBack: cmd.Bool("take-back")}
+	for _, name := range names[1:] {
+		person, err := onePerson(ctx, c, name)
+		if err != nil {
+			return err
+		}
+		a.People = append(a.People, person.ID)
+	}
+	if _, err := client.Post[client.Empty](ctx, c, "/stage-plans/"+p.ID+"/approvals", a); err != nil {
+		return err
+	}
+	done := "Approved"
+	if a.TakeBack {
+		done = "Took back"
+	}
+	say(cmd, "%s for %s: %s", done, peopleCount(len(a.People)), what.What)
+	return nil
+}
+
+// approvalNamed finds an approval of a stage plan by what it says, or the only one.
+func approvalNamed(p api.StagePlan, what string) (found stage.Criterion, err error) {
+	var all, known []string
+	for _, s := range p.Stages {
+		for c := range (stage.Criterion{Kind: stage.All, Of: s.Criteria}).Leaves {
+			if c.Kind != stage.Approval {
+				continue
+			}
+			known = append(known, fmt.Sprintf("%q", c.What))
+			if what == "" || strings.EqualFold(c.What, what) {
+				found, all = c, append(all, c.What)
+			}
+		}
+	}
+	switch {
+	case len(known) == 0:
+		return found, fmt.Errorf("%w: %s asks nobody to approve anything", errUsage, p.Name)
+	case len(all) != 1:
+		return found, fmt.Errorf("%w: say with --what which of these: %s", errUsage, strings.Join(known, ", "))
+	}
+	return found, nil
 }
 
 // sectionParam is the --section as a parameter, empty when there is none.
@@ -297,7 +387,7 @@ func showGroup(ctx context.Context, cmd *cli.Command) error {
 	if cmd.String("output") == "json" {
 		return table{value: g}.print(cmd)
 	}
-	if err := tableOf(g.Stages, "", []string{"stage", "reached", "", "next for", "takes"},
+	if err := tableOf(g.Stages, "", []string{"stage", "reached", "", "next for", "median", "stuck", "takes"},
 		func(s api.StageCount) []string {
 			title, bar := s.Title, ""
 			if s.Optional {
@@ -310,12 +400,31 @@ func showGroup(ctx context.Context, cmd *cli.Command) error {
 			if s.Badge != "" {
 				takes += "; gives the badge " + s.Badge
 			}
-			return []string{title, fmt.Sprint(s.Reached), bar, fmt.Sprint(s.At), takes}
+			return []string{title, fmt.Sprint(s.Reached), bar, fmt.Sprint(s.At), days(s.MedianDays), stuckAt(s), takes}
 		}).print(cmd); err != nil {
 		return err
 	}
 	say(cmd, "%s; %d never opened the course, %d finished.", peopleCount(g.People), g.NotOpened, g.Finished)
 	return nil
+}
+
+// days is a time in days, empty where it is not known.
+func days(n *float64) string {
+	switch {
+	case n == nil:
+		return ""
+	case *n == 1:
+		return "1 day"
+	}
+	return fmt.Sprintf("%g days", *n)
+}
+
+// stuckAt says who is at a stage for two weeks and longer.
+func stuckAt(s api.StageCount) string {
+	if s.Stuck == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%d, up to %s", s.Stuck, days(s.LongestDays))
 }
 
 func listStagePlanPeople(ctx context.Context, cmd *cli.Command) error {
@@ -343,6 +452,9 @@ func listStagePlanPeople(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	query.Set("section", section)
+	if days := cmd.Int("at-for"); days > 0 {
+		query.Set("atForDays", fmt.Sprint(days))
+	}
 	if query.Get("state") == "" {
 		query.Del("state")
 	}
@@ -350,12 +462,11 @@ func listStagePlanPeople(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return tableOf(all, "Nobody fits.", []string{"person", "sections", "done", "reached", "next", "last active"},
+	return tableOf(all, "Nobody fits.", []string{"person", "sections", "done", "reached", "next", "since", "last active"},
 		func(x api.StagePlanPerson) []string {
 			return []string{
 				x.Person, x.Sections, fmt.Sprintf("%d %%", x.Percent), strings.Join(x.Reached, ", "),
-				x.Next,
-				since(x.LastAt, "never"),
+				x.Next, atSince(x), since(x.LastAt, "never"),
 			}
 		}).print(cmd)
 }
@@ -400,6 +511,14 @@ func showStages(ctx context.Context, cmd *cli.Command) error {
 				badgeWord(l.StageProgress),
 			}
 		}).print(cmd)
+}
+
+// atSince is since when somebody is at what comes next; nothing when nothing does.
+func atSince(x api.StagePlanPerson) string {
+	if x.Next == "" {
+		return ""
+	}
+	return since(x.Since, "")
 }
 
 // since is when something began, or a word for that it did not.
@@ -520,12 +639,15 @@ func readCriterion(ctx context.Context, c *client.Client, course api.Course, tex
 		return out, err
 	case out.Kind == stage.Course:
 		return out, nil
+	case out.Kind == stage.Approval && rest != "":
+		out.What = rest
+		return out, nil
 	case out.Kind == stage.Badge:
 		b, err := findBadge(ctx, c, rest)
 		out.BadgeID = b.ID
 		return out, err
 	case out.Kind != stage.Module && out.Kind != stage.Score:
-		return out, fmt.Errorf("%w: %q is no criterion; write module …, course, score … PERCENT, badge … or any of (…; …)", errUsage,
+		return out, fmt.Errorf("%w: %q is no criterion; write module …, course, score … PERCENT, badge …, approval … or any of (…; …)", errUsage,
 			text)
 	}
 	o, err := client.Get[api.Outline](ctx, c, "/courses/"+course.ID+"/outline")

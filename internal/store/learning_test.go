@@ -238,6 +238,26 @@ func TestStagePlans(t *testing.T) {
 		stagestore.StagePlanFilter{Reached: "s1", Limit: 9}))
 	require.Len(t, listed, 1)
 	assert.Equal(t, "Ada Alder", listed[0].Person)
+	reaching := must[[]stage.Reaching](t)(stagestore.Reachings(ctx, s, on, prop.ID))
+	require.Len(t, reaching, 1)
+	assert.WithinDuration(t, now, reaching[0].Reached["s1"], time.Second)
+	assert.True(t, reaching[0].Found.IsZero())
+	assert.Empty(t, must[[]stage.Reaching](t)(stagestore.Reachings(ctx, s, on, w.Section("PROP-B").ID)))
+	late := stagestore.StagePlanFilter{Before: now.Add(time.Hour), Limit: 99}
+	for _, x := range must[[]stagestore.StagePlanPerson](t)(stagestore.StagePlanPeople(ctx, s, on, late)) {
+		assert.NotEqual(t, "Ada Alder", x.Person, "she is at nothing any more")
+	}
+	given := stagestore.Approval{ApprovalID: "a1", PersonID: ada.ID, ByName: "Maud", GivenAt: now}
+	for _, by := range []string{"Maud", "Bert"} {
+		given.ByName = by
+		tx(t, s, func(tx *db.Tx) error { return stagestore.Approve(ctx, tx, []stagestore.Approval{given}) })
+	}
+	people, wanted := []string{ada.ID, db.NewID()}, []string{"a1", "a2"}
+	kept := must[[]stagestore.Approval](t)(stagestore.ApprovalsOf(ctx, s, people, wanted))
+	require.Len(t, kept, 1)
+	assert.Equal(t, "Maud", kept[0].ByName, "the first stays")
+	tx(t, s, func(tx *db.Tx) error { return stagestore.Unapprove(ctx, tx, "a1", people) })
+	assert.Empty(t, must[[]stagestore.Approval](t)(stagestore.ApprovalsOf(ctx, s, people, wanted)))
 	studied := must[[]stagestore.Studied](t)(stagestore.FindStudied(ctx, s, []string{ada.ID},
 		[]string{prop.CourseID}))
 	require.Len(t, studied, 1)

@@ -683,7 +683,7 @@ func walkStages(x *talk, h *story) {
 		Stages: []stage.Stage{{Title: "Sower", Criteria: []stage.Criterion{{
 			Kind:     "module",
 			ModuleID: o.Modules[0].ID,
-		}}}},
+		}, {Kind: "approval", What: "Shows it"}}}},
 	}
 	post[api.StagePlanPreview](x, "/stage-plans/preview", n)
 	p := made[api.StagePlan](x, "/stage-plans", n)
@@ -697,7 +697,11 @@ func walkStages(x *talk, h *story) {
 	x.Follow()
 	page := get[api.Page[api.StagePlanPerson]](x, at+"/people?limit=2")
 	assert.Len(t, page.Items, 2)
-	get[api.StagePlanGroup](x, at+"/group")
+	approval := api.Approving{ApprovalID: p.Stages[0].Criteria[1].ApprovalID, People: []string{page.Items[0].PersonID}}
+	x.do(204, "POST", at+"/approvals", approval)
+	x.do(422, "POST", at+"/approvals", api.Approving{ApprovalID: "none", People: approval.People})
+	x.do(200, "GET", at+"/people?atForDays=30", nil)
+	get[api.StagePlanGroup](x, at+"/group?stuckDays=7")
 	get[[]api.PersonStagePlan](x, "/people/"+x.Person("stu-001").ID+"/stage-plans")
 	post[api.StagePlan](x, at+"/switch", api.Switch{On: false})
 	x.do(204, "DELETE", at, nil)

@@ -236,7 +236,7 @@ func personStagePlan(l stages.PlanProgress) api.PersonStagePlan {
 				StageID: x.ID, Title: x.Title, Optional: x.Optional, Reached: x.Reached, ReachedAt: x.ReachedAt,
 				Open: x.Open, Badge: x.Badge, BadgeID: x.BadgeID, Holds: x.Holds,
 				Criteria: each(x.Asks,
-					func(c stages.CriterionProgress) api.CriterionProgress { return api.CriterionProgress(c) }),
+					func(c stages.CriterionProgress) api.CriterionProgress { return criterionProgress(c) }),
 			}
 		}),
 	}

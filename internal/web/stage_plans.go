@@ -2,7 +2,9 @@ package web
 
 import (
 	"context"
+	"math"
 	"net/http"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -16,6 +18,7 @@ import (
 type groupInput struct {
 	ID      string `path:"id" doc:"The stage plan's id"`
 	Section string `query:"section" doc:"Id of a section of its course; all when absent"`
+	Stuck   int    `query:"stuckDays" default:"14" minimum:"1" maximum:"3650" doc:"Who is at a stage for so many days is stuck"`
 }
 
 type stagePlanPeopleInput struct {
@@ -26,6 +29,7 @@ type stagePlanPeopleInput struct {
 	Missing string `query:"missing" doc:"Id of a stage that they have not reached"`
 	At      string `query:"at" doc:"Id of the required stage that comes next"`
 	State   string `query:"state" enum:"not-opened,on-the-way,finished" doc:"Where they stand"`
+	AtFor   int    `query:"atForDays" minimum:"0" maximum:"3650" doc:"Who is at what comes next for so many days or longer"`
 }
 
 var (
@@ -68,6 +72,11 @@ var (
 		Status: http.StatusOK, Tag: "stages",
 		Summary: "How far a group has come",
 	}
+	approveStagesOp = operation{
+		ID: "approve-stages", Method: http.MethodPost, Path: "/stage-plans/{id}/approvals",
+		Status: http.StatusNoContent, Tag: "stages",
+		Summary: "Approve something for people, or take it back",
+	}
 	stagePlanPeopleOp = operation{
 		ID: "stage-plan-people", Method: http.MethodGet, Path: "/stage-plans/{id}/people",
 		Status: http.StatusOK, Tag: "stages",
@@ -86,6 +95,19 @@ func (s *Server) stagePlans(a huma.API) {
 	handle(a, previewStagePlanOp, s.previewStagePlan)
 	handle(a, stagePlanGroupOp, s.stagePlanGroup)
 	handle(a, stagePlanPeopleOp, s.stagePlanPeople)
+	handleEmpty(a, approveStagesOp, s.approveStages)
+}
+
+func (s *Server) approveStages(ctx context.Context, in *withID[api.Approving]) error {
+	return s.Stages.Approve(ctx, auth.Caller(ctx).Name, in.ID, stages.Approving(in.Body))
+}
+
+func criterionProgress(c stages.CriterionProgress) api.CriterionProgress {
+	out := api.CriterionProgress{Text: c.Text, Met: c.Met}
+	for _, x := range c.Approvals {
+		out.Approvals = append(out.Approvals, api.ApprovalProgress(x))
+	}
+	return out
 }
 
 func (s *Server) listStagePlans(ctx context.Context, _ *struct{}) (api.Page[api.StagePlan], error) {
@@ -147,7 +169,14 @@ func (s *Server) stagePlanGroup(ctx context.Context, in *groupInput) (api.StageP
 		return api.StagePlanGroup{}, err
 	}
 	takes, err := s.Stages.Takes(ctx, p)
-	return shownGroup(p, g, takes), err
+	if err != nil {
+		return api.StagePlanGroup{}, err
+	}
+	times, err := s.Stages.Times(ctx, in.ID, in.Section, time.Duration(in.Stuck)*day)
+	if err != nil {
+		return api.StagePlanGroup{}, err
+	}
+	return shownGroup(p, g, takes, times), nil
 }
 
 func (s *Server) stagePlanPeople(ctx context.Context, in *stagePlanPeopleInput) (api.Page[api.StagePlanPerson],
@@ -157,9 +186,13 @@ func (s *Server) stagePlanPeople(ctx context.Context, in *stagePlanPeopleInput) 
 	if err != nil {
 		return api.Page[api.StagePlanPerson]{}, err
 	}
+	var before time.Time
+	if in.AtFor > 0 {
+		before = time.Now().Add(-time.Duration(in.AtFor) * day)
+	}
 	all, err := s.Stages.StagePlanPeople(ctx, p, stagestore.StagePlanFilter{
 		SectionID: in.Section, Reached: in.Reached, Missing: in.Missing, At: in.At, State: in.State, After: in.Cursor,
-		Limit: in.Limit,
+		Limit: in.Limit, Before: before,
 	})
 	return api.Page[api.StagePlanPerson]{
 		Items: each(all, func(c stagestore.StagePlanPerson) api.StagePlanPerson { return stagePlanPerson(p, c) }),
@@ -168,7 +201,7 @@ func (s *Server) stagePlanPeople(ctx context.Context, in *stagePlanPeopleInput) 
 }
 
 func stagePlanOf(n api.NewStagePlan) stagestore.StagePlan {
-	return stagestore.StagePlan{Name: n.Name, CourseID: n.CourseID, Stages: n.Stages}
+	return stagestore.StagePlan{Name: n.Name, CourseID: n.CourseID, AnyOrder: n.AnyOrder, Stages: n.Stages}
 }
 
 func (s *Server) taggedStagePlan(ctx context.Context, p stagestore.StagePlan, err error) (api.StagePlan, int, error) {
@@ -186,13 +219,22 @@ func (s *Server) shownStagePlan(ctx context.Context, p stagestore.StagePlan) (ap
 	}
 	g, err := s.Stages.GroupOf(ctx, p, "")
 	return api.StagePlan{
-		NewStagePlan: api.NewStagePlan{Name: p.Name, CourseID: p.CourseID, Stages: p.Stages},
+		NewStagePlan: api.NewStagePlan{Name: p.Name, CourseID: p.CourseID, AnyOrder: p.AnyOrder, Stages: p.Stages},
 		ID:           p.ID, Course: title, OnSince: p.OnSince, People: g.People, Finished: g.Finished,
 		Version: p.Version,
 	}, err
 }
 
-func shownGroup(p stagestore.StagePlan, g stagestore.Group, takes []stages.StageTakes) api.StagePlanGroup {
+const day = 24 * time.Hour
+
+// inDays is a duration in days, to one place after the point.
+func inDays(d time.Duration) *float64 {
+	n := math.Round(10*d.Hours()/24) / 10
+	return &n
+}
+
+func shownGroup(p stagestore.StagePlan, g stagestore.Group, takes []stages.StageTakes, times []stage.Times,
+) api.StagePlanGroup {
 	out := api.StagePlanGroup{
 		People: g.People, NotOpened: g.NotOpened, Finished: g.Finished,
 		Stages: each(p.Stages, func(x stage.Stage) api.StageCount {
@@ -203,7 +245,17 @@ func shownGroup(p stagestore.StagePlan, g stagestore.Group, takes []stages.Stage
 		}),
 	}
 	for i, t := range takes {
-		out.Stages[i].Takes, out.Stages[i].Badge = t.Criteria, t.Badge
+		x := &out.Stages[i]
+		x.Takes, x.Badge, x.Took, x.Stuck = t.Criteria, t.Badge, times[i].Took, times[i].Stuck
+		if x.Took > 0 {
+			x.MedianDays = inDays(times[i].Median)
+		}
+		if x.Stuck > 0 {
+			x.LongestDays = inDays(times[i].Longest)
+		}
+		if p.AnyOrder {
+			x.At = g.People - x.Reached
+		}
 	}
 	return out
 }
@@ -211,7 +263,7 @@ func shownGroup(p stagestore.StagePlan, g stagestore.Group, takes []stages.Stage
 func stagePlanPerson(p stagestore.StagePlan, c stagestore.StagePlanPerson) api.StagePlanPerson {
 	out := api.StagePlanPerson{
 		PersonID: c.PersonID, Person: c.Person, Sections: c.Sections, Reached: []string{},
-		Percent: c.Percent, LastAt: c.LastAt,
+		Percent: c.Percent, LastAt: c.LastAt, Since: c.Since,
 	}
 	for _, x := range p.Stages {
 		if _, there := c.Reached[x.ID]; there {

@@ -270,7 +270,7 @@ func (w *work) exportStagePlans(ctx context.Context, out *config.Setup) error {
 		return err
 	}
 	for _, p := range plans {
-		x := config.StagePlan{Name: p.Name, Course: book.courses.name(p.CourseID)}
+		x := config.StagePlan{Name: p.Name, Course: book.courses.name(p.CourseID), AnyOrder: p.AnyOrder}
 		for _, one := range p.Stages {
 			x.Stages = append(x.Stages, shownStage(book, p, one))
 		}
@@ -292,7 +292,7 @@ func shownCriteria(book *names, p stagestore.StagePlan, list []stage.Criterion) 
 	for _, c := range list {
 		shown := config.Criterion{
 			Kind: c.Kind, Module: c.ModuleID, Activity: c.ActivityID, AtLeast: c.AtLeast, Need: c.Need,
-			Of: shownCriteria(book, p, c.Of),
+			What: c.What, Of: shownCriteria(book, p, c.Of),
 		}
 		if c.CourseID != "" && c.CourseID != p.CourseID {
 			shown.Course = book.courses.name(c.CourseID)

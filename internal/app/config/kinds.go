@@ -429,7 +429,8 @@ func criteriaOf(r *refs, at string, list []config.Criterion) (out []stage.Criter
 		at := fmt.Sprintf("%s[%d].", at, n)
 		out = append(out, stage.Criterion{
 			Kind: c.Kind, CourseID: r.course(at+"course", c.Course), ModuleID: c.Module, ActivityID: c.Activity,
-			AtLeast: c.AtLeast, BadgeID: r.badge(at+"badge", c.Badge), Of: criteriaOf(r, at+"of", c.Of), Need: c.Need,
+			AtLeast: c.AtLeast, BadgeID: r.badge(at+"badge", c.Badge), What: strings.TrimSpace(c.What),
+			Of: criteriaOf(r, at+"of", c.Of), Need: c.Need,
 		})
 	}
 	return out
@@ -440,7 +441,7 @@ func (w *work) takeStagePlan(ctx context.Context, x config.StagePlan, t *taken) 
 	if err != nil {
 		return err
 	}
-	p := stagestore.StagePlan{Name: x.Name, CourseID: r.course("course", x.Course)}
+	p := stagestore.StagePlan{Name: x.Name, CourseID: r.course("course", x.Course), AnyOrder: x.AnyOrder}
 	for i, s := range x.Stages {
 		at := fmt.Sprintf("stages[%d].", i)
 		one := stage.Stage{Title: s.Title, Optional: s.Optional, BadgeID: r.badge(at+"badge", s.Badge)}
@@ -482,7 +483,34 @@ func keepStages(was, next []stage.Stage) {
 		} else if i < len(was) && of(next, was[i].Title) < 0 {
 			next[i].ID = was[i].ID
 		}
+		for _, s := range was {
+			if s.ID == next[i].ID {
+				keepApprovals(s.Criteria, next[i].Criteria)
+			}
+		}
 	}
+}
+
+// keepApprovals gives approvals the ids of those that say the same. What was approved is kept by its id.
+func keepApprovals(was, next []stage.Criterion) {
+	ids := map[string]string{}
+	for _, c := range was {
+		for leaf := range c.Leaves {
+			if leaf.Kind == stage.Approval {
+				ids[strings.ToLower(leaf.What)] = leaf.ApprovalID
+			}
+		}
+	}
+	var give func([]stage.Criterion)
+	give = func(all []stage.Criterion) {
+		for i := range all {
+			if all[i].Kind == stage.Approval {
+				all[i].ApprovalID = ids[strings.ToLower(all[i].What)]
+			}
+			give(all[i].Of)
+		}
+	}
+	give(next)
 }
 
 func (w *work) takeSettings(ctx context.Context, x config.Settings) error {

@@ -38,8 +38,11 @@ func (s *Service) evidenceOf(ctx context.Context, from db.From, p stagestore.Sta
 	for _, id := range people {
 		out[id] = &evidence{Evidence: stage.Evidence{
 			Modules: map[stage.Key]bool{}, Courses: map[string]bool{},
-			Badges: held[id], Scores: map[stage.Key]float64{},
+			Badges: held[id], Scores: map[stage.Key]float64{}, Approvals: map[string]bool{},
 		}}
+	}
+	if err := addApprovals(ctx, from, watch, people, out); err != nil {
+		return nil, err
 	}
 	list, err := stagestore.FindStudied(ctx, from, people, courses)
 	if err != nil {
@@ -69,6 +72,18 @@ func (s *Service) evidenceOf(ctx context.Context, from db.From, p stagestore.Sta
 		}
 	}
 	return out, addScores(ctx, from, watch, people, in, out)
+}
+
+// addApprovals adds what was approved of what is asked for.
+func addApprovals(ctx context.Context, from db.From, watch stage.Watch, people []string, out map[string]*evidence) error {
+	if len(watch.Approvals) == 0 {
+		return nil
+	}
+	given, err := stagestore.ApprovalsOf(ctx, from, people, slices.Collect(maps.Keys(watch.Approvals)))
+	for _, x := range given {
+		out[x.PersonID].Approvals[x.ApprovalID] = true
+	}
+	return err
 }
 
 // bringUp works out the done bits that are not by the present outline.

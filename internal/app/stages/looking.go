@@ -17,7 +17,12 @@ type StagePreview struct {
 	Reached        int // people who would have reached it
 	Newly          int // of them, those who have not now
 	Reopened       int // people for whom it would be open again
+	// NewlyPeople and ReopenedPeople are the first of both, by name.
+	NewlyPeople, ReopenedPeople []string
 }
+
+// mostMoved is how many people a preview names of each kind.
+const mostMoved = 20
 
 // Preview says what a stage plan would find were it on.
 type Preview struct {
@@ -38,13 +43,49 @@ func (s *Service) Preview(ctx context.Context, id string, p stagestore.StagePlan
 	}
 	for after := ""; ; {
 		people, err := stagestore.PeopleOfStagePlan(ctx, s.Store, id, p.CourseID, after, 10*atOnce)
-		if err != nil || len(people) == 0 {
+		if err != nil {
 			return out, err
+		}
+		if len(people) == 0 {
+			return out, s.nameMoved(ctx, out.Stages)
 		}
 		after = people[len(people)-1]
 		if err := s.previewSome(ctx, id, p, people, &out); err != nil {
 			return out, err
 		}
+	}
+}
+
+// nameMoved puts names in the place of ids.
+func (s *Service) nameMoved(ctx context.Context, all []StagePreview) error {
+	var ids []string
+	for _, x := range all {
+		ids = append(append(ids, x.NewlyPeople...), x.ReopenedPeople...)
+	}
+	people, err := rosterstore.PeopleByID(ctx, s.Store, ids)
+	names := map[string]string{}
+	for _, p := range people {
+		names[p.ID] = p.Name()
+	}
+	for _, x := range all {
+		for _, list := range [][]string{x.NewlyPeople, x.ReopenedPeople} {
+			for i, id := range list {
+				list[i] = cmp.Or(names[id], id)
+			}
+		}
+	}
+	return err
+}
+
+func (s *StagePreview) newly(person string) {
+	if s.Newly++; s.Newly <= mostMoved {
+		s.NewlyPeople = append(s.NewlyPeople, person)
+	}
+}
+
+func (s *StagePreview) reopened(person string) {
+	if s.Reopened++; s.Reopened <= mostMoved {
+		s.ReopenedPeople = append(s.ReopenedPeople, person)
 	}
 }
 
@@ -75,13 +116,13 @@ func (s *Service) previewSome(ctx context.Context, id string, p stagestore.Stage
 			switch is := standing.Stages[i].Reached; {
 			case is:
 				if out.Stages[i].Reached++; !was {
-					out.Stages[i].Newly++
+					out.Stages[i].newly(person)
 					if stage.BadgeID != "" && !known[person].Badges[stage.BadgeID] {
 						out.Badges++
 					}
 				}
 			case was:
-				out.Stages[i].Reopened++
+				out.Stages[i].reopened(person)
 			}
 		}
 	}
@@ -92,6 +133,14 @@ func (s *Service) previewSome(ctx context.Context, id string, p stagestore.Stage
 type CriterionProgress struct {
 	Text string
 	Met  bool
+	// Approvals are what somebody has to approve in it.
+	Approvals []ApprovalProgress
+}
+
+// ApprovalProgress is something that somebody has to approve, and whether they have.
+type ApprovalProgress struct {
+	ID, What string
+	Given    bool
 }
 
 // StageProgress is where one person stands with one stage.
@@ -164,9 +213,18 @@ func (w words) progressOf(p stagestore.StagePlan, kept stagestore.StageProgress,
 			x.ReachedAt = &at
 		}
 		for j, c := range stage.Criteria {
-			x.Asks = append(x.Asks, CriterionProgress{w.says(p, c), x.Met[j]})
+			x.Asks = append(x.Asks, CriterionProgress{w.says(p, c), x.Met[j], approvals(c, known)})
 		}
 		l.Stages = append(l.Stages, x)
 	}
 	return l
+}
+
+func approvals(c stage.Criterion, known *evidence) (all []ApprovalProgress) {
+	for leaf := range c.Leaves {
+		if leaf.Kind == stage.Approval {
+			all = append(all, ApprovalProgress{leaf.ApprovalID, leaf.What, known.Approvals[leaf.ApprovalID]})
+		}
+	}
+	return all
 }

@@ -115,6 +115,7 @@ func step(p stagestore.StagePlan, c stagestore.StageProgress, known *evidence,
 	standing := plan.ProgressOf(known.Evidence)
 	reached, reopened := plan.Changes(func(id string) bool { _, there := c.Reached[id]; return there }, standing)
 	next, _ := plan.Next(standing)
+	now = now.UTC().Truncate(time.Microsecond) // as it is kept
 	kept := map[string]time.Time{}
 	for i, stage := range p.Stages { // stages that are gone are forgotten
 		if at, there := c.Reached[stage.ID]; there && standing.Stages[i].Reached {
@@ -123,7 +124,10 @@ func step(p stagestore.StagePlan, c stagestore.StageProgress, known *evidence,
 	}
 	out := stagestore.StageProgress{
 		PersonID: c.PersonID, Reached: kept, Next: next.ID, Percent: standing.Percent,
-		Round: c.Round,
+		Round: c.Round, CreatedAt: c.CreatedAt, FoundAt: c.FoundAt,
+	}
+	if c.Round == 0 && c.Next == "" && len(reached) > 0 { // they are looked at for the first time
+		out.FoundAt = &now
 	}
 	if len(reached)+len(reopened) > 0 || len(kept) != len(c.Reached) {
 		out.Round++

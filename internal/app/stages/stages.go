@@ -54,7 +54,7 @@ func (s *Service) Save(ctx context.Context, who, id string, version int,
 	if err := s.check(ctx, &p); err != nil {
 		return kept, err
 	}
-	kept.Name, kept.CourseID, kept.Stages = p.Name, p.CourseID, p.Stages
+	kept.Name, kept.CourseID, kept.AnyOrder, kept.Stages = p.Name, p.CourseID, p.AnyOrder, p.Stages
 	if id == "" {
 		return kept, s.write(ctx, who, "made a stage plan", &kept,
 			func(tx *db.Tx) error { return db.Create(tx, &kept, "making the stage plan") })
@@ -145,6 +145,7 @@ func (s *Service) check(ctx context.Context, p *stagestore.StagePlan) error {
 			return refusal.Invalid("stages",
 				"stage %q gives a badge that is not there; see which there are: kanban badges list", stage.Title)
 		}
+		nameApprovals(stage.Criteria)
 		for _, c := range stage.Criteria {
 			for leaf := range c.Leaves {
 				if missing := w.missing(*p, leaf); missing != "" {
@@ -154,6 +155,17 @@ func (s *Service) check(ctx context.Context, p *stagestore.StagePlan) error {
 		}
 	}
 	return nil
+}
+
+// nameApprovals gives new approvals their ids.
+func nameApprovals(all []stage.Criterion) {
+	for i := range all {
+		c := &all[i]
+		if c.Kind == stage.Approval && c.ApprovalID == "" {
+			c.ApprovalID = db.NewID()
+		}
+		nameApprovals(c.Of)
+	}
 }
 
 // words are the names of what stage plans refer to.
@@ -197,7 +209,7 @@ func (w words) missing(p stagestore.StagePlan, c stage.Criterion) string {
 	switch {
 	case c.Kind == stage.Badge && w.badges[c.BadgeID] == "":
 		return "a badge that is not there; see which there are: kanban badges list"
-	case c.Kind == stage.Badge:
+	case c.Kind == stage.Badge, c.Kind == stage.Approval:
 		return ""
 	case w.courses[course] == "":
 		return fmt.Sprintf("the course %q, which is not there; see which there are: kanban courses list", course)
@@ -236,6 +248,8 @@ func (w words) says(p stagestore.StagePlan, c stage.Criterion) string {
 		return fmt.Sprintf("finish the module %s%s", cmp.Or(moduleTitle(e, c.ModuleID), c.ModuleID+lost), elsewhere)
 	case stage.Course:
 		return fmt.Sprintf("finish the course %s", cmp.Or(w.courses[course], "that is gone"))
+	case stage.Approval:
+		return "approved by somebody: " + c.What
 	case stage.Badge:
 		return fmt.Sprintf("hold the badge %s", cmp.Or(w.badges[c.BadgeID], "that is gone"))
 	}

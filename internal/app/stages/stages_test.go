@@ -288,6 +288,7 @@ func TestPreviewIsWhatHappens_B5(t *testing.T) {
 	v, err = w.Stages.Preview(t.Context(), p.ID, p)
 	require.NoError(t, err)
 	assert.Equal(t, []int{0, 2}, []int{v.Stages[0].Reached, v.Stages[0].Reopened})
+	assert.ElementsMatch(t, []string{"Ada Alder", "Elsa Elder"}, v.Stages[0].ReopenedPeople)
 	_, err = w.Stages.Save(t.Context(), "Maud", p.ID, p.Version-1, p)
 	assert.ErrorIs(t, err, db.ErrStale)
 	p, err = w.Stages.Save(t.Context(), "Maud", p.ID, p.Version, p)

@@ -5,7 +5,8 @@
 //	reached, reopened := p.Changes(kept, progress)
 //
 // A stage is reached when all its criteria are met and every required stage before it is
-// reached. What an optional stage asks for never holds anybody up.
+// reached; in a plan in any order, when its criteria are. What an optional stage asks for
+// never holds anybody up.
 package stage
 
 import (
@@ -20,24 +21,25 @@ type Kind string
 
 // The kinds of criteria.
 const (
-	Module Kind = "module" // it is completed
-	Course Kind = "course" // it is completed
-	Badge  Kind = "badge"  // the person holds it
-	Score  Kind = "score"  // the best of an activity is high enough
-	All    Kind = "all"    // of some criteria, each
-	Any    Kind = "any"    // at least one of them
-	Some   Kind = "some"   // at least so many of them
+	Module   Kind = "module"   // it is completed
+	Course   Kind = "course"   // it is completed
+	Badge    Kind = "badge"    // the person holds it
+	Score    Kind = "score"    // the best of an activity is high enough
+	Approval Kind = "approval" // somebody has said that it is so
+	All      Kind = "all"      // of some criteria, each
+	Any      Kind = "any"      // at least one of them
+	Some     Kind = "some"     // at least so many of them
 )
 
 // Kinds lists them in the order in which they are offered.
-var Kinds = []Kind{Module, Course, Badge, Score, All, Any, Some}
+var Kinds = []Kind{Module, Course, Badge, Score, Approval, All, Any, Some}
 
 // Groups reports whether a kind is about other criteria.
 func (k Kind) Groups() bool { return k == All || k == Any || k == Some }
 
 // Criterion is one thing that a stage asks for.
 type Criterion struct {
-	Kind Kind `json:"kind" enum:"module,course,badge,score,all,any,some"`
+	Kind Kind `json:"kind" enum:"module,course,badge,score,approval,all,any,some"`
 	// CourseID is for modules, courses and scores.
 	CourseID   string `json:"courseId,omitempty" doc:"For module, course and score: the course; the plan's own when absent"`
 	ModuleID   string `json:"moduleId,omitempty" doc:"For module: its id in the course's outline"`
@@ -45,6 +47,9 @@ type Criterion struct {
 	// AtLeast is a scaled score (xAPI 1.0.3 Data 2.4.5.1).
 	AtLeast float64 `json:"atLeast,omitempty" minimum:"-1" maximum:"1" doc:"For score: the least scaled score, so 80 % is 0.8"`
 	BadgeID string  `json:"badgeId,omitempty" doc:"For badge: which one"`
+	// What is to be approved, and the id by which approvals are kept.
+	What       string `json:"what,omitempty" maxLength:"200" doc:"For approval: what somebody has to say"`
+	ApprovalID string `json:"approvalId,omitempty" doc:"For approval: made when it is absent; keep it when the plan is edited, since approvals are kept by it"`
 	// Of is for groups, which may hold groups.
 	Of   []Criterion `json:"of,omitempty" doc:"For all, any and some: of what"`
 	Need int         `json:"need,omitempty" minimum:"0" doc:"For some: how many of them"`
@@ -76,9 +81,10 @@ type Stage struct {
 	BadgeID  string      `json:"badgeId,omitempty" doc:"A badge that is awarded to whoever reaches the stage"`
 }
 
-// Plan is an ordered set of stages in a course.
+// Plan is a set of stages in a course, ordered unless it is in any order.
 type Plan struct {
 	CourseID string
+	AnyOrder bool
 	Stages   []Stage
 }
 
@@ -140,12 +146,14 @@ func (c Criterion) check(s Stage, depth int) error {
 	}
 	switch {
 	case !slices.Contains(Kinds, c.Kind):
-		return fmt.Errorf("%w: a criterion of stage %q has the kind %q; use module, course, badge, score, all, any or some", ErrPlan,
+		return fmt.Errorf("%w: a criterion of stage %q has the kind %q; use module, course, badge, score, approval, all, any or some", ErrPlan,
 			s.Title, c.Kind)
 	case c.Kind == Module && c.ModuleID == "":
 		return missing("module")
 	case c.Kind == Score && c.ActivityID == "":
 		return missing("activity")
+	case c.Kind == Approval && strings.TrimSpace(c.What) == "":
+		return fmt.Errorf("%w: an approval of stage %q does not say what is to be approved", ErrPlan, s.Title)
 	case c.Kind == Badge && c.BadgeID == "":
 		return missing("badge")
 	case c.Kind == Badge && c.BadgeID == s.BadgeID:
@@ -174,15 +182,29 @@ func (c Criterion) checkGroup(s Stage, depth int) error {
 	return nil
 }
 
-// Of gives the course of a criterion, empty for badges.
+// Of gives the course of a criterion, empty for badges and approvals.
 func (p Plan) Of(c Criterion) string {
 	switch {
-	case c.Kind == Badge:
+	case c.Kind == Badge, c.Kind == Approval:
 		return ""
 	case c.CourseID != "":
 		return c.CourseID
 	}
 	return p.CourseID
+}
+
+// Approves says what an approval of the plan is about; "" for one that it does not ask for.
+func (p Plan) Approves(id string) string {
+	for _, s := range p.Stages {
+		for _, c := range s.Criteria {
+			for leaf := range c.Leaves {
+				if leaf.Kind == Approval && leaf.ApprovalID == id {
+					return leaf.What
+				}
+			}
+		}
+	}
+	return ""
 }
 
 // Key names a module or an activity of a course.
@@ -196,17 +218,15 @@ type Watch struct {
 	Finishes map[string]bool // courses that are to be completed
 	Scores   map[Key]bool    // activities in which a score is asked for
 	Badges   map[string]bool
+	// Approvals are the ids of what somebody has to approve.
+	Approvals map[string]bool
 }
 
 // Watching gives what some plans are about.
 func Watching(all ...Plan) Watch {
 	w := Watch{
-		map[string]bool{},
-		map[string]bool{},
-		map[Key]bool{},
-		map[string]bool{},
-		map[Key]bool{},
-		map[string]bool{},
+		Own: map[string]bool{}, Courses: map[string]bool{}, Modules: map[Key]bool{}, Finishes: map[string]bool{},
+		Scores: map[Key]bool{}, Badges: map[string]bool{}, Approvals: map[string]bool{},
 	}
 	for _, p := range all {
 		w.Own[p.CourseID], w.Courses[p.CourseID] = true, true
@@ -234,6 +254,8 @@ func (w Watch) add(course string, c Criterion) {
 		w.Scores[Key{course, c.ActivityID}] = true
 	case Badge:
 		w.Badges[c.BadgeID] = true
+	case Approval:
+		w.Approvals[c.ApprovalID] = true
 	}
 }
 
@@ -244,6 +266,8 @@ type Evidence struct {
 	Courses map[string]bool
 	Badges  map[string]bool
 	Scores  map[Key]float64 // the best, scaled
+	// Approvals are by the ids of their criteria.
+	Approvals map[string]bool
 }
 
 // Meets reports whether a criterion is met.
@@ -255,6 +279,8 @@ func (p Plan) Meets(c Criterion, e Evidence) bool {
 		return e.Courses[p.Of(c)]
 	case Badge:
 		return e.Badges[c.BadgeID]
+	case Approval:
+		return e.Approvals[c.ApprovalID]
 	case Score:
 		best, there := e.Scores[Key{p.Of(c), c.ActivityID}]
 		return there && best >= c.AtLeast
@@ -302,7 +328,8 @@ func (p Plan) ProgressOf(e Evidence) Progress {
 			x.Met[j] = p.Meets(c, e)
 			all = all && x.Met[j]
 		}
-		x.Reached, x.Open = all && out.Finished, !all && out.Finished
+		free := p.AnyOrder || out.Finished
+		x.Reached, x.Open = all && free, !all && free
 		if out.Stages[i] = x; s.Optional {
 			continue
 		}

@@ -107,7 +107,7 @@ func TestStagesAreReachedInOrder_B5(t *testing.T) {
 		}, Scores: map[key]bool{{
 			"prop",
 			"check",
-		}: true}, Badges: map[string]bool{"tools": true},
+		}: true}, Badges: map[string]bool{"tools": true}, Approvals: map[string]bool{},
 	}, w)
 }
 

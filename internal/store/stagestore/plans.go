@@ -7,16 +7,19 @@ import (
 	"fmt"
 	"time"
 
+	"gorm.io/gorm/clause"
+
 	"kanban/internal/core/learning"
 	"kanban/internal/core/stage"
 	"kanban/internal/store/db"
 )
 
-// StagePlan is an ordered set of stages of a course.
+// StagePlan is a set of stages of a course, ordered unless it is in any order.
 type StagePlan struct {
 	ID        string
 	Name      string
 	CourseID  string
+	AnyOrder  bool
 	Stages    []stage.Stage `gorm:"serializer:json"`
 	Version   int
 	OnSince   *time.Time // nil while it is off
@@ -27,7 +30,7 @@ type StagePlan struct {
 
 // Plan is what the core needs to know about it.
 func (p StagePlan) Plan() stage.Plan {
-	return stage.Plan{CourseID: p.CourseID, Stages: p.Stages}
+	return stage.Plan{CourseID: p.CourseID, AnyOrder: p.AnyOrder, Stages: p.Stages}
 }
 
 // StagePlans lists all, ordered by name.
@@ -65,7 +68,7 @@ func UpdateStagePlan(tx *db.Tx, p *StagePlan) error {
 	read := p.Version
 	p.Version++
 	p.UpdatedAt = time.Now().UTC()
-	done := tx.DB.Where("id = ? AND version = ?", p.ID, read).Select("name", "course_id", "stages", "version",
+	done := tx.DB.Where("id = ? AND version = ?", p.ID, read).Select("name", "course_id", "any_order", "stages", "version",
 		"on_since", "removed_at", "updated_at").Updates(p)
 	if done.Error == nil && done.RowsAffected == 0 {
 		return fmt.Errorf("changing the stage plan: %w", db.ErrStale)
@@ -80,6 +83,10 @@ type StageProgress struct {
 	Next     string               // the first required stage that is not reached, empty when there is none
 	Percent  int
 	Round    int // counts the changes
+	// CreatedAt is when they came into the plan, FoundAt when stages were found that they had reached before; nil for
+	// never.
+	CreatedAt time.Time
+	FoundAt   *time.Time
 }
 
 // PeopleOfStagePlan lists in order, from an id on, the people whom a stage plan is about: who
@@ -135,7 +142,7 @@ func progress(ctx context.Context, from db.From, planID string, people []string,
 	error,
 ) {
 	return db.Rows[StageProgress](ctx, from, "reading a stage plan's people", `SELECT person_id::text, reached,
-		next, percent, round FROM stage_plan_people
+		next, percent, round, created_at, found_at FROM stage_plan_people
 		WHERE stage_plan_id = $1 AND person_id = ANY ($2::text[]::uuid[]) ORDER BY person_id `+lock, planID, people)
 }
 
@@ -147,6 +154,7 @@ func KeepStageProgress(ctx context.Context, tx *db.Tx, planID string, all []Stag
 	}
 	people, reached, next, percent, round := make([]string, n), make([]string, n), make([]string, n), make([]int32,
 		n), make([]int32, n)
+	found := make([]*time.Time, n)
 	for i, c := range all {
 		text, err := json.Marshal(c.Reached)
 		if err != nil {
@@ -154,12 +162,13 @@ func KeepStageProgress(ctx context.Context, tx *db.Tx, planID string, all []Stag
 		}
 		people[i], reached[i], next[i], percent[i], round[i] = c.PersonID, string(text), c.Next, int32(c.Percent),
 			int32(c.Round)
+		found[i] = c.FoundAt
 	}
 	_, err := db.Exec(ctx, tx, `UPDATE stage_plan_people c SET reached = w.reached::jsonb, next = w.next,
-		percent = w.percent, round = w.round, updated_at = now()
-		FROM unnest($2::text[]::uuid[], $3::text[], $4::text[], $5::int[], $6::int[]) AS w (person, reached, next,
-			percent, round)
-		WHERE c.stage_plan_id = $1 AND c.person_id = w.person`, planID, people, reached, next, percent, round)
+		percent = w.percent, round = w.round, found_at = w.found, updated_at = now()
+		FROM unnest($2::text[]::uuid[], $3::text[], $4::text[], $5::int[], $6::int[], $7::timestamptz[]) AS w (person,
+			reached, next, percent, round, found)
+		WHERE c.stage_plan_id = $1 AND c.person_id = w.person`, planID, people, reached, next, percent, round, found)
 	return db.Known(err, "keeping a stage plan's people")
 }
 
@@ -237,8 +246,20 @@ const group = `WITH members AS (
 		WHERE w.course_id = $2 AND ($3 = '' OR w.section_id = nullif($3, '')::uuid) GROUP BY w.person_id),
 	standing AS (
 		SELECT m.*, coalesce(c.reached, '{}') AS reached, CASE WHEN c.person_id IS NULL THEN $4 ELSE c.next END AS
-			next, coalesce(c.percent, 0) AS percent
+			next, coalesce(c.percent, 0) AS percent, coalesce((SELECT max(r.value::timestamptz)
+			FROM jsonb_each_text(c.reached) r WHERE r.key = ANY ($5::text[])), c.created_at) AS since
 		FROM members m LEFT JOIN stage_plan_people c ON c.stage_plan_id = $1 AND c.person_id = m.person_id) `
+
+// steps are the stages that one after the other lead on; none in a plan in any order.
+func (p StagePlan) steps() []string {
+	all := []string{}
+	for _, s := range p.Stages {
+		if !s.Optional && !p.AnyOrder {
+			all = append(all, s.ID)
+		}
+	}
+	return all
+}
 
 // first is the stage at which everybody begins.
 func (p StagePlan) first() string {
@@ -257,7 +278,7 @@ func GroupOf(ctx context.Context, from db.From, p StagePlan, sectionID string) (
 		count(*)::int AS n FROM standing
 		UNION ALL SELECT 'not opened', '', count(*) FROM standing WHERE last_at IS NULL AND reached = '{}'
 		UNION ALL SELECT 'at', next, count(*) FROM standing GROUP BY next
-		UNION ALL SELECT 'reached', k, count(*) FROM standing, jsonb_object_keys(reached) AS k GROUP BY k`, []any{p.ID, p.CourseID, sectionID, p.first()}, func(c count) error {
+		UNION ALL SELECT 'reached', k, count(*) FROM standing, jsonb_object_keys(reached) AS k GROUP BY k`, []any{p.ID, p.CourseID, sectionID, p.first(), p.steps()}, func(c count) error {
 		switch {
 		case c.What == "":
 			out.People = c.N
@@ -282,6 +303,7 @@ type StagePlanPerson struct {
 	Next                       string
 	Percent                    int
 	LastAt                     *time.Time // the latest activity in the course, nil when they never opened it
+	Since                      *time.Time // since when they are at the stage that comes next; nil before anything was worked out
 }
 
 // StagePlanFilter narrows a list; empty fields do not.
@@ -291,19 +313,70 @@ type StagePlanFilter struct {
 	Missing   string // a stage that they have not
 	At        string // the required stage that comes next
 	State     string // "not-opened", "finished" or "on-the-way"
+	// Before narrows to those who have been at their stage since then or longer; zero for everybody.
+	Before time.Time
 	After     string // the last person of the page before
 	Limit     int
 }
 
+// Reachings gives how those who learn in a plan's course now, or in one of its sections, have come along it.
+func Reachings(ctx context.Context, from db.From, p StagePlan, sectionID string) ([]stage.Reaching, error) {
+	return db.Rows[stage.Reaching](ctx, from, "reading when stages were reached", `SELECT c.created_at AS since,
+		coalesce(c.found_at, '0001-01-01T00:00:00Z') AS found, c.reached FROM stage_plan_people c
+		WHERE c.stage_plan_id = $1 AND c.person_id IN (SELECT person_id FROM course_learners w WHERE w.course_id = $2
+			AND ($3 = '' OR w.section_id = nullif($3, '')::uuid))`, p.ID, p.CourseID, sectionID)
+}
+
+// Approval is what somebody has said of a person.
+type Approval struct {
+	ApprovalID string `gorm:"primaryKey"`
+	PersonID   string `gorm:"primaryKey"`
+	ByName     string
+	Note       string
+	GivenAt    time.Time
+}
+
+func (Approval) TableName() string { return "stage_approvals" }
+
+// Approve keeps approvals; one that was given before stays as it was.
+func Approve(ctx context.Context, tx *db.Tx, all []Approval) error {
+	if len(all) == 0 {
+		return nil
+	}
+	err := tx.DB.WithContext(ctx).Clauses(clause.OnConflict{DoNothing: true}).Create(&all).Error
+	return db.Known(err, "keeping approvals")
+}
+
+// Unapprove takes approvals of people back.
+func Unapprove(ctx context.Context, tx *db.Tx, approvalID string, people []string) error {
+	_, err := db.Exec(ctx, tx, `DELETE FROM stage_approvals WHERE approval_id = $1
+		AND person_id = ANY ($2::text[]::uuid[])`, approvalID, people)
+	return db.Known(err, "taking approvals back")
+}
+
+// ApprovalsOf gives what was approved for people, of what is asked for.
+func ApprovalsOf(ctx context.Context, from db.From, people, approvalIDs []string) (all []Approval, err error) {
+	err = from.Records(ctx).Where("person_id::text IN ? AND approval_id IN ?", people, approvalIDs).Find(&all).Error
+	return all, db.Known(err, "reading approvals")
+}
+
 // StagePlanPeople lists the people of a stage plan by name.
 func StagePlanPeople(ctx context.Context, from db.From, p StagePlan, f StagePlanFilter) ([]StagePlanPerson, error) {
+	var before *time.Time
+	if !f.Before.IsZero() {
+		before = &f.Before
+	}
+	if p.AnyOrder && f.At != "" { // whoever has not reached it is at it
+		f.Missing, f.At = f.At, ""
+	}
 	return db.Rows[StagePlanPerson](ctx, from, "listing a stage plan's people", group+`SELECT t.person_id::text,
-		trim(h.given_name || ' ' || h.family_name) AS person, t.sections, t.reached, t.next, t.percent, t.last_at
+		trim(h.given_name || ' ' || h.family_name) AS person, t.sections, t.reached, t.next, t.percent, t.last_at, t.since
 		FROM standing t JOIN people h ON h.id = t.person_id
-		WHERE ($5 = '' OR t.reached ? $5) AND ($6 = '' OR NOT t.reached ? $6) AND ($7 = '' OR t.next = $7)
-		AND CASE $8 WHEN 'not-opened' THEN t.last_at IS NULL AND t.reached = '{}' WHEN 'finished' THEN t.next = ''
+		WHERE ($6 = '' OR t.reached ? $6) AND ($7 = '' OR NOT t.reached ? $7) AND ($8 = '' OR t.next = $8)
+		AND ($12::timestamptz IS NULL OR t.next <> '' AND t.since <= $12::timestamptz) AND CASE $9 WHEN 'not-opened' THEN t.last_at IS NULL AND t.reached = '{}' WHEN 'finished' THEN t.next = ''
 			WHEN 'on-the-way' THEN t.next <> '' AND NOT (t.last_at IS NULL AND t.reached = '{}') ELSE true END
-		AND ($9 = '' OR (h.family_name, h.given_name, h.id) > (SELECT a.family_name, a.given_name, a.id FROM people a
-			WHERE a.id = nullif($9, '')::uuid))
-		ORDER BY h.family_name, h.given_name, h.id LIMIT $10`, p.ID, p.CourseID, f.SectionID, p.first(), f.Reached, f.Missing, f.At, f.State, f.After, f.Limit)
+		AND ($10 = '' OR (h.family_name, h.given_name, h.id) > (SELECT a.family_name, a.given_name, a.id FROM people a
+			WHERE a.id = nullif($10, '')::uuid))
+		ORDER BY h.family_name, h.given_name, h.id LIMIT $11`, p.ID, p.CourseID, f.SectionID, p.first(), p.steps(),
+		f.Reached, f.Missing, f.At, f.State, f.After, f.Limit, before)
 }

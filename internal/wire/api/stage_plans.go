@@ -10,6 +10,7 @@ import (
 type NewStagePlan struct {
 	Name     string        `json:"name"`
 	CourseID string        `json:"courseId" doc:"The plan is for whoever learns in it; it cannot be changed later"`
+	AnyOrder bool          `json:"anyOrder,omitempty" doc:"A stage is reached when its criteria are met, whatever stands before it"`
 	Stages   []stage.Stage `json:"stages" doc:"In their order; a stage is reached when all its criteria are met and every required stage before it is reached"`
 }
 
@@ -37,6 +38,9 @@ type StagePreview struct {
 	Reached  int    `json:"reached" doc:"People who would have reached it"`
 	Newly    int    `json:"newly" doc:"Of them, those who have not now"`
 	Reopened int    `json:"reopened" doc:"People for whom it would be open again"`
+	// The first 20 of both.
+	NewlyPeople    []string `json:"newlyPeople,omitempty" doc:"Names of the first 20 who have not reached it now"`
+	ReopenedPeople []string `json:"reopenedPeople,omitempty" doc:"Names of the first 20 for whom it would be open again"`
 }
 
 // StagePlanPreview is what a stage plan would find were it on.
@@ -55,7 +59,12 @@ type StageCount struct {
 	Takes    []string `json:"takes" doc:"Its criteria in words"`
 	Badge    string   `json:"badge,omitempty" doc:"The badge that it gives"`
 	Reached  int      `json:"reached"`
-	At       int      `json:"at" doc:"People for whom it is the required stage that comes next"`
+	At       int      `json:"at" doc:"People for whom it is the required stage that comes next; in a plan in any order, those who have not reached it"`
+	// How long it takes.
+	Took        int      `json:"took" doc:"People who reached it and of whom it is known how long it took"`
+	MedianDays  *float64 `json:"medianDays,omitempty" doc:"How long it took in the middle; absent while nobody is counted"`
+	Stuck       int      `json:"stuck" doc:"People who are at it for stuckDays or longer"`
+	LongestDays *float64 `json:"longestDays,omitempty" doc:"How long the longest of them is; absent when nobody is stuck"`
 }
 
 // StagePlanGroup counts the people of a stage plan.
@@ -75,12 +84,30 @@ type StagePlanPerson struct {
 	Next     string     `json:"next" doc:"Title of the required stage that comes next; empty when there is none"`
 	Percent  int        `json:"percent" doc:"Of the required stages"`
 	LastAt   *time.Time `json:"lastAt,omitempty" doc:"Latest activity in the course; absent when they never opened it"`
+	Since    *time.Time `json:"since,omitempty" doc:"Since when they are at what comes next; absent before anything was worked out"`
+}
+
+// Approving is what somebody says of people.
+type Approving struct {
+	ApprovalID string   `json:"approvalId" doc:"Of a criterion of the stage plan"`
+	People     []string `json:"people" minItems:"1" maxItems:"1000"`
+	Note       string   `json:"note,omitempty" maxLength:"1000"`
+	TakeBack   bool     `json:"takeBack,omitempty" doc:"Take back what was approved before"`
+}
+
+// ApprovalProgress is something that somebody has to approve, and whether they have.
+type ApprovalProgress struct {
+	ID    string `json:"id"`
+	What  string `json:"what"`
+	Given bool   `json:"given"`
 }
 
 // CriterionProgress is a criterion in words, and whether it is met.
 type CriterionProgress struct {
 	Text string `json:"text"`
 	Met  bool   `json:"met"`
+	// Approvals are what somebody has to approve in it.
+	Approvals []ApprovalProgress `json:"approvals,omitempty"`
 }
 
 // StageProgress is where one person stands with one stage.

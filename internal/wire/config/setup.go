@@ -213,7 +213,9 @@ type Action struct {
 type StagePlan struct {
 	Name   string  `json:"name" minLength:"1"`
 	Course string  `json:"course" doc:"Its code or title"`
-	Stages []Stage `json:"stages" doc:"In their order"`
+	// AnyOrder has each stage reached whatever stands before it.
+	AnyOrder bool    `json:"anyOrder,omitempty" doc:"A stage is reached when its criteria are met, whatever stands before it"`
+	Stages   []Stage `json:"stages" doc:"In their order"`
 }
 
 // Stage is a part of a plan.
@@ -226,12 +228,13 @@ type Stage struct {
 
 // Criterion is one thing that a stage asks for.
 type Criterion struct {
-	Kind     stage.Kind  `json:"kind" enum:"module,course,badge,score,all,any,some"`
+	Kind     stage.Kind  `json:"kind" enum:"module,course,badge,score,approval,all,any,some"`
 	Course   string      `json:"course,omitempty" doc:"Its code or title; the plan's own when absent"`
 	Module   string      `json:"module,omitempty" doc:"For module: its id in the outline"`
 	Activity string      `json:"activity,omitempty" doc:"For score: its address in the outline"`
 	AtLeast  float64     `json:"atLeast,omitempty" minimum:"-1" maximum:"1" doc:"For score: the least scaled score, so 80 % is 0.8"`
 	Badge    string      `json:"badge,omitempty" doc:"For badge: its name"`
+	What     string      `json:"what,omitempty" doc:"For approval: what somebody has to say; approvals are kept by it"`
 	Of       []Criterion `json:"of,omitempty" doc:"For all, any and some: of what"`
 	Need     int         `json:"need,omitempty" minimum:"0" doc:"For some: how many of them"`
 }
