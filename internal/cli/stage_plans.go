@@ -294,13 +294,13 @@ func moved(names []string, of int) string {
 
 func stagePlansApprove() *cli.Command {
 	return &cli.Command{
-		Name: "approve", Usage: "Approve what a stage asks somebody to say of people, or take it back",
+		Name: "approve", Usage: "Approve what a stage asks somebody to say of people, or withdraw it",
 		ArgsUsage: "NAME PERSON…", Action: approveStages,
 		Description: "  kanban stages approve Gardener ada.alder@fernmoor.example --what \"Shows a graft\" --note \"Seen on Monday\"",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "what", Usage: "what is approved; can be left out where the plan asks for one thing"},
 			&cli.StringFlag{Name: "note", Usage: "why"},
-			&cli.BoolFlag{Name: "take-back", Usage: "take back what was approved before"},
+			&cli.BoolFlag{Name: "withdraw", Usage: "withdraw what was approved before"},
 		},
 	}
 }
@@ -319,7 +319,7 @@ func approveStages(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	a := api.Approving{ApprovalID: what.ApprovalID, Note: cmd.String("note"), TakeBack: cmd.Bool("take-back")}
+	a := api.Approving{ApprovalID: what.ApprovalID, Note: cmd.String("note"), Withdraw: cmd.Bool("withdraw")}
 	for _, name := range names[1:] {
 		person, err := onePerson(ctx, c, name)
 		if err != nil {
@@ -331,8 +331,8 @@ func approveStages(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	done := "Approved"
-	if a.TakeBack {
-		done = "Took back"
+	if a.Withdraw {
+		done = "Withdrawn"
 	}
 	say(cmd, "%s for %s: %s", done, peopleCount(len(a.People)), what.What)
 	return nil
@@ -413,6 +413,8 @@ func days(n *float64) string {
 	switch {
 	case n == nil:
 		return ""
+	case *n < 1:
+		return "under 1 day"
 	case *n == 1:
 		return "1 day"
 	}
@@ -462,7 +464,10 @@ func listStagePlanPeople(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return tableOf(all, "Nobody fits.", []string{"person", "sections", "done", "reached", "next", "since", "last active"},
+	return tableOf(all, "Nobody fits.", []string{
+		"person", "sections", "done", "reached", "next", "since",
+		"last active",
+	},
 		func(x api.StagePlanPerson) []string {
 			return []string{
 				x.Person, x.Sections, fmt.Sprintf("%d %%", x.Percent), strings.Join(x.Reached, ", "),

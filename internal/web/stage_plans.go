@@ -75,7 +75,7 @@ var (
 	approveStagesOp = operation{
 		ID: "approve-stages", Method: http.MethodPost, Path: "/stage-plans/{id}/approvals",
 		Status: http.StatusNoContent, Tag: "stages",
-		Summary: "Approve something for people, or take it back",
+		Summary: "Approve something for people, or withdraw it",
 	}
 	stagePlanPeopleOp = operation{
 		ID: "stage-plan-people", Method: http.MethodGet, Path: "/stage-plans/{id}/people",

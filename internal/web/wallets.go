@@ -414,7 +414,7 @@ func (s *Server) entered(w http.ResponseWriter, r *http.Request) string {
 }
 
 func (s *Server) shutWallet(ctx context.Context, person string, form url.Values) (string, error) {
-	return "wallet", s.Wallets.TakeBack(ctx, person, form.Get("wallet"))
+	return "wallet", s.Wallets.ShutOut(ctx, person, form.Get("wallet"))
 }
 
 func (s *Server) dropBrought(ctx context.Context, person string, form url.Values) (string, error) {

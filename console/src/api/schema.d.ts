@@ -3221,6 +3221,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/stage-plans/{id}/approvals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Approve something for people, or withdraw it */
+        post: operations["approve-stages"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/stage-plans/{id}/group": {
         parameters: {
             query?: never;
@@ -4382,6 +4399,19 @@ export interface components {
             role?: string;
             why: string;
         };
+        ApprovalProgress: {
+            given: boolean;
+            id: string;
+            what: string;
+        };
+        Approving: {
+            /** @description Of a criterion of the stage plan */
+            approvalId: string;
+            note?: string;
+            people: string[];
+            /** @description Withdraw what was approved before */
+            withdraw?: boolean;
+        };
         Assignment: {
             /** @description Id of the activity of the course's outline that it is */
             activity?: string;
@@ -4967,6 +4997,8 @@ export interface components {
         Criterion: {
             /** @description For score: the address under which the activity is reported */
             activityId?: string;
+            /** @description For approval: made when it is absent; keep it when the plan is edited, since approvals are kept by it */
+            approvalId?: string;
             /**
              * Format: double
              * @description For score: the least scaled score, so 80 % is 0.8
@@ -4977,7 +5009,7 @@ export interface components {
             /** @description For module, course and score: the course; the plan's own when absent */
             courseId?: string;
             /** @enum {string} */
-            kind: "module" | "course" | "badge" | "score" | "all" | "any" | "some";
+            kind: "module" | "course" | "badge" | "score" | "approval" | "all" | "any" | "some";
             /** @description For module: its id in the course's outline */
             moduleId?: string;
             /**
@@ -4987,8 +5019,11 @@ export interface components {
             need?: number;
             /** @description For all, any and some: of what */
             of?: components["schemas"]["Criterion"][];
+            /** @description For approval: what somebody has to say */
+            what?: string;
         };
         CriterionProgress: {
+            approvals?: components["schemas"]["ApprovalProgress"][];
             met: boolean;
             text: string;
         };
@@ -6295,6 +6330,8 @@ export interface components {
             sections: string[];
         };
         NewStagePlan: {
+            /** @description A stage is reached when its criteria are met, whatever stands before it */
+            anyOrder?: boolean;
             /** @description The plan is for whoever learns in it; it cannot be changed later */
             courseId: string;
             name: string;
@@ -8203,20 +8240,42 @@ export interface components {
         StageCount: {
             /**
              * Format: int64
-             * @description People for whom it is the required stage that comes next
+             * @description People for whom it is the required stage that comes next; in a plan in any order, those who have not reached it
              */
             at: number;
             /** @description The badge that it gives */
             badge?: string;
+            /**
+             * Format: double
+             * @description How long the longest of them is; absent when nobody is stuck
+             */
+            longestDays?: number;
+            /**
+             * Format: double
+             * @description How long it took in the middle; absent while nobody is counted
+             */
+            medianDays?: number;
             optional: boolean;
             /** Format: int64 */
             reached: number;
             stageId: string;
+            /**
+             * Format: int64
+             * @description People who are at it for stuckDays or longer
+             */
+            stuck: number;
             /** @description Its criteria in words */
             takes: string[];
             title: string;
+            /**
+             * Format: int64
+             * @description People who reached it and of whom it is known how long it took
+             */
+            took: number;
         };
         StagePlan: {
+            /** @description A stage is reached when its criteria are met, whatever stands before it */
+            anyOrder?: boolean;
             course: string;
             /** @description The plan is for whoever learns in it; it cannot be changed later */
             courseId: string;
@@ -8243,6 +8302,8 @@ export interface components {
             version: number;
         };
         StagePlanDraft: {
+            /** @description A stage is reached when its criteria are met, whatever stands before it */
+            anyOrder?: boolean;
             /** @description The plan is for whoever learns in it; it cannot be changed later */
             courseId: string;
             /** @description The stage plan that it is to replace, if any */
@@ -8281,6 +8342,11 @@ export interface components {
             /** @description Titles of the stages, in their order */
             reached: string[];
             sections: string;
+            /**
+             * Format: date-time
+             * @description Since when they are at what comes next; absent before anything was worked out
+             */
+            since?: string;
         };
         StagePlanPreview: {
             /**
@@ -8300,6 +8366,8 @@ export interface components {
              * @description Of them, those who have not now
              */
             newly: number;
+            /** @description Names of the first 20 who have not reached it now */
+            newlyPeople?: string[];
             /**
              * Format: int64
              * @description People who would have reached it
@@ -8310,6 +8378,8 @@ export interface components {
              * @description People for whom it would be open again
              */
             reopened: number;
+            /** @description Names of the first 20 for whom it would be open again */
+            reopenedPeople?: string[];
             stageId: string;
             title: string;
         };
@@ -24526,11 +24596,97 @@ export interface operations {
             };
         };
     };
+    "approve-stages": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Approving"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "stage-plan-group": {
         parameters: {
             query?: {
                 /** @description Id of a section of its course; all when absent */
                 section?: string;
+                /** @description Who is at a stage for so many days is stuck */
+                stuckDays?: number;
             };
             header?: never;
             path: {
@@ -24645,6 +24801,8 @@ export interface operations {
                 at?: string;
                 /** @description Where they stand */
                 state?: "not-opened" | "on-the-way" | "finished";
+                /** @description Who is at what comes next for so many days or longer */
+                atForDays?: number;
             };
             header?: never;
             path: {

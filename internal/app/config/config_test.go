@@ -16,6 +16,7 @@ import (
 	"kanban/internal/apptest"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/rule"
+	"kanban/internal/core/stage"
 	"kanban/internal/store/connectionstore"
 	"kanban/internal/store/purchasestore"
 	"kanban/internal/store/rulestore"
@@ -111,12 +112,13 @@ rules:
 stagePlans:
   - name: Gardener
     course: PROP
+    anyOrder: true
     stages:
       - title: Cutter
         badge: Cuttings
         criteria: [{kind: module, module: mod-cuttings}]
       - title: Sure hand
-        criteria: [{kind: score, activity: "http://platform.example/a/2", atLeast: 0.8}]
+        criteria: [{kind: score, activity: "http://platform.example/a/2", atLeast: 0.8}, {kind: any, of: [{kind: approval, what: Shows it}]}]
 templates:
   - name: Usual
     target: "{course} · {teacher}"
@@ -394,10 +396,14 @@ func TestStageThatGetsAnotherTitleInItsPlaceStaysTheSame(t *testing.T) {
 		require.NoError(t, err)
 		for _, s := range plans[0].Stages {
 			out = append(out, s.ID)
+			for c := range (stage.Criterion{Kind: stage.All, Of: s.Criteria}).Leaves {
+				out = append(out, c.ApprovalID)
+			}
 		}
 		return out
 	}
 	before := ids()
+	require.NotEmpty(t, before[len(before)-1], "of the approval")
 	apply(t, w, edited(t, w, "stage-plans.yaml", "title: Sure hand", "title: Surest hand"))
 	assert.Equal(t, before, ids())
 }

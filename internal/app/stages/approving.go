@@ -20,10 +20,10 @@ type Approving struct {
 	ApprovalID string // of a criterion of the stage plan
 	People     []string
 	Note       string
-	TakeBack   bool // an approval that was given before
+	Withdraw   bool // an approval that was given before
 }
 
-// Approve keeps that somebody approves something for people, or takes it back, and works out how far they have come.
+// Approve keeps that somebody approves something for people, or withdraws it, and works out how far they have come.
 func (s *Service) Approve(ctx context.Context, who, planID string, a Approving) error {
 	p, err := stagestore.FindStagePlan(ctx, s.Store, planID)
 	if err != nil {
@@ -52,8 +52,8 @@ func (s *Service) Approve(ctx context.Context, who, planID string, a Approving) 
 	}
 	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
 		done := "approved for people"
-		if a.TakeBack {
-			done = "took approvals back"
+		if a.Withdraw {
+			done = "withdrew approvals"
 			if err := stagestore.Unapprove(ctx, tx, a.ApprovalID, a.People); err != nil {
 				return err
 			}

@@ -18,7 +18,10 @@ import (
 // shower asks somebody to say that a graft was shown, or a module.
 func (w *world) shower() stagestore.StagePlan {
 	return stagestore.StagePlan{Name: "Shower", CourseID: w.course, AnyOrder: true, Stages: []stage.Stage{
-		{Title: "Shown", BadgeID: w.seeds.ID, Criteria: []stage.Criterion{{Kind: stage.Approval, What: "Shows a graft"}}},
+		{Title: "Shown", BadgeID: w.seeds.ID, Criteria: []stage.Criterion{{
+			Kind: stage.Approval,
+			What: "Shows a graft",
+		}}},
 		{Title: "Both ways", Criteria: []stage.Criterion{{Kind: stage.Any, Of: []stage.Criterion{
 			{Kind: stage.Module, ModuleID: "m2"}, {Kind: stage.Approval, What: "Shows a cutting"},
 		}}}},
@@ -41,14 +44,16 @@ func TestApprovals_B5(t *testing.T) {
 
 	of, err := w.Stages.Of(ctx, ada)
 	require.NoError(t, err)
-	assert.Equal(t, []stages.ApprovalProgress{{ID: cutting, What: "Shows a cutting"}}, of[0].Stages[1].Asks[0].Approvals)
+	assert.Equal(t, []stages.ApprovalProgress{{ID: cutting, What: "Shows a cutting"}},
+		of[0].Stages[1].Asks[0].Approvals)
 	assert.Equal(t, "any of: finish the module Grafts; approved by somebody: Shows a cutting", of[0].Stages[1].Asks[0].Text)
 	assert.True(t, of[0].Stages[1].Open)
 
 	var all sync.WaitGroup
 	for range 4 {
 		all.Go(func() {
-			assert.NoError(t, w.Stages.Approve(ctx, "Maud", p.ID, stages.Approving{ApprovalID: shown, People: []string{ada, bram}}))
+			assert.NoError(t, w.Stages.Approve(ctx, "Maud", p.ID,
+				stages.Approving{ApprovalID: shown, People: []string{ada, bram}}))
 		})
 	}
 	all.Wait()
@@ -66,7 +71,7 @@ func TestApprovals_B5(t *testing.T) {
 	assert.Len(t, w.stages(), 3)
 
 	require.NoError(t, w.Stages.Approve(ctx, "Maud", p.ID, stages.Approving{
-		ApprovalID: shown, People: []string{bram}, TakeBack: true,
+		ApprovalID: shown, People: []string{bram}, Withdraw: true,
 	}))
 	w.Follow()
 	assert.Contains(t, w.stages(), "reopened Shown Bram Birch")
@@ -83,7 +88,8 @@ func TestApprovals_B5(t *testing.T) {
 	}
 	off, err := w.Stages.Switch(ctx, "Maud", p.ID, false)
 	require.NoError(t, err)
-	require.NoError(t, w.Stages.Approve(ctx, "Maud", off.ID, stages.Approving{ApprovalID: cutting, People: []string{ada}}))
+	require.NoError(t, w.Stages.Approve(ctx, "Maud", off.ID,
+		stages.Approving{ApprovalID: cutting, People: []string{ada}}))
 	assert.Len(t, w.stages(), 4, "it is off")
 	_, err = w.Stages.Switch(ctx, "Maud", p.ID, true)
 	require.NoError(t, err)

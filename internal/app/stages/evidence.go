@@ -75,7 +75,9 @@ func (s *Service) evidenceOf(ctx context.Context, from db.From, p stagestore.Sta
 }
 
 // addApprovals adds what was approved of what is asked for.
-func addApprovals(ctx context.Context, from db.From, watch stage.Watch, people []string, out map[string]*evidence) error {
+func addApprovals(ctx context.Context, from db.From, watch stage.Watch, people []string,
+	out map[string]*evidence,
+) error {
 	if len(watch.Approvals) == 0 {
 		return nil
 	}

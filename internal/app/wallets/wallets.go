@@ -225,8 +225,8 @@ func (s *Service) Allow(ctx context.Context, personID string, w walletstore.Wall
 	})
 }
 
-// TakeBack ends what a holder lets a wallet do. What it has taken along stays with it.
-func (s *Service) TakeBack(ctx context.Context, personID, walletID string) error {
+// ShutOut ends what a holder lets a wallet do. What it has taken along stays with it.
+func (s *Service) ShutOut(ctx context.Context, personID, walletID string) error {
 	w, err := walletstore.Find(ctx, s.Store, walletID)
 	if err != nil {
 		return err

@@ -7,8 +7,9 @@ import (
 
 // Reaching is how one person has come along a plan in time.
 type Reaching struct {
-	Since   time.Time            // when they came into the plan
-	Found   time.Time            // when stages were found that they had reached at an unknown time before; zero for never
+	Since time.Time // when they came into the plan
+	// when stages were found that they had reached at an unknown time before; zero for never
+	Found   time.Time
 	Reached map[string]time.Time // by stage
 }
 

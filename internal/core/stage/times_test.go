@@ -28,7 +28,8 @@ func TestTimesOfStages(t *testing.T) {
 	assert.Equal(t, Times{Took: 1, Median: 4 * day, Stuck: 1, Longest: 15 * day}, got[2],
 		"since it was found it is not known how long it took")
 	p.AnyOrder = true
-	assert.Equal(t, Times{Took: 2, Median: 17 * day / 2, Stuck: 1, Longest: 19 * day}, p.Times(all, days(20), 14*day)[2])
+	assert.Equal(t, Times{Took: 2, Median: 17 * day / 2, Stuck: 1, Longest: 19 * day},
+		p.Times(all, days(20), 14*day)[2])
 	assert.Equal(t, days(0), p.At(2, all[0]))
 	assert.Equal(t, make([]Times, 3), p.Times(nil, days(20), 0))
 }

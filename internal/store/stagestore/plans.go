@@ -246,8 +246,7 @@ const group = `WITH members AS (
 		WHERE w.course_id = $2 AND ($3 = '' OR w.section_id = nullif($3, '')::uuid) GROUP BY w.person_id),
 	standing AS (
 		SELECT m.*, coalesce(c.reached, '{}') AS reached, CASE WHEN c.person_id IS NULL THEN $4 ELSE c.next END AS
-			next, coalesce(c.percent, 0) AS percent, coalesce((SELECT max(r.value::timestamptz)
-			FROM jsonb_each_text(c.reached) r WHERE r.key = ANY ($5::text[])), c.created_at) AS since
+			next, coalesce(c.percent, 0) AS percent, c.created_at
 		FROM members m LEFT JOIN stage_plan_people c ON c.stage_plan_id = $1 AND c.person_id = m.person_id) `
 
 // steps are the stages that one after the other lead on; none in a plan in any order.
@@ -278,7 +277,7 @@ func GroupOf(ctx context.Context, from db.From, p StagePlan, sectionID string) (
 		count(*)::int AS n FROM standing
 		UNION ALL SELECT 'not opened', '', count(*) FROM standing WHERE last_at IS NULL AND reached = '{}'
 		UNION ALL SELECT 'at', next, count(*) FROM standing GROUP BY next
-		UNION ALL SELECT 'reached', k, count(*) FROM standing, jsonb_object_keys(reached) AS k GROUP BY k`, []any{p.ID, p.CourseID, sectionID, p.first(), p.steps()}, func(c count) error {
+		UNION ALL SELECT 'reached', k, count(*) FROM standing, jsonb_object_keys(reached) AS k GROUP BY k`, []any{p.ID, p.CourseID, sectionID, p.first()}, func(c count) error {
 		switch {
 		case c.What == "":
 			out.People = c.N
@@ -303,7 +302,8 @@ type StagePlanPerson struct {
 	Next                       string
 	Percent                    int
 	LastAt                     *time.Time // the latest activity in the course, nil when they never opened it
-	Since                      *time.Time // since when they are at the stage that comes next; nil before anything was worked out
+	// since when they are at the stage that comes next; nil before anything was worked out
+	Since *time.Time
 }
 
 // StagePlanFilter narrows a list; empty fields do not.
@@ -315,8 +315,8 @@ type StagePlanFilter struct {
 	State     string // "not-opened", "finished" or "on-the-way"
 	// Before narrows to those who have been at their stage since then or longer; zero for everybody.
 	Before time.Time
-	After     string // the last person of the page before
-	Limit     int
+	After  string // the last person of the page before
+	Limit  int
 }
 
 // Reachings gives how those who learn in a plan's course now, or in one of its sections, have come along it.
@@ -347,11 +347,11 @@ func Approve(ctx context.Context, tx *db.Tx, all []Approval) error {
 	return db.Known(err, "keeping approvals")
 }
 
-// Unapprove takes approvals of people back.
+// Unapprove withdraws approvals of people.
 func Unapprove(ctx context.Context, tx *db.Tx, approvalID string, people []string) error {
 	_, err := db.Exec(ctx, tx, `DELETE FROM stage_approvals WHERE approval_id = $1
 		AND person_id = ANY ($2::text[]::uuid[])`, approvalID, people)
-	return db.Known(err, "taking approvals back")
+	return db.Known(err, "withdrawing approvals")
 }
 
 // ApprovalsOf gives what was approved for people, of what is asked for.
@@ -370,13 +370,15 @@ func StagePlanPeople(ctx context.Context, from db.From, p StagePlan, f StagePlan
 		f.Missing, f.At = f.At, ""
 	}
 	return db.Rows[StagePlanPerson](ctx, from, "listing a stage plan's people", group+`SELECT t.person_id::text,
-		trim(h.given_name || ' ' || h.family_name) AS person, t.sections, t.reached, t.next, t.percent, t.last_at, t.since
+		trim(h.given_name || ' ' || h.family_name) AS person, t.sections, t.reached, t.next, t.percent, t.last_at, a.since
 		FROM standing t JOIN people h ON h.id = t.person_id
+		CROSS JOIN LATERAL (SELECT coalesce((SELECT max(r.value::timestamptz) FROM jsonb_each_text(t.reached) r
+			WHERE r.key = ANY ($5::text[])), t.created_at) AS since) a
 		WHERE ($6 = '' OR t.reached ? $6) AND ($7 = '' OR NOT t.reached ? $7) AND ($8 = '' OR t.next = $8)
-		AND ($12::timestamptz IS NULL OR t.next <> '' AND t.since <= $12::timestamptz) AND CASE $9 WHEN 'not-opened' THEN t.last_at IS NULL AND t.reached = '{}' WHEN 'finished' THEN t.next = ''
+		AND ($12::timestamptz IS NULL OR t.next <> '' AND a.since <= $12::timestamptz) AND CASE $9 WHEN 'not-opened' THEN t.last_at IS NULL AND t.reached = '{}' WHEN 'finished' THEN t.next = ''
 			WHEN 'on-the-way' THEN t.next <> '' AND NOT (t.last_at IS NULL AND t.reached = '{}') ELSE true END
-		AND ($10 = '' OR (h.family_name, h.given_name, h.id) > (SELECT a.family_name, a.given_name, a.id FROM people a
-			WHERE a.id = nullif($10, '')::uuid))
+		AND ($10 = '' OR (h.family_name, h.given_name, h.id) > (SELECT b.family_name, b.given_name, b.id FROM people b
+			WHERE b.id = nullif($10, '')::uuid))
 		ORDER BY h.family_name, h.given_name, h.id LIMIT $11`, p.ID, p.CourseID, f.SectionID, p.first(), p.steps(),
 		f.Reached, f.Missing, f.At, f.State, f.After, f.Limit, before)
 }

@@ -61,10 +61,10 @@ func KeepGrant(ctx context.Context, tx *db.Tx, g Grant) error {
 	return db.Create(tx, &g, "keeping what a wallet may do")
 }
 
-// DropGrant takes back what a holder let a wallet do, its tokens with it.
+// DropGrant ends what a holder let a wallet do, its tokens with it.
 func DropGrant(ctx context.Context, tx *db.Tx, walletID, personID string) error {
 	_, err := db.Exec(ctx, tx, `DELETE FROM wallet_grants WHERE wallet_id = $1 AND person_id = $2`, walletID, personID)
-	return db.Known(err, "taking back what a wallet may do")
+	return db.Known(err, "ending what a wallet may do")
 }
 
 // Granted is a wallet with what somebody lets it do.

@@ -92,7 +92,7 @@ type Approving struct {
 	ApprovalID string   `json:"approvalId" doc:"Of a criterion of the stage plan"`
 	People     []string `json:"people" minItems:"1" maxItems:"1000"`
 	Note       string   `json:"note,omitempty" maxLength:"1000"`
-	TakeBack   bool     `json:"takeBack,omitempty" doc:"Take back what was approved before"`
+	Withdraw   bool     `json:"withdraw,omitempty" doc:"Withdraw what was approved before"`
 }
 
 // ApprovalProgress is something that somebody has to approve, and whether they have.

@@ -211,8 +211,8 @@ type Action struct {
 
 // StagePlan is an ordered set of stages of a course.
 type StagePlan struct {
-	Name   string  `json:"name" minLength:"1"`
-	Course string  `json:"course" doc:"Its code or title"`
+	Name   string `json:"name" minLength:"1"`
+	Course string `json:"course" doc:"Its code or title"`
 	// AnyOrder has each stage reached whatever stands before it.
 	AnyOrder bool    `json:"anyOrder,omitempty" doc:"A stage is reached when its criteria are met, whatever stands before it"`
 	Stages   []Stage `json:"stages" doc:"In their order"`

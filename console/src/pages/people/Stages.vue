@@ -1,9 +1,9 @@
 <script setup lang="ts">
-import { useQuery } from '@tanstack/vue-query'
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { ref } from 'vue'
 
-import type { Schemas } from '../../api/client'
+import { api, ok, type Schemas } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
 import { when } from '../../parts/when'
 import { $t } from '../../texts'
@@ -14,6 +14,17 @@ import { plansOf } from './plans'
 const props = defineProps<{ person: string; awards: Schemas['Award'][] }>()
 const list = useQuery(plansOf(() => props.person))
 const revoking = ref<Schemas['Award']>()
+const queries = useQueryClient()
+const approve = useMutation({
+  mutationFn: (a: { id: string; approvalId: string; withdraw: boolean }) =>
+    ok(
+      api.POST('/api/v1/stage-plans/{id}/approvals', {
+        params: { path: { id: a.id } },
+        body: { approvalId: a.approvalId, withdraw: a.withdraw, people: [props.person] },
+      }),
+    ),
+  onSuccess: () => queries.invalidateQueries(),
+})
 const sign = (s: Schemas['StageProgress']) =>
   s.reached ? $t('people.reached') : s.open ? $t('people.open') : $t('people.ahead')
 const held = (s: Schemas['StageProgress']) =>
@@ -21,7 +32,7 @@ const held = (s: Schemas['StageProgress']) =>
 </script>
 
 <template>
-  <Oops :error="list.error.value" />
+  <Oops :error="list.error.value ?? approve.error.value" />
   <section v-for="p in list.data.value" :key="p.id">
     <h2>
       <RouterLink :to="`/stage-plans/${p.id}`">{{ p.name }}</RouterLink> · {{ p.course }} ·
@@ -36,7 +47,23 @@ const held = (s: Schemas['StageProgress']) =>
             <small v-if="s.reachedAt" class="faint">{{ when(s.reachedAt) }}</small>
           </td>
           <td>
-            <div v-for="c in s.criteria" :key="c.text">{{ c.met ? '●' : '○' }} {{ c.text }}</div>
+            <div v-for="c in s.criteria" :key="c.text">
+              {{ c.met ? '●' : '○' }} {{ c.text }}
+              <Button
+                v-for="a in c.approvals"
+                :key="a.id"
+                size="small"
+                variant="text"
+                :loading="approve.isPending.value"
+                :label="a.given ? $t('people.withdrawApproval') : $t('people.approve')"
+                :aria-label="
+                  a.given
+                    ? $t('people.withdrawApprovalOf', { what: a.what })
+                    : $t('people.approveWhat', { what: a.what })
+                "
+                @click="approve.mutate({ id: p.id, approvalId: a.id, withdraw: a.given })"
+              />
+            </div>
           </td>
           <td class="badge">
             <template v-if="s.badge">

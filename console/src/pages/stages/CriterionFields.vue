@@ -6,6 +6,7 @@ import { computed } from 'vue'
 import { api, ok, type Schemas } from '../../api/client'
 import ChoiceField from '../../parts/form/ChoiceField.vue'
 import NumberField from '../../parts/form/NumberField.vue'
+import TextField from '../../parts/form/TextField.vue'
 import { useOutline } from '../../parts/outline'
 import { $t } from '../../texts'
 
@@ -22,6 +23,7 @@ const kinds = {
   course: $t('stages.finishCourse'),
   score: $t('stages.scoreIn'),
   badge: $t('stages.holdBadge'),
+  approval: $t('stages.somebodyApproves'),
   all: $t('stages.allOf'),
   any: $t('stages.anyOf'),
   some: $t('stages.someOf'),
@@ -49,12 +51,17 @@ function kind(kind: Kind) {
   }
   c.value = {
     kind,
-    courseId: kind === 'badge' ? undefined : c.value.courseId,
+    courseId: kind === 'badge' || kind === 'approval' ? undefined : c.value.courseId,
+    what: kind === 'approval' ? '' : undefined,
     atLeast: kind === 'score' ? 0.8 : undefined,
   }
 }
 const without = computed(
-  () => !groups.value && c.value.kind !== 'badge' && outline.data.value && !outline.data.value.modules.length,
+  () =>
+    !groups.value &&
+    !['badge', 'approval'].includes(c.value.kind) &&
+    outline.data.value &&
+    !outline.data.value.modules.length,
 )
 </script>
 
@@ -91,6 +98,13 @@ const without = computed(
       hidden
       :label="$t('stages.badge', { name })"
       :options="badges.map((b) => ({ value: b.id, label: b.name }))"
+    />
+    <TextField
+      v-else-if="c.kind === 'approval'"
+      v-model="c.what"
+      hidden
+      :placeholder="$t('stages.whatPlaceholder')"
+      :label="$t('stages.what', { name })"
     />
     <ChoiceField
       v-else-if="!groups"

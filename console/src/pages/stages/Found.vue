@@ -1,8 +1,15 @@
 <script setup lang="ts">
 import type { Schemas } from '../../api/client'
+import { $t } from '../../texts'
 
 /** What a stage plan would find were it on. */
 defineProps<{ preview: Schemas['StagePlanPreview'] }>()
+
+/** The first of some people, and how many more there are. */
+function moved(names: string[] | undefined, of: number) {
+  const more = of - (names?.length ?? 0)
+  return (names ?? []).join(', ') + (more ? $t('stages.andMore', { more }) : '')
+}
 </script>
 
 <template>
@@ -28,6 +35,12 @@ defineProps<{ preview: Schemas['StagePlanPreview'] }>()
       ><span v-if="s.reopened" class="again"
         >{{ ' ' }}{{ $t('stages.openAgainFor', { reopened: s.reopened }) }}</span
       >
+      <small v-if="s.newly" class="faint">{{
+        $t('stages.newlyPeople', { people: moved(s.newlyPeople, s.newly) })
+      }}</small>
+      <small v-if="s.reopened" class="faint">{{
+        $t('stages.reopenedPeople', { people: moved(s.reopenedPeople, s.reopened) })
+      }}</small>
     </p>
   </div>
 </template>
@@ -41,6 +54,10 @@ defineProps<{ preview: Schemas['StagePlanPreview'] }>()
 
 p {
   margin: 0.2rem 0 0;
+}
+
+small {
+  display: block;
 }
 
 .again {

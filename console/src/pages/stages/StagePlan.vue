@@ -5,15 +5,17 @@ import Column from 'primevue/column'
 import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
-import { api, every, ok } from '../../api/client'
+import { api, every, ok, type Schemas } from '../../api/client'
 import { useAddress } from '../../parts/address'
 import ChoiceField from '../../parts/form/ChoiceField.vue'
+import TickField from '../../parts/form/TickField.vue'
 import Fold from '../../parts/Fold.vue'
 import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Pager from '../../parts/Pager.vue'
 import { when } from '../../parts/when'
+import { $t } from '../../texts'
 import StagePlanForm from './StagePlanForm.vue'
 import SwitchDialog from './SwitchDialog.vue'
 
@@ -45,7 +47,7 @@ const group = useQuery({
   queryFn: () =>
     ok(
       api.GET('/api/v1/stage-plans/{id}/group', {
-        params: { path: path.value, query: { section: section.value || undefined } },
+        params: { path: path.value, query: { section: section.value || undefined, stuckDays } },
       }),
     ),
 })
@@ -55,11 +57,20 @@ const forms = ['svg', 'png', 'pdf'] as const
 const mapAt = (form: (typeof forms)[number]) =>
   `/api/v1/stage-plans/${props.id}/map.${form}?section=${section.value ?? ''}&at=${group.dataUpdatedAt.value}`
 
-type Chosen = { title: string; reached?: string; at?: string; state?: 'not-opened' | 'finished' }
+type Chosen = {
+  title: string
+  reached?: string
+  at?: string
+  /** At it for so many days or longer. */
+  days?: number
+  state?: 'not-opened' | 'finished'
+}
 /** Whom the list below shows; everybody when undefined. */
 const chosen = ref<Chosen>()
 const cursor = ref<string[]>([])
 watch([chosen, section], () => (cursor.value = []))
+/** Whoever is at a stage for so many days is stuck. */
+const stuckDays = 14
 const people = useQuery({
   queryKey: ['stage-plan-people', () => props.id, section, chosen, cursor],
   queryFn: () =>
@@ -71,6 +82,7 @@ const people = useQuery({
             section: section.value || undefined,
             reached: chosen.value?.reached,
             at: chosen.value?.at,
+            atForDays: chosen.value?.days,
             state: chosen.value?.state,
             cursor: cursor.value.at(-1),
             limit: 50,
@@ -80,7 +92,30 @@ const people = useQuery({
     ),
 })
 const rows = computed(() => people.data.value?.items.map((x) => ({ id: x.personId, ...x })))
+const dayCount = (n: number) => (n < 1 ? $t('stages.underADay') : $t('stages.days', { n }, n))
 const share = (n: number) => (g.value?.people ? (100 * n) / g.value.people : 0)
+
+/** What somebody has to approve in the stage that is chosen. */
+const approvals = computed(() => {
+  const all = (list: Schemas['Criterion'][]): Schemas['Criterion'][] =>
+    list.flatMap((c) => (c.kind === 'approval' ? [c] : all(c.of ?? [])))
+  return all(p.value?.stages.find((s) => s.id === chosen.value?.at)?.criteria ?? [])
+})
+const picked = ref<string[]>([])
+watch([chosen, section, cursor], () => (picked.value = []))
+const approve = useMutation({
+  mutationFn: (approvalId: string) =>
+    ok(
+      api.POST('/api/v1/stage-plans/{id}/approvals', {
+        params: { path: path.value },
+        body: { approvalId, people: picked.value },
+      }),
+    ),
+  onSuccess: () => {
+    picked.value = []
+    return queries.invalidateQueries()
+  },
+})
 
 const editing = ref(false)
 const switching = ref(false)
@@ -103,7 +138,7 @@ const remove = useMutation({
   <template v-if="p && group.isFetched.value">
     <PageHead :title="p.name">
       <template #about
-        >{{ p.course }} ·
+        >{{ p.course }} · <template v-if="p.anyOrder">{{ $t('stages.inAnyOrder') }} · </template>
         <template v-if="p.onSince">{{
           $t('stages.onSince', { onSince: when(p.onSince) })
         }}</template><template v-else>{{ $t('stages.offNothingIsWorkedOut') }}</template></template
@@ -158,6 +193,25 @@ const remove = useMutation({
               >{{ ' ' }}{{ $t('stages.givesBadge', { badge: s.badge }) }}</template
             ></small
           >
+          <small class="times faint">
+            <template v-if="s.medianDays !== undefined">{{
+              $t('stages.median', { days: dayCount(s.medianDays), n: s.took })
+            }}</template>
+            <Button
+              v-if="s.stuck"
+              unstyled
+              type="button"
+              :class="{ here: chosen?.days && chosen.at === s.stageId }"
+              @click="
+                chosen = {
+                  title: $t('stages.whoIsStuck', { title: s.title, days: stuckDays }),
+                  at: s.stageId,
+                  days: stuckDays,
+                }
+              "
+              >{{ $t('stages.stuck', { n: s.stuck, longest: dayCount(s.longestDays ?? 0) }) }}</Button
+            >
+          </small>
         </span>
         <span class="bar"><i :style="{ width: `${share(s.reached)}%` }" /></span>
         <Button
@@ -174,10 +228,22 @@ const remove = useMutation({
           v-if="!s.optional"
           unstyled
           type="button"
-          :class="{ here: chosen?.at === s.stageId }"
-          @click="chosen = { title: `for whom ${s.title} is next`, at: s.stageId }"
+          :class="{ here: chosen?.at === s.stageId && !chosen.days }"
+          @click="
+            chosen = {
+              title: p.anyOrder
+                ? $t('stages.whoHasNotReached', { title: s.title })
+                : `for whom ${s.title} is next`,
+              at: s.stageId,
+            }
+          "
         >
-          <i18n-t keypath="stages.nextFor" scope="global"
+          <i18n-t v-if="p.anyOrder" keypath="stages.openFor" scope="global"
+            ><template #apart
+              ><span class="aside">{{ $t('stages.is', { title: s.title }) }}{{ ' ' }}</span></template
+            ><template #at>{{ s.at }}</template></i18n-t
+          >
+          <i18n-t v-else keypath="stages.nextFor" scope="global"
             ><template #apart
               ><span class="aside">{{ $t('stages.is', { title: s.title }) }}{{ ' ' }}</span></template
             ><template #at>{{ s.at }}</template></i18n-t
@@ -212,6 +278,19 @@ const remove = useMutation({
         $t('stages.showEverybody')
       }}</Button>
     </div>
+    <Oops :error="approve.error.value" />
+    <div v-if="approvals.length && rows?.length" class="approve">
+      <span class="faint">{{ $t('stages.tickWhom') }}</span>
+      <Button
+        v-for="a in approvals"
+        :key="a.approvalId"
+        size="small"
+        :disabled="!picked.length"
+        :loading="approve.isPending.value"
+        :label="$t('stages.approveFor', { what: a.what, n: picked.length }, picked.length)"
+        @click="approve.mutate(a.approvalId!)"
+      />
+    </div>
     <Listing
       :rows="rows"
       :loading="people.isLoading.value"
@@ -219,6 +298,17 @@ const remove = useMutation({
       :again="people.refetch"
       :empty="$t('stages.nobody')"
     >
+      <Column v-if="approvals.length">
+        <template #body="{ data }"
+          ><TickField
+            :model-value="picked.includes(data.personId)"
+            hidden
+            :label="$t('stages.tick', { name: data.person })"
+            @update:model-value="
+              (on) => (picked = on ? [...picked, data.personId] : picked.filter((x) => x !== data.personId))
+            "
+        /></template>
+      </Column>
       <Column :header="$t('common.person')">
         <template #body="{ data }"
           ><RouterLink :to="`/people/${data.personId}`">{{ data.person }}</RouterLink></template
@@ -234,6 +324,11 @@ const remove = useMutation({
       <Column :header="$t('stages.next')"
         ><template #body="{ data }">{{ data.next || $t('stages.finishedWord') }}</template></Column
       >
+      <Column :header="$t('stages.since')">
+        <template #body="{ data }"
+          ><span class="faint">{{ data.next ? when(data.since) : '' }}</span></template
+        >
+      </Column>
       <Column :header="$t('stages.lastActive')">
         <template #body="{ data }"
           ><span class="faint">{{ data.lastAt ? when(data.lastAt) : $t('common.never') }}</span></template
@@ -272,14 +367,37 @@ const remove = useMutation({
   padding: 0.4rem 0;
 }
 
-.line {
+.plan button,
+.top button {
+  font: inherit;
+  color: inherit;
+  border: 0;
+  background: none;
+  cursor: pointer;
+  text-align: start;
+  padding: 0;
+}
+
+.plan .line {
   display: grid;
   grid-template-columns: minmax(14rem, 26rem) minmax(8rem, 1fr) 3rem 16rem;
-  gap: 0.9rem;
+  gap: 0 0.9rem;
   align-items: center;
   width: 100%;
   padding: 0.4rem 1rem;
   text-align: start;
+}
+
+.times button {
+  color: var(--signal);
+}
+
+.approve {
+  display: flex;
+  gap: 0.8rem;
+  align-items: center;
+  flex-wrap: wrap;
+  margin: 0.4rem 0;
 }
 
 .title small {
@@ -301,24 +419,16 @@ const remove = useMutation({
   background: var(--faint);
 }
 
-button {
-  font: inherit;
-  color: inherit;
-  border: 0;
-  background: none;
-  cursor: pointer;
-  text-align: start;
-  padding: 0;
-}
-
 .line > button,
+.times button,
 .top button {
   text-decoration: underline;
   text-decoration-color: var(--line);
   text-underline-offset: 3px;
 }
 
-button:hover,
+.plan button:hover,
+.top button:hover,
 .here {
   text-decoration-color: currentColor;
 }

@@ -8,6 +8,7 @@ import { useVersion } from '../../parts/draft'
 import ChoiceField from '../../parts/form/ChoiceField.vue'
 import Frame from '../../parts/form/Frame.vue'
 import TextField from '../../parts/form/TextField.vue'
+import TickField from '../../parts/form/TickField.vue'
 import Oops from '../../parts/Oops.vue'
 import Found from './Found.vue'
 import StageFields from './StageFields.vue'
@@ -22,6 +23,7 @@ const blank = (): Schemas['Stage'] => ({ title: '', criteria: [{ kind: 'module' 
 const p = reactive<Schemas['NewStagePlan']>({
   name: props.edit?.name ?? '',
   courseId: props.edit?.courseId ?? '',
+  anyOrder: props.edit?.anyOrder ?? false,
   stages: props.edit ? (JSON.parse(JSON.stringify(props.edit.stages)) as Schemas['Stage'][]) : [blank()],
 })
 const preview = useMutation({
@@ -76,7 +78,10 @@ const up = (i: number) => p.stages.splice(i - 1, 0, ...p.stages.splice(i, 1))
           @up="up(i)"
           @drop="p.stages.splice(i, 1)"
         />
-        <p class="faint">{{ $t('stages.stageIsReachedWhenAll') }}</p>
+        <TickField v-model="p.anyOrder" :label="$t('stages.inAnyOrder')" />
+        <p class="faint">
+          {{ p.anyOrder ? $t('stages.stageIsReachedInAnyOrder') : $t('stages.stageIsReachedWhenAll') }}
+        </p>
         <Button
           size="small"
           variant="outlined"
