@@ -73,12 +73,12 @@ func (s *Server) wallets(r chi.Router) {
 		r.Post(openbadge.APIPath+"/credentials", s.forWallet(openbadge.ScopeUpsert, s.broughtCredential))
 		get(openbadge.APIPath+"/profile", s.forWallet(openbadge.ScopeProfile, s.givenProfile))
 		r.Put(openbadge.APIPath+"/profile", s.forWallet(openbadge.ScopeEditProfile, s.changedProfile))
-		for path, h := range map[string]http.HandlerFunc{
-			tokenPath: s.walletToken, revokePath: s.walletRevoke, registerPath: s.walletRegister,
-		} {
+		for path, h := range map[string]http.HandlerFunc{tokenPath: s.walletToken, revokePath: s.walletRevoke} {
 			r.With(slowed(300, time.Minute, s.client, often)).Post(path, h)
 			r.Options(path, nothingMore)
 		}
+		r.With(slowed(30, time.Minute, s.client, often)).Post(registerPath, s.walletRegister)
+		r.Options(registerPath, nothingMore)
 	})
 	r.Group(func(r chi.Router) {
 		r.Use(http.NewCrossOriginProtection().Handler, unsought)

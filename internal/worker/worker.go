@@ -116,6 +116,9 @@ func (x *shift) eventJobs(workers *river.Workers) {
 	add(x, workers, func(ctx context.Context, j *river.Job[jobs.RecountCourse]) error {
 		return uses.Facts.Recount(ctx, j.Args)
 	})
+	add(x, workers, func(ctx context.Context, j *river.Job[jobs.SendLinks]) error {
+		return uses.Holders.SendLinks(ctx, j.Args.Address)
+	})
 	add(x, workers, func(ctx context.Context, j *river.Job[jobs.WorkOutStages]) error {
 		if j.Args.StagePlanID != "" {
 			return uses.Stages.WorkOut(ctx, j.Args.StagePlanID)

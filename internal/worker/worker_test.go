@@ -171,6 +171,7 @@ func TestEveryKindOfWorkIsDone(t *testing.T) {
 		jobs.SettleAccess{OfferID: db.NewID()},
 		jobs.RecountCourse{CourseID: section.CourseID},
 		jobs.RecountCourse{Everybody: true},
+		jobs.SendLinks{Address: "nobody@fernmoor.example"},
 		jobs.WorkOutStages{People: []string{}},
 		jobs.WorkOutStages{StagePlanID: db.NewID()},
 		jobs.ReadAll{},

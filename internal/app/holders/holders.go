@@ -20,6 +20,7 @@ import (
 	"kanban/internal/core/roster"
 	"kanban/internal/store/badgestore"
 	"kanban/internal/store/db"
+	"kanban/internal/store/jobs"
 	"kanban/internal/store/rosterstore"
 )
 
@@ -123,8 +124,8 @@ func (s *Service) unsealed(token, owner string, n int) ([]string, error) {
 	return parts, nil
 }
 
-// Ask sends links to everybody who is known by an e-mail address and holds a badge, those who left too. It says
-// nothing about whether there is anybody.
+// Ask has links sent to everybody who is known by an e-mail address and holds a badge. It says nothing about whether
+// there is anybody, not even by how long it takes.
 func (s *Service) Ask(ctx context.Context, address string) error {
 	if _, err := roster.AddressKey(address); err != nil {
 		return refusal.Invalid("address", "%q is not an e-mail address", address)
@@ -135,6 +136,15 @@ func (s *Service) Ask(ctx context.Context, address string) error {
 	}
 	if mailer == nil { // said to everybody, whether they are known or not
 		return refusal.Conflict("", "no mail server is connected, so no link can be sent; ask the school")
+	}
+	return s.Store.InTx(ctx, func(tx *db.Tx) error { return tx.Enqueue(ctx, jobs.SendLinks{Address: address}) })
+}
+
+// SendLinks sends links to everybody who is known by an e-mail address and holds a badge, those who left too.
+func (s *Service) SendLinks(ctx context.Context, address string) error {
+	mailer, err := s.Mailer(ctx)
+	if err != nil || mailer == nil {
+		return err
 	}
 	found, err := rosterstore.PeopleNamed(ctx, s.Store, []string{address})
 	if err != nil {

@@ -22,7 +22,8 @@ func BenchmarkStagePlanOfManyLearners(b *testing.B) {
 	p := stagestore.StagePlan{Name: "Ten", CourseID: course}
 	for n := range 10 {
 		p.Stages = append(p.Stages, stage.Stage{
-			Title: fmt.Sprint("Stage ", n), Criteria: []stage.Criterion{{Kind: stage.Approval, What: fmt.Sprint("Step ", n)}},
+			Title: fmt.Sprint("Stage ", n), Criteria: []stage.Criterion{{Kind: stage.Approval, What: fmt.Sprint(
+				"Step ", n)}},
 		})
 	}
 	p, err := w.Stages.Save(ctx, "bench", "", 0, p)

@@ -217,6 +217,19 @@ func (RecountCourse) InsertOpts() river.InsertOpts {
 	return river.InsertOpts{Queue: QueueReactions, MaxAttempts: 20}
 }
 
+// SendLinks sends links to the pages of their badges to whoever is known by an address.
+type SendLinks struct {
+	Address string `json:"address"`
+}
+
+// Kind names the job.
+func (SendLinks) Kind() string { return "send-links" }
+
+// InsertOpts chooses the queue.
+func (SendLinks) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{Queue: QueueReactions, MaxAttempts: 5}
+}
+
 // WorkOutStages works out how far everybody has come in a stage plan or, without one,
 // how far some people have come in those that are about courses or badges.
 type WorkOutStages struct {
