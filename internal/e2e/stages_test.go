@@ -112,7 +112,7 @@ func TestConsoleStages(t *testing.T) {
 	b.until(`!document.querySelector('[aria-label="Tick Tamsin Trial"]')`)
 	b.press(`//button[contains(normalize-space(.), "reached Shown")]`)
 	b.until(`document.querySelectorAll('tbody tr').length === 2`)
-	b.sees("of 2)")
+	b.sees("median under a day, of 2")
 	b.open("/people/" + found.Items[0].ID)
 	b.press(`[aria-label="Withdraw: Shows a graft"]`)
 	b.until(`!!document.querySelector('[aria-label="Approve Shows a graft"]')`)

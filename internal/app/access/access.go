@@ -9,6 +9,7 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
+	"runtime/debug"
 	"strings"
 
 	"github.com/alexedwards/argon2id"
@@ -149,12 +150,14 @@ const noLink = "the set-up link is not valid or was used already; restart the se
 // hashing bounds how many passwords are hashed at a time: each takes 64 MiB, and all cores.
 var hashing = semaphore.NewWeighted(1)
 
-// costly does something of which only a few may happen at a time.
+// costly does something of which only one may happen at a time, and gives its memory back before the next one
+// takes as much again.
 func costly(ctx context.Context, do func() error) error {
 	if err := hashing.Acquire(ctx, 1); err != nil {
 		return err
 	}
 	defer hashing.Release(1)
+	defer debug.FreeOSMemory()
 	return do()
 }
 

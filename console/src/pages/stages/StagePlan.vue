@@ -445,7 +445,7 @@ button.line.here {
 }
 
 @media (max-width: 900px) {
-  .line {
+  .plan .line {
     grid-template-columns: minmax(0, 1fr) 4rem 3rem 6rem;
   }
 }
