@@ -98,7 +98,7 @@ func TestConsoleHolders(t *testing.T) {
 	b.do(chromedp.Navigate(w.At.Wallet))
 	b.fill("school", w.service.Address)
 	b.click("Get badges from there")
-	b.sees("Pocket asks for access")
+	b.sees("Seed tin asks for access")
 	b.until(`document.documentElement.scrollWidth <= 390`)
 	for _, x := range b.barriers(axeScript(t)) {
 		t.Errorf("%s (%s) %s\n\t%s", x.ID, x.Impact, x.Help, strings.Join(x.Nodes, "\n\t"))
@@ -108,7 +108,7 @@ func TestConsoleHolders(t *testing.T) {
 	b.sees("1 from the school, of Ada Άλντερ.")
 	b.sees(award.Address)
 	b.open("/open/holder")
-	b.press(`[aria-label="Shut out Pocket"]`)
+	b.press(`[aria-label="Shut out Seed tin"]`)
 	b.sees("can do nothing here any more")
 	b.do(chromedp.Navigate(w.At.Wallet))
 	b.click("Look again")

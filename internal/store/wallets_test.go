@@ -18,7 +18,7 @@ func TestWalletsAndTheirTokens(t *testing.T) {
 	s, ctx, now := storetest.New(t), t.Context(), time.Now().UTC().Truncate(time.Second)
 	old := walletstore.Wallet{ID: "old", Name: "Old", Redirects: []string{"https://old.example/"}, CreatedAt: now.AddDate(0, 0, -8)}
 	pocket := old
-	pocket.ID, pocket.Name, pocket.SecretHash = "pocket", "Pocket", []byte("hash")
+	pocket.ID, pocket.Name, pocket.SecretHash = "pocket", "Seed tin", []byte("hash")
 	require.NoError(t, walletstore.Register(ctx, s, old))
 	require.NoError(t, walletstore.Register(ctx, s, pocket))
 	ada, bert := db.NewID(), db.NewID()
@@ -41,7 +41,7 @@ func TestWalletsAndTheirTokens(t *testing.T) {
 	require.NoError(t, walletstore.NoteUse(ctx, s, "pocket", ada, now.Add(time.Second)))
 	granted := must[[]walletstore.Granted](t)(walletstore.GrantsOf(ctx, s, ada))
 	require.Len(t, granted, 1)
-	assert.Equal(t, "Pocket", granted[0].Name)
+	assert.Equal(t, "Seed tin", granted[0].Name)
 	assert.True(t, now.Equal(*granted[0].UsedAt), "once a minute is enough")
 
 	token := func(hash, kind, family, person string, ends time.Time) walletstore.Token {
@@ -81,7 +81,7 @@ func TestCredentialsFromElsewhere(t *testing.T) {
 	b := walletstore.Brought{
 		ID: db.NewID(), PersonID: ada, CredentialID: "urn:a", Name: "A", Issuer: "I", Content: []byte(`{"a":1}`),
 		Verdict: "valid",
-		Wallet:  "Pocket", BroughtAt: now,
+		Wallet:  "Seed tin", BroughtAt: now,
 	}
 	keep := func(b walletstore.Brought) {
 		tx(t, s, func(tx *db.Tx) error { return walletstore.KeepBrought(ctx, tx, b) })

@@ -92,7 +92,12 @@ func (s *Server) looked(r *http.Request, a badgestore.Award, kind string) {
 func (s *Server) holder(w http.ResponseWriter, r *http.Request) {
 	person := s.visitor(r)
 	if person == "" {
-		s.holderAnswer(w, http.StatusOK, map[string]any{"Ask": true})
+		terms, err := s.Holders.Terms(r.Context())
+		if err != nil {
+			s.missing(w, err)
+			return
+		}
+		s.holderAnswer(w, http.StatusOK, map[string]any{"Ask": true, "Terms": terms})
 		return
 	}
 	s.holderShown(w, r, person, http.StatusOK, "")

@@ -172,7 +172,7 @@ func (s *Server) stagePlanGroup(ctx context.Context, in *groupInput) (api.StageP
 	if err != nil {
 		return api.StagePlanGroup{}, err
 	}
-	times, err := s.Stages.Times(ctx, in.ID, in.Section, time.Duration(in.Stuck)*day)
+	times, err := s.Stages.Times(ctx, p, in.Section, time.Duration(in.Stuck)*day)
 	if err != nil {
 		return api.StagePlanGroup{}, err
 	}
@@ -252,9 +252,6 @@ func shownGroup(p stagestore.StagePlan, g stagestore.Group, takes []stages.Stage
 		}
 		if x.Stuck > 0 {
 			x.LongestDays = inDays(times[i].Longest)
-		}
-		if p.AnyOrder {
-			x.At = g.People - x.Reached
 		}
 	}
 	return out

@@ -191,8 +191,8 @@ func (s *Server) walletDiscovery(w http.ResponseWriter, _ *http.Request) {
 	writeJSON(w, http.StatusOK, openbadge.Discovery{
 		OpenAPI: "3.0.1",
 		Info: openbadge.DiscoveryInfo{
-			Title: "Kanban: badges of holders", Version: "3.0", Terms: s.Public + holders.Path,
-			Privacy: s.Public + holders.Path,
+			Title: "Kanban: badges of holders", Version: "3.0", Terms: s.Public + holders.Path + "#terms",
+			Privacy: s.Public + holders.Path + "#terms",
 		},
 		Servers: []openbadge.DiscoveryServer{{URL: s.Public + openbadge.APIPath}},
 		Paths: map[string]any{

@@ -20,7 +20,7 @@ var forWallets = []outsideOperation{
 		operation: operation{
 			ID: "wallet-discovery", Method: http.MethodGet, Path: openbadge.APIPath + "/discovery",
 			Status: http.StatusOK, Tag: "wallets",
-			Summary: "Service description of the Open Badges API (Open Badges 3.0, 7.3)",
+			Summary: "Service description of the Open Badges API (Open Badges 3.0, getServiceDescription)",
 		},
 		answers: "application/json",
 	},
@@ -55,7 +55,7 @@ var forWallets = []outsideOperation{
 		operation: operation{
 			ID: "wallet-credentials", Method: http.MethodGet, Path: openbadge.APIPath + "/credentials",
 			Status: http.StatusOK, Tag: "wallets",
-			Summary: "Credentials of the holder (Open Badges 3.0, 7.5)",
+			Summary: "Credentials of the holder (Open Badges 3.0, getCredentials)",
 		},
 		security: "wallet",
 		answers:  "application/json",
@@ -66,7 +66,7 @@ var forWallets = []outsideOperation{
 		operation: operation{
 			ID: "wallet-brings", Method: http.MethodPost, Path: openbadge.APIPath + "/credentials",
 			Status: http.StatusCreated, Tag: "wallets",
-			Summary: "Bring a credential from elsewhere (Open Badges 3.0, 7.6); 200 when it replaces one, 304 when it is there",
+			Summary: "Bring a credential from elsewhere (Open Badges 3.0, upsertCredential); 200 when it replaces one, 304 when it is there",
 		},
 		security: "wallet",
 		answers:  "application/json",
@@ -77,7 +77,7 @@ var forWallets = []outsideOperation{
 		operation: operation{
 			ID: "wallet-profile", Method: http.MethodGet, Path: openbadge.APIPath + "/profile", Status: http.StatusOK,
 			Tag:     "wallets",
-			Summary: "Profile of the holder (Open Badges 3.0, 7.7)",
+			Summary: "Profile of the holder (Open Badges 3.0, getProfile)",
 		},
 		security: "wallet",
 		answers:  "application/json",
@@ -86,7 +86,7 @@ var forWallets = []outsideOperation{
 	{
 		operation: operation{
 			ID: "wallet-edits-profile", Method: http.MethodPut, Path: openbadge.APIPath + "/profile", Status: http.StatusOK, Tag: "wallets",
-			Summary: "Correct the name under which others see the holder (Open Badges 3.0, 7.8)",
+			Summary: "Correct the name under which others see the holder (Open Badges 3.0, putProfile)",
 		},
 		security: "wallet",
 		answers:  "application/json",

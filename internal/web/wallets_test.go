@@ -24,8 +24,8 @@ import (
 	"kanban/internal/wire/openbadge"
 )
 
-// pocket is somebody with a badge, their browser, and a wallet that speaks OAuth 2 through somebody else's client.
-type pocket struct {
+// tin is somebody with a badge, their browser, and a wallet that speaks OAuth 2 through somebody else's client.
+type tin struct {
 	*site
 	browser *http.Client
 	person  string
@@ -33,9 +33,9 @@ type pocket struct {
 	config  *oauth2.Config
 }
 
-const pocketBack = "https://pocket.example/back?app=1"
+const tinBack = "https://tin.example/back?app=1"
 
-func newPocket(t *testing.T) *pocket {
+func newTin(t *testing.T) *tin {
 	t.Helper()
 	x := open(t, nil)
 	x.Badges.Public, x.Holders.Public, x.web.Public = x.URL+"/open", x.URL, x.URL
@@ -44,21 +44,21 @@ func newPocket(t *testing.T) *pocket {
 	require.NoError(t, err)
 	jar, err := cookiejar.New(nil)
 	require.NoError(t, err)
-	p := &pocket{site: x, person: a.PersonID, award: a, browser: &http.Client{
+	p := &tin{site: x, person: a.PersonID, award: a, browser: &http.Client{
 		Jar: jar, Timeout: 10 * time.Second,
 		CheckRedirect: func(r *http.Request, _ []*http.Request) error {
-			if r.URL.Host == "pocket.example" {
+			if r.URL.Host == "tin.example" {
 				return http.ErrUseLastResponse // that is the wallet's
 			}
 			return nil
 		},
 	}}
-	p.config = p.registered(`{"client_name": "Pocket", "redirect_uris": ["` + pocketBack + `"]}`)
+	p.config = p.registered(`{"client_name": "Seed tin", "redirect_uris": ["` + tinBack + `"]}`)
 	return p
 }
 
 // registered is a wallet that has registered itself by what the service says of itself.
-func (p *pocket) registered(about string) *oauth2.Config {
+func (p *tin) registered(about string) *oauth2.Config {
 	p.t.Helper()
 	var d openbadge.Discovery
 	_, text := p.ask(http.MethodGet, openbadge.APIPath+"/discovery", "")
@@ -81,7 +81,7 @@ func (p *pocket) registered(about string) *oauth2.Config {
 }
 
 // enter opens the page of the holder in their browser.
-func (p *pocket) enter() (where *url.URL) {
+func (p *tin) enter() (where *url.URL) {
 	p.t.Helper()
 	link, err := p.Holders.LinkFor(p.t.Context(), p.person)
 	require.NoError(p.t, err)
@@ -93,7 +93,7 @@ func (p *pocket) enter() (where *url.URL) {
 }
 
 // answers sends what the holder answers a wallet, and gives what the wallet gets.
-func (p *pocket) answers(address, answer string, scopes ...string) url.Values {
+func (p *tin) answers(address, answer string, scopes ...string) url.Values {
 	p.t.Helper()
 	resp, err := p.browser.PostForm(address, url.Values{"answer": {answer}, "scope": scopes})
 	require.NoError(p.t, err)
@@ -101,14 +101,14 @@ func (p *pocket) answers(address, answer string, scopes ...string) url.Values {
 	require.Equal(p.t, http.StatusSeeOther, resp.StatusCode)
 	to, err := resp.Location()
 	require.NoError(p.t, err)
-	require.Equal(p.t, "pocket.example", to.Host)
+	require.Equal(p.t, "tin.example", to.Host)
 	assert.Equal(p.t, "1", to.Query().Get("app"), "what the address had stays")
 	assert.Equal(p.t, p.URL, to.Query().Get("iss"))
 	return to.Query()
 }
 
 // token is what a wallet gets that its holder allows some of the scopes.
-func (p *pocket) allowed(c *oauth2.Config, scopes ...string) (code string, token *oauth2.Token) {
+func (p *tin) allowed(c *oauth2.Config, scopes ...string) (code string, token *oauth2.Token) {
 	p.t.Helper()
 	verifier := oauth2.GenerateVerifier()
 	back := p.answers(c.AuthCodeURL("st", oauth2.S256ChallengeOption(verifier)), "allow", scopes...)
@@ -119,7 +119,7 @@ func (p *pocket) allowed(c *oauth2.Config, scopes ...string) (code string, token
 }
 
 // with asks the Open Badges API with a token.
-func (p *pocket) with(token, method, path, body string, header ...string) (*http.Response, string) {
+func (p *tin) with(token, method, path, body string, header ...string) (*http.Response, string) {
 	p.t.Helper()
 	return p.ask(method, openbadge.APIPath+path, body, append([]string{"Authorization", "Bearer " + token},
 		header...)...)
@@ -128,7 +128,7 @@ func (p *pocket) with(token, method, path, body string, header ...string) (*http
 // A wallet registers itself, its holder allows it, and it takes their badges along byte for byte, until it is shut
 // out.
 func TestWalletTakesBadgesAlong(t *testing.T) {
-	p := newPocket(t)
+	p := newTin(t)
 	p.enter()
 	verifier := oauth2.GenerateVerifier()
 	address := p.config.AuthCodeURL("s1", oauth2.S256ChallengeOption(verifier))
@@ -136,12 +136,12 @@ func TestWalletTakesBadgesAlong(t *testing.T) {
 	require.NoError(t, err)
 	page := text(t, resp)
 	for _, says := range []string{
-		"Pocket asks for access", "nobody here has checked that", "<b>https://pocket.example</b>",
+		"Seed tin asks for access", "nobody here has checked that", "<b>https://tin.example</b>",
 		"See your badges, and take copies of them along", "Change the name under which others see you",
 	} {
 		assert.Contains(t, page, says)
 	}
-	assert.Contains(t, resp.Header.Get("Content-Security-Policy"), "form-action 'self' https://pocket.example")
+	assert.Contains(t, resp.Header.Get("Content-Security-Policy"), "form-action 'self' https://tin.example")
 	assert.Equal(t, "no-store", resp.Header.Get("Cache-Control"))
 	assert.Empty(t, resp.Header.Get("Access-Control-Allow-Origin"))
 	assert.Equal(t, "access_denied", p.answers(address, "refuse").Get("error"))
@@ -194,12 +194,12 @@ func text(t *testing.T, resp *http.Response) string {
 
 // Whoever is not on their page yet is asked to open it, and is then where the wallet had sent them.
 func TestWalletWaitsForItsHolder(t *testing.T) {
-	p := newPocket(t)
+	p := newTin(t)
 	address := p.config.AuthCodeURL("s1", oauth2.S256ChallengeOption(oauth2.GenerateVerifier()))
 	resp, err := p.browser.Get(address)
 	require.NoError(t, err)
 	page := text(t, resp)
-	assert.Contains(t, page, "<b>Pocket</b> asks for access to your badges")
+	assert.Contains(t, page, "<b>Seed tin</b> asks for access to your badges")
 	assert.Contains(t, page, "Send me a link")
 	where := p.enter()
 	assert.Equal(t, "/open/holder/allow", where.Path)
@@ -216,7 +216,7 @@ func TestWalletWaitsForItsHolder(t *testing.T) {
 // A token is renewed once: of many who try with the same at once, one is given another. A code that is used twice ends
 // everything.
 func TestWalletTokensAreUsedOnce(t *testing.T) {
-	p := newPocket(t)
+	p := newTin(t)
 	p.enter()
 	code, token := p.allowed(p.config, openbadge.Scopes...)
 	var given atomic.Value
@@ -246,7 +246,7 @@ func TestWalletTokensAreUsedOnce(t *testing.T) {
 		form.Set("client_secret", c.ClientSecret)
 		return p.ask(http.MethodPost, openbadge.APIPath+"/token", form.Encode(), "Content-Type", "application/x-www-form-urlencoded")
 	}
-	other := p.registered(`{"client_name": "Other", "redirect_uris": ["` + pocketBack + `"]}`)
+	other := p.registered(`{"client_name": "Other", "redirect_uris": ["` + tinBack + `"]}`)
 	resp, body := ask(other, more)
 	assert.Equal(t, http.StatusBadRequest, resp.StatusCode, "another wallet's")
 	assert.Contains(t, body, `"invalid_grant"`)
@@ -282,7 +282,7 @@ func TestWalletTokensAreUsedOnce(t *testing.T) {
 
 // What cannot be granted is said to the wallet; whoever is none is told to the holder, and nobody is sent there.
 func TestWalletsThatAskWrongly(t *testing.T) {
-	p := newPocket(t)
+	p := newTin(t)
 	p.enter()
 	challenge := oauth2.S256ChallengeOption(oauth2.GenerateVerifier())
 	for name, c := range map[string]struct{ address, says string }{
@@ -301,8 +301,8 @@ func TestWalletsThatAskWrongly(t *testing.T) {
 	}
 	for name, option := range map[string]oauth2.AuthCodeOption{
 		"unknown":   oauth2.SetAuthURLParam("client_id", "wallet-x"),
-		"elsewhere": oauth2.SetAuthURLParam("redirect_uri", "https://pocket.example/back?app=2"),
-		"a part":    oauth2.SetAuthURLParam("redirect_uri", "https://pocket.example/back"),
+		"elsewhere": oauth2.SetAuthURLParam("redirect_uri", "https://tin.example/back?app=2"),
+		"a part":    oauth2.SetAuthURLParam("redirect_uri", "https://tin.example/back"),
 	} {
 		resp, err := p.browser.PostForm(p.config.AuthCodeURL("s", challenge, option), url.Values{"answer": {"allow"}})
 		require.NoError(t, err)
@@ -313,14 +313,14 @@ func TestWalletsThatAskWrongly(t *testing.T) {
 		"no address":     `{"client_name": "X"}`,
 		"a script":       `{"redirect_uris": ["javascript:alert(1)"]}`,
 		"data":           `{"redirect_uris": ["data:text/html,x"]}`,
-		"open http":      `{"redirect_uris": ["http://pocket.example/"]}`,
-		"a fragment":     `{"redirect_uris": ["https://pocket.example/#x"]}`,
-		"somebody's":     `{"redirect_uris": ["https://maud@pocket.example/"]}`,
-		"not one of all": `{"redirect_uris": ["https://pocket.example/", "ftp://pocket.example/"]}`,
-		"a secret key":   `{"redirect_uris": ["https://pocket.example/"], "token_endpoint_auth_method": "private_key_jwt"}`,
-		"a password":     `{"redirect_uris": ["https://pocket.example/"], "grant_types": ["password"]}`,
-		"other scopes":   `{"redirect_uris": ["https://pocket.example/"], "scope": "openid"}`,
-		"a long name":    `{"redirect_uris": ["https://pocket.example/"], "client_name": "` + strings.Repeat("x", 201) + `"}`,
+		"open http":      `{"redirect_uris": ["http://tin.example/"]}`,
+		"a fragment":     `{"redirect_uris": ["https://tin.example/#x"]}`,
+		"somebody's":     `{"redirect_uris": ["https://maud@tin.example/"]}`,
+		"not one of all": `{"redirect_uris": ["https://tin.example/", "ftp://tin.example/"]}`,
+		"a secret key":   `{"redirect_uris": ["https://tin.example/"], "token_endpoint_auth_method": "private_key_jwt"}`,
+		"a password":     `{"redirect_uris": ["https://tin.example/"], "grant_types": ["password"]}`,
+		"other scopes":   `{"redirect_uris": ["https://tin.example/"], "scope": "openid"}`,
+		"a long name":    `{"redirect_uris": ["https://tin.example/"], "client_name": "` + strings.Repeat("x", 201) + `"}`,
 		"no JSON":        `redirect_uris`,
 		"too much":       `{"client_name": "` + strings.Repeat(" ", 70<<10) + `"}`,
 	} {
@@ -340,7 +340,7 @@ func TestWalletsThatAskWrongly(t *testing.T) {
 
 // A wallet brings credentials from elsewhere: its holder's own, unaltered, each once.
 func TestWalletBringsCredentials(t *testing.T) {
-	p := newPocket(t)
+	p := newTin(t)
 	p.enter()
 	_, token := p.allowed(p.config, openbadge.Scopes...)
 	theirs := strings.TrimSpace(peer(t, "issue"))
@@ -393,7 +393,7 @@ func TestWalletBringsCredentials(t *testing.T) {
 	resp, err := p.browser.Get(p.URL + "/open/holder")
 	require.NoError(t, err)
 	page := text(t, resp)
-	assert.Contains(t, page, "Another garden, brought by Pocket")
+	assert.Contains(t, page, "Another garden, brought by Seed tin")
 	assert.Contains(t, page, "Valid then")
 	_, body = p.with(token.AccessToken, http.MethodGet, "/credentials", "")
 	var got openbadge.Credentials
@@ -409,7 +409,7 @@ func TestWalletBringsCredentials(t *testing.T) {
 
 // The pages of many credentials hold each once; a profile's name is corrected once the terms are accepted.
 func TestWalletReadsPagesAndProfile(t *testing.T) {
-	p := newPocket(t)
+	p := newTin(t)
 	p.enter()
 	ctx := t.Context()
 	all, err := p.Badges.Badges(ctx)
@@ -455,7 +455,7 @@ func TestWalletReadsPagesAndProfile(t *testing.T) {
 		resp, body = p.with(token.AccessToken, http.MethodPut, "/profile", wrong)
 		assert.Equal(t, http.StatusBadRequest, resp.StatusCode, "%s: %s", wrong, body)
 	}
-	resp, _ = p.ask(http.MethodOptions, openbadge.APIPath+"/credentials", "", "Origin", "https://pocket.example",
+	resp, _ = p.ask(http.MethodOptions, openbadge.APIPath+"/credentials", "", "Origin", "https://tin.example",
 		"Access-Control-Request-Method", "GET")
 	assert.Equal(t, http.StatusNoContent, resp.StatusCode)
 	assert.Equal(t, "*", resp.Header.Get("Access-Control-Allow-Origin"))

@@ -3589,10 +3589,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Credentials of the holder (Open Badges 3.0, 7.5) */
+        /** Credentials of the holder (Open Badges 3.0, getCredentials) */
         get: operations["wallet-credentials"];
         put?: never;
-        /** Bring a credential from elsewhere (Open Badges 3.0, 7.6); 200 when it replaces one, 304 when it is there */
+        /** Bring a credential from elsewhere (Open Badges 3.0, upsertCredential); 200 when it replaces one, 304 when it is there */
         post: operations["wallet-brings"];
         delete?: never;
         options?: never;
@@ -3607,7 +3607,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Service description of the Open Badges API (Open Badges 3.0, 7.3) */
+        /** Service description of the Open Badges API (Open Badges 3.0, getServiceDescription) */
         get: operations["wallet-discovery"];
         put?: never;
         post?: never;
@@ -3624,9 +3624,9 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Profile of the holder (Open Badges 3.0, 7.7) */
+        /** Profile of the holder (Open Badges 3.0, getProfile) */
         get: operations["wallet-profile"];
-        /** Correct the name under which others see the holder (Open Badges 3.0, 7.8) */
+        /** Correct the name under which others see the holder (Open Badges 3.0, putProfile) */
         put: operations["wallet-edits-profile"];
         post?: never;
         delete?: never;
@@ -4400,8 +4400,12 @@ export interface components {
             why: string;
         };
         ApprovalProgress: {
+            /** Format: date-time */
+            at?: string;
+            by?: string;
             given: boolean;
             id: string;
+            note?: string;
             what: string;
         };
         Approving: {

@@ -9,6 +9,7 @@ import (
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/stage"
 	"kanban/internal/store/db"
+	"kanban/internal/store/rosterstore"
 	"kanban/internal/store/stagestore"
 )
 
@@ -44,7 +45,11 @@ func (s *Service) Approve(ctx context.Context, who, planID string, a Approving) 
 	given := make([]stagestore.Approval, len(a.People))
 	for i, id := range a.People {
 		if about[id].section == nil {
-			return refusal.Invalid("people", "%s has nothing to do with the course of this stage plan", id)
+			who, err := rosterstore.FindPerson(ctx, s.Store, id)
+			if err != nil {
+				return err
+			}
+			return refusal.Invalid("people", "%s has nothing to do with the course of this stage plan", who.Name())
 		}
 		given[i] = stagestore.Approval{
 			ApprovalID: a.ApprovalID, PersonID: id, ByName: who, Note: strings.TrimSpace(a.Note), GivenAt: now,
@@ -75,11 +80,9 @@ func (s *Service) Approve(ctx context.Context, who, planID string, a Approving) 
 }
 
 // Times says how long each stage takes, and who is at it for some time and longer, in one section if given.
-func (s *Service) Times(ctx context.Context, id, sectionID string, stuck time.Duration) ([]stage.Times, error) {
-	p, err := stagestore.FindStagePlan(ctx, s.Store, id)
-	if err != nil {
-		return nil, err
-	}
+func (s *Service) Times(ctx context.Context, p stagestore.StagePlan, sectionID string, stuck time.Duration) (
+	[]stage.Times, error,
+) {
 	all, err := stagestore.Reachings(ctx, s.Store, p, sectionID)
 	return p.Plan().Times(all, s.Clock.Now(), stuck), err
 }

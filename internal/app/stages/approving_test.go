@@ -53,7 +53,9 @@ func TestApprovals_B5(t *testing.T) {
 	for range 4 {
 		all.Go(func() {
 			assert.NoError(t, w.Stages.Approve(ctx, "Maud", p.ID,
-				stages.Approving{ApprovalID: shown, People: []string{ada, bram}}))
+				stages.Approving{
+					ApprovalID: shown, People: []string{ada, bram}, Note: "Seen on Monday",
+				}))
 		})
 	}
 	all.Wait()
@@ -62,6 +64,13 @@ func TestApprovals_B5(t *testing.T) {
 		"reached Sower Ada Alder", "reached Shown Ada Alder", "reached Shown Bram Birch",
 	}, w.stages())
 	assert.Equal(t, []string{"Seeds"}, w.held("stu-001"))
+
+	of, err = w.Stages.Of(ctx, bram)
+	require.NoError(t, err)
+	given := of[0].Stages[0].Asks[0].Approvals[0]
+	require.True(t, given.Given)
+	assert.Equal(t, "Maud: Seen on Monday", given.By+": "+given.Note)
+	assert.WithinDuration(t, time.Now(), *given.At, time.Minute)
 
 	// Editing keeps what was approved.
 	p.Name, p.Stages[0].Criteria[0].What = "Showers", "Shows any graft"
@@ -107,13 +116,13 @@ func TestTimesAreThoseThatWereSeen_B5(t *testing.T) {
 	w.told("stu-001 a1 completed", "stu-001 a2 passed 0.9")
 	p := w.on(w.gardener())
 	w.told("stu-002 a1 completed", "stu-002 a2 passed 0.9")
-	times, err := w.Stages.Times(ctx, p.ID, "", time.Hour)
+	times, err := w.Stages.Times(ctx, p, "", time.Hour)
 	require.NoError(t, err)
 	assert.Equal(t, 1, times[0].Took, "Ada was found there")
 	assert.Less(t, times[0].Median, time.Hour)
 	later := *w.Stages
 	later.Clock = func() time.Time { return time.Now().Add(48 * time.Hour) }
-	times, err = later.Times(ctx, p.ID, "", 24*time.Hour)
+	times, err = later.Times(ctx, p, "", 24*time.Hour)
 	require.NoError(t, err)
 	group, err := w.Stages.GroupOf(ctx, p, "")
 	require.NoError(t, err)
@@ -128,7 +137,7 @@ func TestTimesAreThoseThatWereSeen_B5(t *testing.T) {
 	for _, x := range list {
 		assert.WithinDuration(t, time.Now(), *x.Since, time.Minute)
 	}
-	times, err = w.Stages.Times(ctx, p.ID, w.Section("SOIL-A").ID, time.Hour)
+	times, err = w.Stages.Times(ctx, p, w.Section("SOIL-A").ID, time.Hour)
 	require.NoError(t, err)
 	assert.Equal(t, make([]stage.Times, 3), times, "of another course")
 }

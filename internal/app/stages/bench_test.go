@@ -49,7 +49,7 @@ func BenchmarkStagePlanOfManyLearners(b *testing.B) {
 		g, err := w.Stages.GroupOf(ctx, p, "")
 		require.NoError(b, err)
 		require.Equal(b, 5000, g.People, register.ID)
-		_, err = w.Stages.Times(ctx, p.ID, "", 14*24*time.Hour)
+		_, err = w.Stages.Times(ctx, p, "", 14*24*time.Hour)
 		require.NoError(b, err)
 		b.ReportMetric(float64(time.Since(started).Milliseconds()), "ms/group")
 		started = time.Now()

@@ -15,7 +15,8 @@ import (
 // evidence is what is known of one person.
 type evidence struct {
 	stage.Evidence
-	section *string // of the stage plan's course: where they are now, or were last
+	approved map[string]stagestore.Approval
+	section  *string // of the stage plan's course: where they are now, or were last
 }
 
 // evidenceOf reads what is known of people, as far as a stage plan asks for it. Modules
@@ -36,7 +37,7 @@ func (s *Service) evidenceOf(ctx context.Context, from db.From, p stagestore.Sta
 	}
 	out := make(map[string]*evidence, len(people))
 	for _, id := range people {
-		out[id] = &evidence{Evidence: stage.Evidence{
+		out[id] = &evidence{approved: map[string]stagestore.Approval{}, Evidence: stage.Evidence{
 			Modules: map[stage.Key]bool{}, Courses: map[string]bool{},
 			Badges: held[id], Scores: map[stage.Key]float64{}, Approvals: map[string]bool{},
 		}}
@@ -83,7 +84,7 @@ func addApprovals(ctx context.Context, from db.From, watch stage.Watch, people [
 	}
 	given, err := stagestore.ApprovalsOf(ctx, from, people, slices.Collect(maps.Keys(watch.Approvals)))
 	for _, x := range given {
-		out[x.PersonID].Approvals[x.ApprovalID] = true
+		out[x.PersonID].Approvals[x.ApprovalID], out[x.PersonID].approved[x.ApprovalID] = true, x
 	}
 	return err
 }

@@ -141,6 +141,8 @@ type CriterionProgress struct {
 type ApprovalProgress struct {
 	ID, What string
 	Given    bool
+	By, Note string     // who approved it, and why
+	At       *time.Time // when
 }
 
 // StageProgress is where one person stands with one stage.
@@ -223,7 +225,11 @@ func (w words) progressOf(p stagestore.StagePlan, kept stagestore.StageProgress,
 func approvals(c stage.Criterion, known *evidence) (all []ApprovalProgress) {
 	for leaf := range c.Leaves {
 		if leaf.Kind == stage.Approval {
-			all = append(all, ApprovalProgress{leaf.ApprovalID, leaf.What, known.Approvals[leaf.ApprovalID]})
+			x := ApprovalProgress{ID: leaf.ApprovalID, What: leaf.What}
+			if a, given := known.approved[leaf.ApprovalID]; given {
+				x.Given, x.By, x.Note, x.At = true, a.ByName, a.Note, &a.GivenAt
+			}
+			all = append(all, x)
 		}
 	}
 	return all

@@ -30,9 +30,6 @@ func (s *Service) Map(ctx context.Context, id, sectionID string) (*drawing.Drawi
 			Title: x.Title, Optional: x.Optional, Badge: w.badges[x.BadgeID], Reached: g.Reached[x.ID], Of: g.People,
 			Next: g.At[x.ID],
 		}
-		if p.AnyOrder { // whoever has not reached it is at it
-			all[i].Next = g.People - g.Reached[x.ID]
-		}
 	}
 	people := fmt.Sprintf("%d people", g.People)
 	if g.People == 1 {

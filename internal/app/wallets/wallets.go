@@ -1,5 +1,5 @@
 // Package wallets lets holders use programs in which they keep credentials: a wallet registers itself, its user allows
-// it here what it asks for, and it takes their badges along or brings others (Open Badges 3.0 API, section 7).
+// it here what it asks for, and it takes their badges along or brings others (Open Badges 3.0, REST API).
 package wallets
 
 import (

@@ -1,5 +1,5 @@
 // Package wallet stands in for a program in which somebody keeps credentials: it registers itself with a school, asks
-// its holder for access (OAuth 2 with PKCE), and takes their badges along (Open Badges 3.0 API, section 7).
+// its holder for access (OAuth 2 with PKCE), and takes their badges along (Open Badges 3.0, REST API).
 package wallet
 
 import (
@@ -86,7 +86,7 @@ func (w *Wallet) page(rw http.ResponseWriter, r *http.Request) {
 	var text bytes.Buffer
 	_ = body.Execute(&text, data)
 	page.Write(rw, page.Page{
-		Title: "Pocket: a wallet", About: "Stand-in for a program in which people keep badges. It speaks the Open Badges 3.0 API.",
+		Title: "Seed tin: a wallet", About: "Stand-in for a program in which people keep badges. It speaks the Open Badges 3.0 API.",
 		Body: template.HTML(text.String()),
 	})
 }
@@ -125,7 +125,7 @@ func discover(ctx context.Context, at, back string) (*school, error) {
 		return nil, errors.New("its service description names no way to ask for access")
 	}
 	ask := map[string]any{
-		"client_name": "Pocket", "redirect_uris": []string{back}, "token_endpoint_auth_method": "none",
+		"client_name": "Seed tin", "redirect_uris": []string{back}, "token_endpoint_auth_method": "none",
 		"scope": openbadge.ScopeCredentials + " " + openbadge.ScopeProfile,
 	}
 	var got struct {

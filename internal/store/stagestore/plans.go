@@ -235,7 +235,7 @@ type Group struct {
 	NotOpened int // did nothing in the course yet
 	Finished  int
 	Reached   map[string]int // by stage
-	At        map[string]int // by the required stage that comes next
+	At        map[string]int // by the required stage that comes next, or in any order by each that is not reached
 }
 
 // group is who learns in a course, or in one of its sections, and how far each has come.
@@ -292,6 +292,11 @@ func GroupOf(ctx context.Context, from db.From, p StagePlan, sectionID string) (
 		}
 		return nil
 	})
+	if p.AnyOrder { // whoever has not reached a stage is at it
+		for _, s := range p.Stages {
+			out.At[s.ID] = out.People - out.Reached[s.ID]
+		}
+	}
 	return out, err
 }
 

@@ -100,6 +100,10 @@ type ApprovalProgress struct {
 	ID    string `json:"id"`
 	What  string `json:"what"`
 	Given bool   `json:"given"`
+	// Who approved it, why and when.
+	By   string     `json:"by,omitempty"`
+	Note string     `json:"note,omitempty"`
+	At   *time.Time `json:"at,omitempty"`
 }
 
 // CriterionProgress is a criterion in words, and whether it is met.

@@ -209,11 +209,10 @@ type Action struct {
 	Fallbacks  map[string]string `json:"fallbacks,omitempty" doc:"By name of a field: the text to use when its value is missing or empty"`
 }
 
-// StagePlan is an ordered set of stages of a course.
+// StagePlan is a set of stages of a course, ordered unless it is in any order.
 type StagePlan struct {
-	Name   string `json:"name" minLength:"1"`
-	Course string `json:"course" doc:"Its code or title"`
-	// AnyOrder has each stage reached whatever stands before it.
+	Name     string  `json:"name" minLength:"1"`
+	Course   string  `json:"course" doc:"Its code or title"`
 	AnyOrder bool    `json:"anyOrder,omitempty" doc:"A stage is reached when its criteria are met, whatever stands before it"`
 	Stages   []Stage `json:"stages" doc:"In their order"`
 }

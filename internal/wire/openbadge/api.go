@@ -1,22 +1,22 @@
 package openbadge
 
 import (
+	"cmp"
 	"encoding/json"
 	"net/http"
 	"strings"
 )
 
-// APIPath is where the Open Badges API begins, below an address (Open Badges 3.0, section 7).
+// APIPath is where the Open Badges API begins, below an address (Open Badges 3.0, REST API).
 const APIPath = "/ims/ob/v3p0"
 
-// The scopes of the Open Badges API (Open Badges 3.0, section 7.2).
+// The scopes of the Open Badges API (Open Badges 3.0, REST API).
 const (
-	scopes            = "https://purl.imsglobal.org/spec/ob/v3p0/scope/"
-	ScopeCredentials  = scopes + "credential.readonly"
-	ScopeUpsert       = scopes + "credential.upsert"
-	ScopeProfile      = scopes + "profile.readonly"
-	ScopeEditProfile  = scopes + "profile.update"
-	ScopeOfflineToken = "offline_access" // for a token by which access is renewed; every wallet gets one
+	scopes           = "https://purl.imsglobal.org/spec/ob/v3p0/scope/"
+	ScopeCredentials = scopes + "credential.readonly"
+	ScopeUpsert      = scopes + "credential.upsert"
+	ScopeProfile     = scopes + "profile.readonly"
+	ScopeEditProfile = scopes + "profile.update"
 )
 
 // Scopes lists those of the API.
@@ -71,8 +71,7 @@ type apiMinorField struct {
 // minors are the minor codes by the status of the answer (Open Badges 3.0, Imsx_CodeMinorField).
 var minors = map[int]string{
 	http.StatusBadRequest: "invalid_data", http.StatusUnauthorized: "unauthorizedrequest",
-	http.StatusForbidden: "forbidden", http.StatusNotFound: "not_found", http.StatusMethodNotAllowed: "not_allowed",
-	http.StatusNotAcceptable: "not_acceptable", http.StatusUnprocessableEntity: "invalid_data",
+	http.StatusForbidden: "forbidden", http.StatusNotFound: "not_found",
 	http.StatusRequestEntityTooLarge: "invalid_data", http.StatusUnsupportedMediaType: "not_acceptable",
 	http.StatusTooManyRequests: "server_busy", http.StatusServiceUnavailable: "server_busy",
 	http.StatusInternalServerError: "internal_server_error",
@@ -81,19 +80,15 @@ var minors = map[int]string{
 // NewAPIStatus makes the error body for the status of an answer. A query that cannot be read has a minor code of its
 // own, which is given then.
 func NewAPIStatus(status int, minor, description string) APIStatus {
-	if minor == "" {
-		minor = minors[status]
-	}
-	if minor == "" {
-		minor = "unknown"
-	}
+	minor = cmp.Or(minor, minors[status], "unknown")
 	return APIStatus{
 		CodeMajor: "failure", Severity: "error", Description: description,
 		CodeMinor: apiMinor{Fields: []apiMinorField{{Name: "TargetEndSystem", Value: minor}}},
 	}
 }
 
-// Discovery is the service description of the API (Open Badges 3.0, section 7.3): an OpenAPI document, as far as a
+// Discovery is the service description of the API (Open Badges 3.0, REST API, getServiceDescription): an OpenAPI
+// document, as far as a
 // wallet needs it to register itself and to ask for access.
 type Discovery struct {
 	OpenAPI    string             `json:"openapi"`

@@ -49,6 +49,12 @@ const held = (s: Schemas['StageProgress']) =>
           <td>
             <div v-for="c in s.criteria" :key="c.text">
               {{ c.met ? '●' : '○' }} {{ c.text }}
+              <template v-for="a in c.approvals" :key="`by-${a.id}`">
+                <small v-if="a.given" class="faint"
+                  >{{ $t('people.approvedBy', { by: a.by ?? '', at: when(a.at) })
+                  }}<template v-if="a.note">: {{ a.note }}</template></small
+                >
+              </template>
               <Button
                 v-for="a in c.approvals"
                 :key="a.id"

@@ -6,7 +6,7 @@ UPDATE stage_plan_people c SET created_at = x.first, found_at = x.first
     FROM (SELECT p.stage_plan_id, p.person_id, least(p.updated_at, min(r.value::timestamptz)) AS first
         FROM stage_plan_people p LEFT JOIN jsonb_each_text(p.reached) r ON true GROUP BY p.stage_plan_id, p.person_id, p.updated_at) x
     WHERE x.stage_plan_id = c.stage_plan_id AND x.person_id = c.person_id;
--- What somebody has approved for a person. An approval that is taken back goes.
+-- What somebody has approved for a person. An approval that is withdrawn goes.
 CREATE TABLE stage_approvals (
     approval_id text NOT NULL, -- of the criterion
     person_id   uuid NOT NULL,
