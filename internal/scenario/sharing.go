@@ -18,25 +18,20 @@ func (s *Story) browser() (*http.Client, error) {
 	return &http.Client{Jar: jar, Timeout: 10 * time.Second}, err
 }
 
-// visit is a step in a browser, and what the page says afterwards.
+// visit is a form that is sent in a browser, and what the page says afterwards.
 type visit struct {
 	address string
-	form    url.Values // nil to open the address
+	form    url.Values
 	says    string
 }
 
 func (v visit) in(ctx context.Context, browser *http.Client) (at *url.URL, err error) {
-	method, form := http.MethodGet, io.Reader(nil)
-	if v.form != nil {
-		method, form = http.MethodPost, strings.NewReader(v.form.Encode())
-	}
-	req, err := http.NewRequestWithContext(ctx, method, v.address, form)
+	form := strings.NewReader(v.form.Encode())
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, v.address, form)
 	if err != nil {
 		return nil, err
 	}
-	if v.form != nil {
-		req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
-	}
+	req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
 	resp, err := browser.Do(req)
 	if err != nil {
 		return nil, err
