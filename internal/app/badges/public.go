@@ -255,7 +255,10 @@ func (s *Service) CriteriaOf(ctx context.Context, base, badgeID string) (c Badge
 	if err != nil {
 		return c, err
 	}
-	c = BadgeCriteria{ID: base + "/badges/" + b.ID + "/criteria", Badge: base + "/badges/" + b.ID, Narrative: b.Criteria}
+	c = BadgeCriteria{
+		ID: base + "/badges/" + b.ID + "/criteria", Badge: base + "/badges/" + b.ID,
+		Narrative: b.Criteria,
+	}
 	for i, x := range b.Asks {
 		c.All = append(c.All, SaidCriterion{x, says[i]})
 	}

@@ -81,7 +81,7 @@ matching:
 `),
 		"rest.yaml": []byte(`issuers: [{name: Fernmoor Garden School, email: office@fernmoor.example}]
 badges:
-  - {name: Cuttings, issuer: Fernmoor Garden School, description: Takes cuttings., criteria: Finish the module.}
+  - {name: Cuttings, issuer: Fernmoor Garden School, description: Takes cuttings., criteria: Finish the module., asks: [{kind: module, course: PROP, module: mod-cuttings}]}
 outlines:
   - course: PROP
     percentages: [25, 100]
