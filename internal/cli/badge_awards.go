@@ -196,6 +196,18 @@ func badgesDownload() *cli.Command {
 	}
 }
 
+// whyAwarding says why somebody is awarded or not, and what of the badge's criteria they have not done.
+func whyAwarding(a api.Awarding) string {
+	var parts []string
+	if a.Because != "" {
+		parts = append(parts, a.Because)
+	}
+	if len(a.Unmet) > 0 {
+		parts = append(parts, "not done: "+strings.Join(a.Unmet, "; "))
+	}
+	return strings.Join(parts, "; ")
+}
+
 // showAwardings shows what became of everybody, those first who could not be awarded.
 func showAwardings(cmd *cli.Command, all []api.Awarding) error {
 	order := []string{"refused", "held", "to-award", "awarded"}
@@ -208,7 +220,7 @@ func showAwardings(cmd *cli.Command, all []api.Awarding) error {
 			if a.Line > 0 {
 				line = strconv.Itoa(a.Line)
 			}
-			return []string{line, a.Person, a.Badge, words(a.Outcome, 1), a.Because, a.Address}
+			return []string{line, a.Person, a.Badge, words(a.Outcome, 1), whyAwarding(a), a.Address}
 		})
 	if err := t.print(cmd); err != nil {
 		return err

@@ -9,6 +9,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"kanban/internal/client"
+	"kanban/internal/core/stage"
 	"kanban/internal/wire/api"
 )
 
@@ -20,8 +21,37 @@ func badgeFlags(more ...cli.Flag) []cli.Flag {
 		&cli.IntFlag{Name: "valid-days", Usage: "how many days an award holds; 0 for good"},
 		&cli.StringFlag{Name: "last-day", Usage: "`DATE` such as 2027-07-31 on which every award ends; \"\" for none"},
 		&cli.BoolFlag{Name: "renewable", Usage: "who holds it can be awarded it again from 60 days before its end"},
+		&cli.StringFlag{Name: "asks", Usage: "the same as programs read it: CRITERION; CRITERION, as in stages add; \"\" for none"},
+		&cli.StringFlag{Name: "course", Usage: "of what --asks names (code or title)"},
 		&cli.StringFlag{Name: "level", Usage: "such as advanced; its credentials say it"},
 	)
+}
+
+// asksOf reads what a badge asks for. Every criterion names its course, which is that of --course.
+func asksOf(ctx context.Context, cmd *cli.Command, c *client.Client) ([]stage.Criterion, error) {
+	if strings.TrimSpace(cmd.String("asks")) == "" {
+		return []stage.Criterion{}, nil
+	}
+	if cmd.String("course") == "" {
+		return nil, usage(cmd, "--asks needs --course, whose modules and activities it names")
+	}
+	course, err := findCourse(ctx, c, cmd.String("course"))
+	if err != nil {
+		return nil, err
+	}
+	all, err := readCriteria(ctx, c, course, cmd.String("asks"))
+	return inCourse(all, course.ID), err
+}
+
+// inCourse gives criteria that name no course one.
+func inCourse(all []stage.Criterion, courseID string) []stage.Criterion {
+	for i := range all {
+		if x := &all[i]; x.CourseID == "" && x.Kind != stage.Badge && !x.Kind.Groups() {
+			x.CourseID = courseID
+		}
+		inCourse(all[i].Of, courseID)
+	}
+	return all
 }
 
 func alignmentsOf(cmd *cli.Command) (list []api.BadgeAlignment, err error) {
@@ -41,6 +71,7 @@ func badgesEdit() *cli.Command {
 		Description: `What it says after it was awarded is a new version: whoever holds it keeps it as it was.
 
   kanban badges edit Cuttings --criteria "Finish the module Cuttings with at least 80 %."
+  kanban badges edit Cuttings --course PROP --asks "module Cuttings; score Check 80"
   kanban badges edit Cuttings --tag propagation --align "Plant care 3=https://frameworks.example/plants/3" --valid-days 730`,
 		Flags: badgeFlags(
 			&cli.StringFlag{Name: "name", Usage: "another name"},
@@ -73,6 +104,13 @@ func badgesEdit() *cli.Command {
 			if cmd.IsSet("renewable") {
 				renewable := cmd.Bool("renewable")
 				e.Renewable = &renewable
+			}
+			if cmd.IsSet("asks") {
+				list, err := asksOf(ctx, cmd, c)
+				if err != nil {
+					return err
+				}
+				e.Asks = &list
 			}
 			if cmd.IsSet("align") {
 				list, err := alignmentsOf(cmd)

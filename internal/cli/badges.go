@@ -213,6 +213,10 @@ func addBadge(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	c := connect(cmd)
+	asks, err := asksOf(ctx, cmd, c)
+	if err != nil {
+		return err
+	}
 	page, err := client.Get[api.Page[api.Issuer]](ctx, c, "/issuers")
 	if err != nil {
 		return err
@@ -231,7 +235,7 @@ func addBadge(ctx context.Context, cmd *cli.Command) error {
 	made := i < 0
 	n := api.NewBadge{
 		IssuerID: issuer.ID, Name: args[0], Description: cmd.String("about"), Criteria: cmd.String("criteria"),
-		Tags: cmd.StringSlice("tag"), ValidDays: int(cmd.Int("valid-days")),
+		Asks: asks, Tags: cmd.StringSlice("tag"), ValidDays: int(cmd.Int("valid-days")),
 		LastDay: cmd.String("last-day"), Renewable: cmd.Bool("renewable"), Level: cmd.String("level"),
 	}
 	if cmd.Bool("draft") {

@@ -14,6 +14,7 @@ import (
 	"kanban/internal/apptest"
 	"kanban/internal/core/badge"
 	"kanban/internal/core/rule"
+	"kanban/internal/core/stage"
 	"kanban/internal/store/accessstore"
 	"kanban/internal/store/badgestore"
 	"kanban/internal/store/connectionstore"
@@ -233,15 +234,17 @@ func TestBadgesInVersions(t *testing.T) {
 	tx(t, s, func(tx *db.Tx) error {
 		return errors.Join(db.Create(tx, &i, "test"), db.Create(tx, &b, "test"))
 	})
-	next := b
-	next.Version, next.Criteria, next.Tags = 2, "z", []string{"seeds"}
+	next, asks := b, []stage.Criterion{{Kind: stage.Course, CourseID: "c-propagation"}}
+	next.Version, next.Criteria, next.Tags, next.Asks = 2, "z", []string{"seeds"}, asks
 	tx(t, s, func(tx *db.Tx) error { return badgestore.EditBadge(ctx, tx, b, next, "Maud", time.Now()) })
 	now := must[badgestore.Badge](t)(badgestore.FindBadge(ctx, s, b.ID))
-	assert.Equal(t, []any{2, 2, "z", []string{"seeds"}}, []any{now.Version, now.Revision, now.Criteria, now.Tags})
+	assert.Equal(t, []any{2, 2, "z", []string{"seeds"}, asks},
+		[]any{now.Version, now.Revision, now.Criteria, now.Tags, now.Asks})
 	former := must[[]badgestore.Former](t)(badgestore.FormerBadges(ctx, s, b.ID))
 	require.Len(t, former, 1)
-	assert.Equal(t, []any{1, "y", "Maud", 0},
-		[]any{former[0].Version, former[0].Badge.Criteria, former[0].ChangedBy, former[0].Awards})
+	assert.Equal(t, []any{1, "y", "Maud", 0, 0}, []any{
+		former[0].Version, former[0].Badge.Criteria, former[0].ChangedBy, former[0].Awards, len(former[0].Badge.Asks),
+	})
 	err := s.InTx(ctx, func(tx *db.Tx) error { return badgestore.EditBadge(ctx, tx, b, next, "Otto", time.Now()) })
 	require.Error(t, err, "somebody changed it meanwhile")
 	assert.Equal(t, "Fernmoor", must[badgestore.ListedBadge](t)(badgestore.FindListed(ctx, s, b.ID)).Issuer)

@@ -207,7 +207,8 @@ func (s *Server) makeBadge(ctx context.Context, in *with[api.NewBadge]) (api.Bad
 	b, err := s.Badges.AddBadge(ctx, auth.Caller(ctx).Name,
 		badgestore.Badge{
 			IssuerID: in.Body.IssuerID, Name: in.Body.Name, Description: in.Body.Description,
-			Criteria: in.Body.Criteria, Tags: in.Body.Tags, ValidDays: in.Body.ValidDays, State: in.Body.State,
+			Criteria: in.Body.Criteria, Asks: in.Body.Asks, Tags: in.Body.Tags, ValidDays: in.Body.ValidDays,
+			State:      in.Body.State,
 			Alignments: each(in.Body.Alignments, alignmentOf), LastDay: in.Body.LastDay,
 			Renewable: in.Body.Renewable, Level: in.Body.Level,
 		})
@@ -234,7 +235,8 @@ func (s *Server) editBadge(ctx context.Context, in *edit[api.EditBadge]) (api.Ba
 	}
 	x := in.Body
 	e := badges.EditBadge{
-		Name: x.Name, Description: x.Description, Criteria: x.Criteria, State: x.State, Tags: x.Tags,
+		Name: x.Name, Description: x.Description, Criteria: x.Criteria, Asks: x.Asks, State: x.State,
+		Tags:      x.Tags,
 		ValidDays: x.ValidDays, LastDay: x.LastDay, Renewable: x.Renewable, Level: x.Level,
 	}
 	if x.Alignments != nil {
@@ -252,6 +254,7 @@ func (s *Server) listBadgeVersions(ctx context.Context, in *byID) (api.Page[api.
 	return api.Page[api.BadgeVersion]{Items: each(all, func(f badgestore.Former) api.BadgeVersion {
 		return api.BadgeVersion{
 			Version: f.Version, Name: f.Badge.Name, Description: f.Badge.Description, Criteria: f.Badge.Criteria,
+			Asks: f.Badge.Asks,
 			Tags: append([]string{}, f.Badge.Tags...), Alignments: each(f.Badge.Alignments, alignment),
 			ValidDays: f.Badge.ValidDays, LastDay: f.Badge.LastDay, Level: f.Badge.Level,
 			Awards: f.Awards, ChangedBy: f.ChangedBy, ChangedAt: f.ChangedAt,
@@ -346,6 +349,7 @@ func (s *Server) awarding(a badges.Awarding) api.Awarding {
 	out := api.Awarding{
 		Line: a.Line, Person: cmp.Or(a.Name, a.Person), PersonID: a.PersonID, Badge: cmp.Or(a.Title, a.Badge),
 		BadgeID: a.BadgeID, Outcome: a.Outcome, Because: a.Because, AwardID: a.AwardID,
+		Unmet: a.Unmet,
 	}
 	if a.AwardID != "" {
 		out.Address = s.Badges.AwardAddress(a.AwardID)
@@ -418,8 +422,9 @@ func (s *Server) shownBadge(b badgestore.ListedBadge) api.Badge {
 	return api.Badge{
 		NewBadge: api.NewBadge{
 			IssuerID: b.IssuerID, Name: b.Name, Description: b.Description,
-			Criteria: b.Criteria, Tags: b.Tags, Alignments: each(b.Alignments, alignment), ValidDays: b.ValidDays,
-			State: b.State, LastDay: b.LastDay, Renewable: b.Renewable, Level: b.Level,
+			Criteria: b.Criteria, Asks: b.Asks, Tags: b.Tags, Alignments: each(b.Alignments, alignment),
+			ValidDays: b.ValidDays,
+			State:     b.State, LastDay: b.LastDay, Renewable: b.Renewable, Level: b.Level,
 		}, ID: b.ID, Version: b.Version, Revision: b.Revision, Issuer: b.Issuer, Awards: b.Awards, Revoked: b.Revoked,
 		Picture: s.Badges.PictureAddress(b.Picture), OwnPicture: b.Picture != "",
 		Design: b.Design,

@@ -45,6 +45,9 @@ func (s *Server) open(r chi.Router) {
 	read("/open/badges/{id}", s.public(func(r *http.Request, base, id string) (any, error) {
 		return s.Badges.Achievement(r.Context(), base, id)
 	}))
+	read("/open/badges/{id}/criteria", s.public(func(r *http.Request, base, id string) (any, error) {
+		return s.Badges.CriteriaOf(r.Context(), base, id)
+	}))
 	read("/open/issuers/{id}/keys/{key}", s.public(func(r *http.Request, base, id string) (any, error) {
 		return s.Badges.PublicKey(r.Context(), base, id, chi.URLParam(r, "key"))
 	}))

@@ -4,12 +4,14 @@ import (
 	"bytes"
 	"image"
 	"image/png"
+	"net/http"
 	"strings"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/core/badge"
+	"kanban/internal/core/stage"
 	"kanban/internal/store/db"
 	"kanban/internal/wire/api"
 	"kanban/internal/wire/drawing"
@@ -38,8 +40,14 @@ func walkBadges(x *talk, h *story) {
 	assert.Len(t, get[api.Page[api.Issuer]](x, "/issuers").Items, 1)
 	b := made[api.Badge](x, "/badges", api.NewBadge{
 		IssuerID: i.ID, Name: "Sower", Description: "Sows",
-		Criteria: "Sow",
+		Criteria: "Sow", Asks: []stage.Criterion{{Kind: stage.Course, CourseID: h.course}},
 	})
+	x.do(422, "POST", "/badges", api.NewBadge{
+		IssuerID: i.ID, Name: "Reaper", Description: "Reaps", Criteria: "Reap",
+		Asks: []stage.Criterion{{Kind: stage.Course}},
+	})
+	_, asks := x.site.ask(http.MethodGet, "/open/badges/"+b.ID+"/criteria", "")
+	assert.Contains(t, asks, `"says":"finish the course Propagation"`)
 	spare := made[api.Badge](x, "/badges", api.NewBadge{
 		IssuerID: i.ID, Name: "Spare", Description: "Sows",
 		Criteria: "Sow",

@@ -341,6 +341,13 @@ var outside = []outsideOperation{
 	},
 	{
 		operation: operation{
+			ID: "open-badge-criteria", Method: http.MethodGet, Path: "/open/badges/{id}/criteria", Status: http.StatusOK,
+			Tag: "open", Summary: "What a badge asks for, as programs read it",
+		},
+		answers: "application/json", refuses: []int{404},
+	},
+	{
+		operation: operation{
 			ID: "open-badge", Method: http.MethodGet, Path: "/open/badges/{id}", Status: http.StatusOK, Tag: "open",
 			Summary: "A badge (Open Badges 3.0, B.1.1)",
 		},

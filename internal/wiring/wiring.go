@@ -124,6 +124,7 @@ func New(db *db.Database, o Options) *UseCases {
 		Call: o.Call, Expressions: expressions,
 	}
 	x.Stages = &stages.Service{Store: db, Outlines: compiled}
+	x.Badges.Criteria = x.Stages
 	x.Holders = &holders.Service{
 		Store: db, Badges: x.Badges, Stages: x.Stages, Mailer: x.Connections.Mailer, Public: o.Public,
 	}

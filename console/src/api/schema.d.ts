@@ -3720,6 +3720,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/open/badges/{id}/criteria": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a badge asks for, as programs read it */
+        get: operations["open-badge-criteria"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/open/check": {
         parameters: {
             query?: never;
@@ -4564,6 +4581,8 @@ export interface components {
             /** @description As it was given, or the person's name */
             person: string;
             personId?: string;
+            /** @description What the badge asks for and they have not done; it is awarded all the same */
+            unmet?: string[];
         };
         BackResult: {
             activityId: string;
@@ -4575,6 +4594,8 @@ export interface components {
         Badge: {
             /** @description Goals of frameworks to which it belongs */
             alignments?: components["schemas"]["BadgeAlignment"][];
+            /** @description The same as programs read it: all of it; each criterion names its course */
+            asks?: components["schemas"]["Criterion"][];
             /**
              * Format: int64
              * @description How many people hold it
@@ -4652,6 +4673,7 @@ export interface components {
         };
         BadgeVersion: {
             alignments: components["schemas"]["BadgeAlignment"][];
+            asks?: components["schemas"]["Criterion"][];
             /**
              * Format: int64
              * @description How many people hold it
@@ -5187,6 +5209,7 @@ export interface components {
         };
         EditBadge: {
             alignments?: components["schemas"]["BadgeAlignment"][];
+            asks?: components["schemas"]["Criterion"][];
             criteria?: string;
             description?: string;
             lastDay?: string;
@@ -6123,6 +6146,8 @@ export interface components {
         NewBadge: {
             /** @description Goals of frameworks to which it belongs */
             alignments?: components["schemas"]["BadgeAlignment"][];
+            /** @description The same as programs read it: all of it; each criterion names its course */
+            asks?: components["schemas"]["Criterion"][];
             /** @description What one has to do */
             criteria: string;
             /** @description What it is for */
@@ -26530,6 +26555,37 @@ export interface operations {
         };
     };
     "open-badge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "open-badge-criteria": {
         parameters: {
             query?: never;
             header?: never;

@@ -50,7 +50,8 @@ type Awarding struct {
 	BadgeID, Title   string
 	Outcome, Because string
 	AwardID          string
-	renews           string // the award whose place it takes
+	Unmet            []string // what the badge asks for and they have not done; a person decides
+	renews           string   // the award whose place it takes
 }
 
 // mostWishes bounds how many are awarded at once.
@@ -164,8 +165,8 @@ func (s *Service) award(ctx context.Context, who string, all []Awarding, badges 
 		first[key] = i
 		a.look(held[key], badges[a.BadgeID], s.Clock.Now())
 	}
-	if !apply {
-		return nil
+	if err := s.unmet(ctx, all, badges); err != nil || !apply {
+		return err
 	}
 	work, ctx := errgroup.WithContext(ctx)
 	work.SetLimit(max(2, runtime.NumCPU()))
@@ -175,6 +176,31 @@ func (s *Service) award(ctx context.Context, who string, all []Awarding, badges 
 		}
 	}
 	return work.Wait()
+}
+
+// unmet notes what those who are to be awarded have not done of what the badges ask for.
+func (s *Service) unmet(ctx context.Context, all []Awarding, badges map[string]badgestore.Badge) error {
+	for id, b := range badges {
+		var people []string
+		for _, a := range all {
+			if a.BadgeID == id && a.Outcome == ToAward {
+				people = append(people, a.PersonID)
+			}
+		}
+		if len(b.Asks) == 0 || len(people) == 0 {
+			continue
+		}
+		unmet, err := s.Criteria.Unmet(ctx, b.Asks, people)
+		if err != nil {
+			return err
+		}
+		for i := range all {
+			if all[i].BadgeID == id && all[i].Outcome == ToAward {
+				all[i].Unmet = unmet[all[i].PersonID]
+			}
+		}
+	}
+	return nil
 }
 
 // look says what becomes of a wish of somebody who holds the badge, or not.

@@ -17,6 +17,7 @@ import (
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/rule"
+	"kanban/internal/core/stage"
 	"kanban/internal/store/badgestore"
 	"kanban/internal/store/db"
 	"kanban/internal/store/eventstore"
@@ -33,8 +34,20 @@ type Service struct {
 	Clock  clock.Clock
 	// Strangers fetches what badges of other issuers name.
 	Strangers Fetcher
+	// Criteria reads what badges ask for, as programs read it.
+	Criteria Criteria
 
 	addresses atomic.Pointer[[]string] // under which it is and was reached
+}
+
+// Criteria reads criteria that programs can read.
+type Criteria interface {
+	// CheckCriteria refuses those that cannot be used.
+	CheckCriteria(ctx context.Context, field, of string, all []stage.Criterion) error
+	// Say puts them into words.
+	Say(ctx context.Context, all []stage.Criterion) ([]string, error)
+	// Unmet says what people have not done of them, by person.
+	Unmet(ctx context.Context, all []stage.Criterion, people []string) (map[string][]string, error)
 }
 
 // Fetcher gets documents at addresses that strangers gave.

@@ -5,11 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"reflect"
 	"slices"
 	"strings"
 	"time"
 
 	"kanban/internal/core/refusal"
+	"kanban/internal/core/stage"
 	"kanban/internal/store/badgestore"
 	"kanban/internal/store/db"
 )
@@ -27,7 +29,7 @@ func (s *Service) AddBadge(ctx context.Context, who string, b badgestore.Badge) 
 	if b.State == "" {
 		b.State = badgestore.Published
 	}
-	if err := checkBadge(&b); err != nil {
+	if err := s.checkBadge(ctx, &b); err != nil {
 		return b, err
 	}
 	if _, err := badgestore.FindIssuer(ctx, s.Store, b.IssuerID); errors.Is(err, db.ErrNotFound) {
@@ -51,8 +53,26 @@ func (s *Service) AddBadge(ctx context.Context, who string, b badgestore.Badge) 
 	return b, err
 }
 
-// checkBadge refuses what a badge cannot say, and trims it.
-func checkBadge(b *badgestore.Badge) error {
+// checkBadge refuses what a badge cannot say or ask for, and trims it.
+func (s *Service) checkBadge(ctx context.Context, b *badgestore.Badge) error {
+	if err := checkWords(b); err != nil {
+		return err
+	}
+	if b.Asks == nil {
+		b.Asks = []stage.Criterion{}
+	}
+	for _, c := range b.Asks {
+		for leaf := range c.Leaves {
+			if leaf.Kind == stage.Badge && leaf.BadgeID == b.ID {
+				return refusal.Invalid("asks", "%q asks for itself", b.Name)
+			}
+		}
+	}
+	return s.Criteria.CheckCriteria(ctx, "asks", b.Name, b.Asks)
+}
+
+// checkWords refuses what a badge cannot say, and trims it.
+func checkWords(b *badgestore.Badge) error {
 	for field, text := range map[string]*string{
 		"name": &b.Name, "description": &b.Description, "criteria": &b.Criteria,
 	} {
@@ -112,6 +132,7 @@ func checkBadge(b *badgestore.Badge) error {
 type EditBadge struct {
 	Name, Description, Criteria, State *string
 	Tags                               *[]string
+	Asks                               *[]stage.Criterion
 	Alignments                         *[]badgestore.Alignment
 	ValidDays                          *int
 	LastDay, Level                     *string
@@ -129,7 +150,7 @@ func (s *Service) EditBadge(ctx context.Context, who, id string, revision int, e
 		return was, fmt.Errorf("changing the badge: %w", db.ErrStale)
 	}
 	b := e.of(was)
-	if err := checkBadge(&b); err != nil {
+	if err := s.checkBadge(ctx, &b); err != nil {
 		return was, err
 	}
 	if !saysMore(was, b) && b.State == was.State && b.Renewable == was.Renewable {
@@ -175,6 +196,9 @@ func (e EditBadge) of(b badgestore.Badge) badgestore.Badge {
 	if e.Tags != nil {
 		b.Tags = *e.Tags
 	}
+	if e.Asks != nil {
+		b.Asks = slices.Clone(*e.Asks)
+	}
 	if e.Alignments != nil {
 		b.Alignments = slices.Clone(*e.Alignments)
 	}
@@ -191,6 +215,7 @@ func (e EditBadge) of(b badgestore.Badge) badgestore.Badge {
 func saysMore(a, b badgestore.Badge) bool {
 	return a.Name != b.Name || a.Description != b.Description || a.Criteria != b.Criteria ||
 		a.ValidDays != b.ValidDays || a.LastDay != b.LastDay || a.Level != b.Level ||
+		!reflect.DeepEqual(append([]stage.Criterion{}, a.Asks...), append([]stage.Criterion{}, b.Asks...)) ||
 		!slices.Equal(a.Tags, b.Tags) || !slices.Equal(a.Alignments, b.Alignments)
 }
 

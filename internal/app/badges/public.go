@@ -12,6 +12,7 @@ import (
 	"github.com/lestrrat-go/jwx/v3/jwk"
 
 	"kanban/internal/core/badge"
+	"kanban/internal/core/stage"
 	"kanban/internal/store/badgestore"
 	"kanban/internal/store/db"
 	"kanban/internal/wire/openbadge"
@@ -103,6 +104,9 @@ func (s *Service) achievement(base string, b badgestore.Badge) badge.Achievement
 		ID: base + "/badges/" + b.ID, Type: []string{"Achievement"}, AchievementType: "Badge",
 		Name: b.Name, Description: b.Description, Criteria: badge.Criteria{Narrative: b.Criteria},
 		Image: badge.Picture(pictureAddress(base, b.Picture), b.Name), Tag: b.Tags,
+	}
+	if len(b.Asks) > 0 {
+		out.Criteria.ID = out.ID + "/criteria"
 	}
 	if b.Version > 1 {
 		out.Version = strconv.Itoa(b.Version)
@@ -222,6 +226,43 @@ func (s *Service) method(controller, id string, k badgestore.IssuerKey) (any, er
 func (s *Service) Achievement(ctx context.Context, base, badgeID string) (badge.Achievement, error) {
 	b, err := badgestore.FindBadge(ctx, s.Store, badgeID)
 	return s.achievement(base, b), err
+}
+
+// BadgeCriteria is what a badge asks for, as programs read it: all of what it lists.
+type BadgeCriteria struct {
+	ID        string          `json:"id"`
+	Badge     string          `json:"badge"` // its address
+	Narrative string          `json:"narrative"`
+	All       []SaidCriterion `json:"all"`
+}
+
+// SaidCriterion is a criterion, and the same in words.
+type SaidCriterion struct {
+	stage.Criterion
+	Says string `json:"says"`
+}
+
+// CriteriaOf gives what a badge asks for; ErrNotFound for one that people judge.
+func (s *Service) CriteriaOf(ctx context.Context, base, badgeID string) (c BadgeCriteria, err error) {
+	b, err := badgestore.FindBadge(ctx, s.Store, badgeID)
+	if err != nil {
+		return c, err
+	}
+	if len(b.Asks) == 0 {
+		return c, db.ErrNotFound
+	}
+	says, err := s.Criteria.Say(ctx, b.Asks)
+	if err != nil {
+		return c, err
+	}
+	c = BadgeCriteria{
+		ID: base + "/badges/" + b.ID + "/criteria", Badge: base + "/badges/" + b.ID,
+		Narrative: b.Criteria,
+	}
+	for i, x := range b.Asks {
+		c.All = append(c.All, SaidCriterion{x, says[i]})
+	}
+	return c, nil
 }
 
 // PublicKey is a key of an issuer as it is found at its address: a JWK, or a Multikey, by which credentials are

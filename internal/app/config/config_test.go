@@ -81,7 +81,7 @@ matching:
 `),
 		"rest.yaml": []byte(`issuers: [{name: Fernmoor Garden School, email: office@fernmoor.example}]
 badges:
-  - {name: Cuttings, issuer: Fernmoor Garden School, description: Takes cuttings., criteria: Finish the module.}
+  - {name: Cuttings, issuer: Fernmoor Garden School, description: Takes cuttings., criteria: Finish the module., asks: [{kind: module, course: PROP, module: mod-cuttings}]}
 outlines:
   - course: PROP
     percentages: [25, 100]
@@ -166,7 +166,7 @@ func TestSetUpIsTheSameInAnEmptyInstallation(t *testing.T) {
 	for _, c := range done.Changes {
 		what[c.What]++
 	}
-	assert.Equal(t, map[string]int{app.Add: 8, app.Change: 3, app.Wait: 4}, what, "%+v", done.Changes)
+	assert.Equal(t, map[string]int{app.Add: 7, app.Change: 3, app.Wait: 5}, what, "%+v", done.Changes)
 	first := exported(t, w)
 
 	again := apply(t, w, first)
@@ -233,8 +233,8 @@ func TestWhatWaitedComesInOnceTheRegisterIsRead(t *testing.T) {
 	before := exported(t, w)
 	all, err := w.Config.Waiting(t.Context())
 	require.NoError(t, err)
-	require.Len(t, all, 4)
-	assert.Equal(t, `there is no course "PROP"; there is no section "PROP-B"`, all[2].For)
+	require.Len(t, all, 5)
+	assert.Equal(t, `there is no course "PROP"; the badge "Cuttings" waits too; there is no section "PROP-B"`, all[3].For)
 	assert.Equal(t, "Maud", all[2].Who)
 
 	w = grown(t)
@@ -242,7 +242,7 @@ func TestWhatWaitedComesInOnceTheRegisterIsRead(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, all)
 	after := exported(t, w)
-	for _, name := range []string{"rules.yaml", "outlines.yaml", "offers.yaml", "stage-plans.yaml"} {
+	for _, name := range []string{"rules.yaml", "badges.yaml", "outlines.yaml", "offers.yaml", "stage-plans.yaml"} {
 		assert.Equal(t, string(before[name]), string(after[name]), "it is what waited")
 	}
 	assert.Nil(t, ruled(t, w, "Cuttings badge").OnSince, "it arrives off")
@@ -258,7 +258,7 @@ func TestSomethingCanWaitNoLonger(t *testing.T) {
 	require.Error(t, w.Config.Forget(t.Context(), "Maud", config.Rules, "cuttings badge"))
 	all, err := w.Config.Waiting(t.Context())
 	require.NoError(t, err)
-	assert.Len(t, all, 3)
+	assert.Len(t, all, 4)
 	assert.NotContains(t, exported(t, w), "rules.yaml")
 }
 

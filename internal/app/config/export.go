@@ -138,10 +138,18 @@ func (w *work) exportBadges(ctx context.Context, out *config.Setup) error {
 		})
 	}
 	badges, err := badgestore.Badges(ctx, w.store)
+	if err != nil {
+		return err
+	}
+	book, err := w.book(ctx)
+	if err != nil {
+		return err
+	}
 	for _, b := range badges {
 		x := config.Badge{
 			Name: b.Name, Issuer: b.Issuer, Description: b.Description, Criteria: b.Criteria, Tags: b.Tags,
 			ValidDays: b.ValidDays, LastDay: b.LastDay, Renewable: b.Renewable, Level: b.Level, Design: b.Design,
+			Asks: shownCriteria(book, stagestore.StagePlan{}, b.Asks),
 		}
 		if b.State != badgestore.Published {
 			x.State = b.State
@@ -151,7 +159,7 @@ func (w *work) exportBadges(ctx context.Context, out *config.Setup) error {
 		}
 		out.Badges = append(out.Badges, x)
 	}
-	return err
+	return nil
 }
 
 // exportOutlines leaves those out that were put together from what was reported.

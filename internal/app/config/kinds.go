@@ -270,6 +270,7 @@ func (w *work) takeBadge(ctx context.Context, x config.Badge, t *taken) error {
 		return err
 	}
 	issuer := r.find(r.book.issuers, "issuer", "issuer", "badges issuers", x.Issuer)
+	asks := criteriaOf(r, "asks", x.Asks)
 	if err := r.err(); err != nil {
 		return err
 	}
@@ -280,8 +281,8 @@ func (w *work) takeBadge(ctx context.Context, x config.Badge, t *taken) error {
 	state := cmp.Or(x.State, badgestore.Published)
 	if !there {
 		made, err := w.Badges.AddBadge(ctx, w.who, badgestore.Badge{
-			IssuerID: issuer, Name: x.Name, Description: x.Description, Criteria: x.Criteria, Tags: x.Tags,
-			Alignments: alignments, ValidDays: x.ValidDays, State: state, LastDay: x.LastDay,
+			IssuerID: issuer, Name: x.Name, Description: x.Description, Criteria: x.Criteria, Asks: asks,
+			Tags: x.Tags, Alignments: alignments, ValidDays: x.ValidDays, State: state, LastDay: x.LastDay,
 			Renewable: x.Renewable, Level: x.Level,
 		})
 		if err != nil {
@@ -293,7 +294,7 @@ func (w *work) takeBadge(ctx context.Context, x config.Badge, t *taken) error {
 		return refusedField("issuer", "the badge is %s's, and another issuer cannot take it over; give this one another name", b.Issuer)
 	}
 	changed, err := w.Badges.EditBadge(ctx, w.who, b.ID, 0, badges.EditBadge{
-		Description: &x.Description, Criteria: &x.Criteria, Tags: &x.Tags, Alignments: &alignments,
+		Description: &x.Description, Criteria: &x.Criteria, Asks: &asks, Tags: &x.Tags, Alignments: &alignments,
 		ValidDays: &x.ValidDays, State: &state, LastDay: &x.LastDay, Renewable: &x.Renewable, Level: &x.Level,
 	})
 	if err == nil {

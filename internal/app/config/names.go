@@ -23,6 +23,8 @@ type named struct {
 // names say how everything is called that a set-up refers to.
 type names struct {
 	interfaces, issuers, badges, courses, sections, orgs list
+
+	waiting map[key]bool // what files made that waits for a register
 }
 
 func readNames(ctx context.Context, from *db.Database) (*names, error) {
@@ -30,6 +32,14 @@ func readNames(ctx context.Context, from *db.Database) (*names, error) {
 	registers, err := n.readOwn(ctx, from)
 	if err != nil {
 		return nil, err
+	}
+	kept, err := waiting(ctx, from)
+	if err != nil {
+		return nil, err
+	}
+	n.waiting = map[key]bool{}
+	for _, x := range kept {
+		n.waiting[keyOf(x.Kind, x.Name)] = true
 	}
 	courses, err := learningstore.NamedCourses(ctx, from)
 	if err != nil {

@@ -67,7 +67,12 @@ func (r *refs) viaInterface(path, name string) string {
 	return r.find(r.book.interfaces, path, "interface", "interfaces list", name)
 }
 
+// badge waits for one that waits itself.
 func (r *refs) badge(path, name string) string {
+	if len(r.book.badges.find(name)) == 0 && r.book.waiting[keyOf(config.Badges, name)] {
+		r.waits = append(r.waits, fmt.Sprintf("the badge %q waits too", name))
+		return ""
+	}
 	return r.find(r.book.badges, path, "badge", "badges list", name)
 }
 
@@ -118,6 +123,9 @@ func (w *work) take(ctx context.Context, tx *db.Tx, items []config.Item) (done [
 			faults = append(faults, wrong...)
 		case errors.As(err, &waiting):
 			t.waits = waiting.Error()
+			if w.names != nil {
+				w.names.waiting[keyOf(item.Kind, item.Name)] = true
+			}
 		case is:
 			faults = append(faults, item.Fault(inFiles(refused.Field), "%s", refused.Detail))
 		case errors.Is(err, db.ErrStale), errors.Is(err, db.ErrTaken), errors.Is(err, db.ErrUnstorable):

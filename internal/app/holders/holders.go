@@ -7,6 +7,8 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -18,10 +20,12 @@ import (
 	"kanban/internal/core/clock"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
+	"kanban/internal/core/stage"
 	"kanban/internal/store/badgestore"
 	"kanban/internal/store/db"
 	"kanban/internal/store/jobs"
 	"kanban/internal/store/rosterstore"
+	"kanban/internal/store/stagestore"
 )
 
 // Service is the use case. Fill every field.
@@ -199,7 +203,14 @@ type Page struct {
 	Terms    Terms
 	Accepted bool // the terms as they are now
 	Held     []Held
+	Wanted   []Wanted
 	Plans    []stages.PlanProgress
+}
+
+// Wanted is a badge that somebody can get: what of it they have done, and what is missing.
+type Wanted struct {
+	badgestore.ListedBadge
+	Asks []stages.CriterionProgress
 }
 
 // Page gives somebody's page.
@@ -214,8 +225,44 @@ func (s *Service) Page(ctx context.Context, personID string) (p Page, err error)
 	if p.Held, err = s.held(ctx, personID); err != nil {
 		return p, err
 	}
+	if p.Wanted, err = s.wanted(ctx, personID, p.Held); err != nil {
+		return p, err
+	}
 	p.Plans, err = s.Stages.Of(ctx, personID)
 	return p, err
+}
+
+// wanted lists the badges that somebody does not hold and that ask for something in a course in which they learn or
+// learned.
+func (s *Service) wanted(ctx context.Context, personID string, held []Held) (all []Wanted, err error) {
+	listed, err := badgestore.Badges(ctx, s.Store)
+	if err != nil {
+		return nil, err
+	}
+	now, holds := s.Clock.Now(), map[string]bool{}
+	for _, h := range held {
+		ended := h.ValidUntil != nil && !h.ValidUntil.After(now)
+		holds[h.BadgeID] = holds[h.BadgeID] || h.RevokedAt == nil && !ended
+	}
+	for _, b := range listed {
+		if b.State != badgestore.Published || len(b.Asks) == 0 || holds[b.ID] {
+			continue
+		}
+		courses := stage.Watching(stage.Plan{Stages: []stage.Stage{{Criteria: b.Asks}}}).Courses
+		studied, err := stagestore.FindStudied(ctx, s.Store, []string{personID}, slices.Sorted(maps.Keys(courses)))
+		if err != nil {
+			return nil, err
+		}
+		if len(studied) == 0 {
+			continue
+		}
+		standing, err := s.Stages.Standing(ctx, b.Asks, []string{personID})
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, Wanted{b, standing[personID]})
+	}
+	return all, nil
 }
 
 // Who is somebody, and what they decided about their badges.

@@ -144,6 +144,7 @@ type Alignment struct {
 
 // Criteria says what one has to do.
 type Criteria struct {
+	ID        string `json:"id,omitempty"` // where programs read it
 	Narrative string `json:"narrative"`
 }
 

@@ -137,6 +137,28 @@ func (p Plan) Check() error {
 	return nil
 }
 
+// CheckAll reports the first thing that makes criteria unusable that belong to no plan: each
+// names its course, and nobody approves them. What they refer to is not looked at.
+func CheckAll(of string, all []Criterion) error {
+	if len(all) > mostCriteria {
+		return fmt.Errorf("%w: %q has %d criteria, more than %d", ErrPlan, of, len(all), mostCriteria)
+	}
+	for _, c := range all {
+		if err := c.check(Stage{Title: of}, 1); err != nil {
+			return err
+		}
+		for leaf := range c.Leaves {
+			switch {
+			case leaf.Kind == Approval:
+				return fmt.Errorf("%w: %q asks for an approval; whoever awards it by hand approves it", ErrPlan, of)
+			case leaf.Kind != Badge && leaf.CourseID == "":
+				return fmt.Errorf("%w: a criterion of %q does not say of which course", ErrPlan, of)
+			}
+		}
+	}
+	return nil
+}
+
 func (c Criterion) check(s Stage, depth int) error {
 	if c.Kind.Groups() {
 		return c.checkGroup(s, depth)
@@ -156,7 +178,7 @@ func (c Criterion) check(s Stage, depth int) error {
 		return fmt.Errorf("%w: an approval of stage %q does not say what is to be approved", ErrPlan, s.Title)
 	case c.Kind == Badge && c.BadgeID == "":
 		return missing("badge")
-	case c.Kind == Badge && c.BadgeID == s.BadgeID:
+	case c.Kind == Badge && s.BadgeID != "" && c.BadgeID == s.BadgeID:
 		return fmt.Errorf("%w: stage %q asks for the badge that it gives", ErrPlan, s.Title)
 	case c.AtLeast < -1 || c.AtLeast > 1:
 		return fmt.Errorf("%w: stage %q asks for a score of %v; it lies between -1 and 1, so 80 %% is 0.8", ErrPlan,
@@ -229,7 +251,9 @@ func Watching(all ...Plan) Watch {
 		Scores: map[Key]bool{}, Badges: map[string]bool{}, Approvals: map[string]bool{},
 	}
 	for _, p := range all {
-		w.Own[p.CourseID], w.Courses[p.CourseID] = true, true
+		if p.CourseID != "" { // criteria of badges belong to no plan
+			w.Own[p.CourseID], w.Courses[p.CourseID] = true, true
+		}
 		for _, s := range p.Stages {
 			for _, c := range s.Criteria {
 				for leaf := range c.Leaves {

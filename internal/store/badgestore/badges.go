@@ -10,6 +10,7 @@ import (
 	"gorm.io/gorm/clause"
 
 	"kanban/internal/core/badge"
+	"kanban/internal/core/stage"
 	"kanban/internal/store/db"
 )
 
@@ -32,15 +33,16 @@ type Badge struct {
 	Name        string
 	Description string
 	Criteria    string
-	Picture     string      // id of its picture; "" for the one that all have
-	State       string      // draft, published or withdrawn
-	Version     int         // counts changes since it was awarded first
-	Revision    int         // counts every change
-	Tags        []string    `gorm:"serializer:json"`
-	Alignments  []Alignment `gorm:"serializer:json"`
-	ValidDays   int         // how long an award holds; 0 for good
-	LastDay     string      // as 2027-07-31, on which every award ends; "" for none
-	Renewable   bool        // who holds it can be awarded it again when it ends
+	Asks        []stage.Criterion `gorm:"serializer:json"` // the same as programs read it; none for what people judge
+	Picture     string            // id of its picture; "" for the one that all have
+	State       string            // draft, published or withdrawn
+	Version     int               // counts changes since it was awarded first
+	Revision    int               // counts every change
+	Tags        []string          `gorm:"serializer:json"`
+	Alignments  []Alignment       `gorm:"serializer:json"`
+	ValidDays   int               // how long an award holds; 0 for good
+	LastDay     string            // as 2027-07-31, on which every award ends; "" for none
+	Renewable   bool              // who holds it can be awarded it again when it ends
 	Level       string
 	Design      *badge.Design `gorm:"serializer:json"` // how its picture is drawn, if it is drawn here
 	CreatedAt   time.Time
@@ -168,7 +170,7 @@ func EditBadge(ctx context.Context, tx *db.Tx, was, b Badge, who string, at time
 	}
 	b.Revision = was.Revision + 1
 	done := tx.DB.Where("id = ? AND revision = ?", was.ID, was.Revision).Select("name", "description", "criteria",
-		"state", "version", "revision", "tags", "alignments", "valid_days", "last_day", "renewable",
+		"asks", "state", "version", "revision", "tags", "alignments", "valid_days", "last_day", "renewable",
 		"level").Updates(&b)
 	if done.Error == nil && done.RowsAffected == 0 {
 		return fmt.Errorf("changing the badge: %w", db.ErrStale)

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"kanban/internal/core/badge"
+	"kanban/internal/core/stage"
 )
 
 // NewIssuer makes an issuer of badges.
@@ -30,6 +31,8 @@ type NewBadge struct {
 	Name        string `json:"name"`
 	Description string `json:"description" doc:"What it is for"`
 	Criteria    string `json:"criteria" doc:"What one has to do"`
+	// Asks is the same as programs read it.
+	Asks []stage.Criterion `json:"asks,omitempty" maxItems:"20" doc:"The same as programs read it: all of it; each criterion names its course"`
 	// Tags and what follows are what verifiers and readers of it are told beside.
 	Tags       []string         `json:"tags,omitempty" maxItems:"20"`
 	Alignments []BadgeAlignment `json:"alignments,omitempty" maxItems:"20" doc:"Goals of frameworks to which it belongs"`
@@ -52,32 +55,34 @@ type BadgeAlignment struct {
 // EditBadge changes a badge; what is absent stays. What it says after it was awarded is a new version, and whoever
 // holds it keeps it as it was.
 type EditBadge struct {
-	Name        *string           `json:"name,omitempty"`
-	Description *string           `json:"description,omitempty"`
-	Criteria    *string           `json:"criteria,omitempty"`
-	Tags        *[]string         `json:"tags,omitempty" maxItems:"20"`
-	Alignments  *[]BadgeAlignment `json:"alignments,omitempty" maxItems:"20"`
-	ValidDays   *int              `json:"validDays,omitempty" minimum:"0"`
-	LastDay     *string           `json:"lastDay,omitempty"`
-	Renewable   *bool             `json:"renewable,omitempty"`
-	Level       *string           `json:"level,omitempty"`
-	State       *string           `json:"state,omitempty" enum:"draft,published,withdrawn"`
+	Name        *string            `json:"name,omitempty"`
+	Description *string            `json:"description,omitempty"`
+	Criteria    *string            `json:"criteria,omitempty"`
+	Asks        *[]stage.Criterion `json:"asks,omitempty" maxItems:"20"`
+	Tags        *[]string          `json:"tags,omitempty" maxItems:"20"`
+	Alignments  *[]BadgeAlignment  `json:"alignments,omitempty" maxItems:"20"`
+	ValidDays   *int               `json:"validDays,omitempty" minimum:"0"`
+	LastDay     *string            `json:"lastDay,omitempty"`
+	Renewable   *bool              `json:"renewable,omitempty"`
+	Level       *string            `json:"level,omitempty"`
+	State       *string            `json:"state,omitempty" enum:"draft,published,withdrawn"`
 }
 
 // BadgeVersion is a version of a badge that was.
 type BadgeVersion struct {
-	Version     int              `json:"version"`
-	Name        string           `json:"name"`
-	Description string           `json:"description"`
-	Criteria    string           `json:"criteria"`
-	Tags        []string         `json:"tags"`
-	Alignments  []BadgeAlignment `json:"alignments"`
-	ValidDays   int              `json:"validDays,omitempty"`
-	LastDay     string           `json:"lastDay,omitempty"`
-	Level       string           `json:"level,omitempty"`
-	Awards      int              `json:"awards" doc:"How many people hold it"`
-	ChangedBy   string           `json:"changedBy"`
-	ChangedAt   time.Time        `json:"changedAt" doc:"When the next one took its place"`
+	Version     int               `json:"version"`
+	Name        string            `json:"name"`
+	Description string            `json:"description"`
+	Criteria    string            `json:"criteria"`
+	Asks        []stage.Criterion `json:"asks,omitempty"`
+	Tags        []string          `json:"tags"`
+	Alignments  []BadgeAlignment  `json:"alignments"`
+	ValidDays   int               `json:"validDays,omitempty"`
+	LastDay     string            `json:"lastDay,omitempty"`
+	Level       string            `json:"level,omitempty"`
+	Awards      int               `json:"awards" doc:"How many people hold it"`
+	ChangedBy   string            `json:"changedBy"`
+	ChangedAt   time.Time         `json:"changedAt" doc:"When the next one took its place"`
 }
 
 // Badge can be awarded.
@@ -164,8 +169,10 @@ type Awarding struct {
 	BadgeID  string `json:"badgeId,omitempty"`
 	Outcome  string `json:"outcome" enum:"to-award,awarded,held,refused"`
 	Because  string `json:"because,omitempty"`
-	AwardID  string `json:"awardId,omitempty"`
-	Address  string `json:"address,omitempty" doc:"The award's public page"`
+	// Unmet is left to whoever awards it.
+	Unmet   []string `json:"unmet,omitempty" doc:"What the badge asks for and they have not done; it is awarded all the same"`
+	AwardID string   `json:"awardId,omitempty"`
+	Address string   `json:"address,omitempty" doc:"The award's public page"`
 }
 
 // Revocation says why an award is revoked or suspended.

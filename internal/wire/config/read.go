@@ -67,7 +67,7 @@ const (
 
 // Kinds lists them in that order.
 var Kinds = []Kind{
-	Connections, MatchingKind, Mappings, Templates, ScoreTemplates, HiddenSections, Issuers, Badges, Outlines, Offers,
+	Connections, MatchingKind, Mappings, Templates, ScoreTemplates, HiddenSections, Outlines, Issuers, Badges, Offers,
 	Rules, StagePlans, SettingsKind,
 }
 

@@ -123,6 +123,8 @@ type Badge struct {
 	Description string `json:"description"`
 	Criteria    string `json:"criteria"`
 
+	// Asks is the same as programs read it.
+	Asks       []Criterion      `json:"asks,omitempty" doc:"The same as programs read it: all of it; each criterion names its course"`
 	Tags       []string         `json:"tags,omitempty"`
 	Alignments []BadgeAlignment `json:"alignments,omitempty" doc:"Goals of frameworks to which it belongs"`
 	ValidDays  int              `json:"validDays,omitempty" doc:"How many days an award holds; for good when absent"`

@@ -37,6 +37,9 @@ const counted = computed(() =>
         <template #body="{ data }">
           <span :class="{ bad: data.outcome === 'refused' }">{{ word(`award-${data.outcome}`) }}</span>
           <small v-if="data.because" class="faint because">{{ data.because }}</small>
+          <small v-if="data.unmet?.length" class="bad because">{{
+            $t('badges.unmet', { asks: data.unmet.join('; ') })
+          }}</small>
           <a
             v-if="data.outcome === 'awarded'"
             :href="data.address"

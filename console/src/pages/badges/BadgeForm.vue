@@ -11,6 +11,7 @@ import TextField from '../../parts/form/TextField.vue'
 import TickField from '../../parts/form/TickField.vue'
 import WhenField from '../../parts/form/WhenField.vue'
 import Oops from '../../parts/Oops.vue'
+import CriterionFields from '../stages/CriterionFields.vue'
 
 /** Makes a badge, or changes what one says. */
 const props = defineProps<{ badge?: Schemas['Badge'] }>()
@@ -28,6 +29,8 @@ const badge = reactive({
   description: props.badge?.description ?? '',
   criteria: props.badge?.criteria ?? '',
 })
+const asks = ref<Schemas['Criterion'][]>(JSON.parse(JSON.stringify(props.badge?.asks ?? [])))
+const others = useQuery({ queryKey: ['badges'], queryFn: () => ok(api.GET('/api/v1/badges')) })
 const tags = ref(props.badge?.tags?.join(', ') ?? '')
 const validDays = ref(props.badge?.validDays || undefined)
 const lastDay = ref(props.badge?.lastDay ?? '')
@@ -47,6 +50,7 @@ const alignments = () =>
     })
 const says = () => ({
   ...badge,
+  asks: asks.value,
   tags: tags.value
     .split(',')
     .map((t) => t.trim())
@@ -125,6 +129,26 @@ const sending = computed(() => save.isPending.value)
         :rows="2"
         :label="$t('badges.whatItTakes')"
       />
+      <fieldset>
+        <legend>{{ $t('badges.asks') }}</legend>
+        <p class="faint">{{ $t('badges.asksHelp') }}</p>
+        <CriterionFields
+          v-for="(_, i) in asks"
+          :key="i"
+          v-model="asks[i]!"
+          course=""
+          :badges="others.data.value?.items.filter((b) => b.id !== props.badge?.id) ?? []"
+          :name="`${i + 1}`"
+          @drop="asks.splice(i, 1)"
+        />
+        <Button
+          size="small"
+          type="button"
+          variant="text"
+          :label="$t('badges.addAsk')"
+          @click="asks.push({ kind: 'module' })"
+        />
+      </fieldset>
       <TextField
         id="badge-tags"
         v-model="tags"
@@ -183,3 +207,19 @@ const sending = computed(() => save.isPending.value)
     </form>
   </Frame>
 </template>
+
+<style scoped>
+fieldset {
+  border: 1px solid var(--line);
+  margin: 0.6rem 0;
+  padding: 0.2rem 0.8rem 0.4rem;
+}
+
+legend {
+  font-weight: 600;
+}
+
+fieldset p {
+  margin: 0;
+}
+</style>

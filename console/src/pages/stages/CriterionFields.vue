@@ -10,7 +10,7 @@ import TextField from '../../parts/form/TextField.vue'
 import { useOutline } from '../../parts/outline'
 import { $t } from '../../texts'
 
-/** One thing that a stage asks for. */
+/** One thing that a stage asks for, or a badge, which is of no course (course is '' then). */
 const c = defineModel<Schemas['Criterion']>({ required: true })
 const props = defineProps<{ course: string; badges: Schemas['Badge'][]; name: string }>()
 const emit = defineEmits<{ drop: [] }>()
@@ -71,7 +71,11 @@ const without = computed(
       :model-value="c.kind"
       hidden
       :label="$t('stages.criterion', { name })"
-      :options="Object.entries(kinds).map(([value, label]) => ({ value: value as Kind, label }))"
+      :options="
+        Object.entries(kinds)
+          .filter(([value]) => props.course || value !== 'approval')
+          .map(([value, label]) => ({ value: value as Kind, label }))
+      "
       @update:model-value="(k) => k && kind(k)"
     />
     <ChoiceField
@@ -112,7 +116,7 @@ const without = computed(
       hidden
       :label="$t('stages.course', { name })"
       :options="[
-        { value: '', label: $t('stages.ofThisCourse') },
+        ...(props.course ? [{ value: '', label: $t('stages.ofThisCourse') }] : []),
         ...(courses.data.value?.items.filter((x) => x.id !== props.course) ?? []).map((x) => ({
           value: x.id,
           label: $t('stages.of', { title: x.title }),
