@@ -287,11 +287,6 @@ async function done() {
   flex: 1;
 }
 
-.below {
-  display: block;
-  margin-inline-start: 0;
-}
-
 .why {
   list-style: none;
   margin: 0;

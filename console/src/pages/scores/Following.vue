@@ -80,9 +80,3 @@ const follow = useMutation({
     <FollowDialog v-if="asking" :next="asking" @close="asking = undefined" @done="copied" />
   </section>
 </template>
-
-<style scoped>
-.below {
-  display: block;
-}
-</style>

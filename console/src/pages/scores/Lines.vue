@@ -136,10 +136,6 @@ const kind = (o: string) => (urgent.includes(o) ? 'urgent' : writes.includes(o) 
 </template>
 
 <style scoped>
-.below {
-  display: block;
-}
-
 .urgent {
   color: var(--signal);
 }

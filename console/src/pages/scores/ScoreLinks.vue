@@ -109,10 +109,3 @@ const carry = useMutation({
   <Following @made="show" />
   <NewScoreLink v-if="form" @close="form = false" @made="show" />
 </template>
-
-<style scoped>
-.below {
-  display: block;
-  margin-inline-start: 0;
-}
-</style>

@@ -97,8 +97,4 @@ const urgent = ['refused', 'not-arrived']
 .moved {
   padding: 0.6rem 1rem 0.6rem 2rem;
 }
-
-.below {
-  display: block;
-}
 </style>

@@ -117,9 +117,3 @@ const expected = (t: Schemas['ScoreTemplate']) =>
     @done="refreshed"
   />
 </template>
-
-<style scoped>
-.below {
-  display: block;
-}
-</style>

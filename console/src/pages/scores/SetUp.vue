@@ -256,10 +256,6 @@ const weight = (c?: Schemas['GradebookCategory']) => (c?.weight === undefined ? 
   color: var(--signal);
 }
 
-.below {
-  display: block;
-}
-
 .actions {
   margin-top: 0.8rem;
 }

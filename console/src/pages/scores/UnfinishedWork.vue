@@ -120,9 +120,4 @@ const states = ['draft', 'partly-marked', 'not-released', 'not-marked', 'missing
 .find {
   min-width: 17rem;
 }
-
-.below {
-  display: block;
-  margin-inline-start: 0;
-}
 </style>
