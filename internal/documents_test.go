@@ -99,7 +99,7 @@ func TestFindingsLeadToPages(t *testing.T) {
 		}
 	}
 	require.Greater(t, len(pages), 20)
-	files, err := filepath.Glob("app/reports/*.go")
+	files, err := filepath.Glob("app/findings/*.go")
 	require.NoError(t, err)
 	links := 0
 	for _, file := range files {

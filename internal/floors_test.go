@@ -35,13 +35,14 @@ var floors = [][]string{
 		"internal/core/stage", "internal/core/naming", "internal/core/refusal", "internal/core/grade",
 	},
 	// about sections and sets, above what they hold
-	{"internal/core/visibility", "internal/core/linking", "internal/core/rollover"},
+	{"internal/core/visibility", "internal/core/linking", "internal/core/rollover", "internal/core/report"},
 	{"internal/wire/call", "internal/wire/config"},
 	{
 		"internal/wire/oneroster", "internal/wire/scim", "internal/wire/xapi", "internal/wire/cartridge",
 		"internal/wire/openbadge", "internal/wire/drawing", "internal/wire/webhook", "internal/wire/oauth",
 		"internal/wire/sheet", "internal/wire/api",
 	},
+	{"internal/wire/chart"}, // draws reports with what drawing can
 	{"internal/standin"},
 	{"internal/store/pgchild"},
 	{"internal/store/db"},
@@ -212,6 +213,10 @@ var direct = map[string]string{
 	"pairingstore.Listed":        "what changed of thousands of pairings, behind every list",
 	"pairingstore.relist":        "thousands of pairings, behind the board",
 	"scorestore.Records":         "thousands of scores of a gradebook, behind every comparison of a score link",
+	"reportstore.EachBehind":     "a hundred thousand learners, one after the other",
+	"reportstore.EachStopped":    "the same",
+	"reportstore.Spans":          "a hundred thousand learners who finished",
+	"reportstore.Standings":      "the standings of ten thousand sections",
 	"rosterstore.Sections":       "thousands of sections, behind the board",
 }
 

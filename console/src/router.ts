@@ -251,6 +251,12 @@ export const router = createRouter({
       meta: { title: $t('badges.checkBadge') },
     },
     {
+      path: '/reports/:name?',
+      component: () => import('./pages/reports/Reports.vue'),
+      props: true,
+      meta: { title: $t('reports.reports') },
+    },
+    {
       path: '/:rest(.*)',
       component: () => import('./pages/enter/NotHere.vue'),
       meta: { open: true, title: $t('shell.notHere') },

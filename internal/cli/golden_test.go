@@ -150,6 +150,11 @@ var changing = []struct {
 	{regexp.MustCompile(`\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(\.\d+)?(Z|[+-]\d\d:\d\d)`), "<time>"},
 	{regexp.MustCompile(`\d{4}-\d\d-\d\d( \d\d:\d\d(:\d\d)?)?`), "<day>"},
 	{
+		regexp.MustCompile(`\d{1,2} (January|February|March|April|May|June|July|August|September|October|November|December)` +
+			` \d{4}( \d\d:\d\d)?`),
+		"<date>",
+	},
+	{
 		regexp.MustCompile(`\d{1,2} (Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec)( \d{4})?(,? \d\d:\d\d(:\d\d)?)?`),
 		"<date>",
 	},
@@ -260,6 +265,10 @@ var readings = []struct {
 	{"events", true, []string{"events", "list", "--type", "section.joined"}},
 	{"deliveries", true, []string{"deliveries", "list"}},
 	{"tasks", false, []string{"tasks", "list"}},
+	{"reports", false, []string{"reports", "list"}},
+	{"report-completion", false, []string{"reports", "show", "completion", "--course", "PROP"}},
+	{"report-rules", false, []string{"reports", "show", "rules"}},
+	{"report-holdings", false, []string{"reports", "show", "holdings", "--section", "PROP-A"}},
 	{"badges", false, []string{"badges", "list"}},
 	{"issuers", false, []string{"badges", "issuers"}},
 	{"awards", true, []string{"badges", "awards"}},
@@ -307,6 +316,34 @@ func TestWhatCallsPrint(t *testing.T) {
 		})
 	}
 	t.Run("wrong use", func(t *testing.T) { wrong(t, p) })
+	t.Run("the same numbers", func(t *testing.T) { sameNumbers(t, p) })
+}
+
+// sameNumbers holds reports against the lists that say the same.
+func sameNumbers(t *testing.T, p *played) {
+	lines := func(args ...string) [][]string {
+		text, complaints, code := p.run(append([]string{"--output", "csv"}, args...)...)
+		require.Zero(t, code, complaints)
+		list, err := csv.NewReader(strings.NewReader(text)).ReadAll()
+		require.NoError(t, err)
+		return list[1:]
+	}
+	column := func(rows [][]string, columns ...int) (out [][]string) {
+		for _, r := range rows {
+			var line []string
+			for _, c := range columns {
+				line = append(line, r[c])
+			}
+			out = append(out, line)
+		}
+		return out
+	}
+	rules := lines("rules", "list")
+	require.NotEmpty(t, rules)
+	assert.Equal(t, column(rules, 0, 6, 7), column(lines("reports", "show", "rules"), 0, 3, 5), "rule, fired, delivered")
+	badges := lines("badges", "list")
+	require.NotEmpty(t, badges)
+	assert.Equal(t, column(badges, 0, 4, 5), column(lines("reports", "show", "badges"), 0, 1, 3), "badge, held by, revoked")
 }
 
 func golden(t *testing.T, name, text string) {

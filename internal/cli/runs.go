@@ -20,11 +20,11 @@ func follow(ctx context.Context, cmd *cli.Command, c *client.Client, runID strin
 	if err != nil {
 		return err
 	}
-	return report(ctx, cmd, c, r, nil)
+	return printRun(ctx, cmd, c, r, nil)
 }
 
-// report prints what a run did and, with those, whose records a read changed.
-func report(ctx context.Context, cmd *cli.Command, c *client.Client, r api.Run, d *api.Differences) error {
+// printRun prints what a run did and, with those, whose records a read changed.
+func printRun(ctx context.Context, cmd *cli.Command, c *client.Client, r api.Run, d *api.Differences) error {
 	if r.Kind == "scores" {
 		return reportScores(ctx, cmd, c, r)
 	}
@@ -169,13 +169,13 @@ func runsShow() *cli.Command {
 				return err
 			}
 			if r.Kind != "read" {
-				return report(ctx, cmd, c, r, nil)
+				return printRun(ctx, cmd, c, r, nil)
 			}
 			d, err := client.Get[api.Differences](ctx, c, "/runs/"+r.ID+"/differences")
 			if err != nil {
 				return err
 			}
-			if err := report(ctx, cmd, c, r, &d); err != nil || len(d.Items) == 0 || cmd.String("output") == "json" {
+			if err := printRun(ctx, cmd, c, r, &d); err != nil || len(d.Items) == 0 || cmd.String("output") == "json" {
 				return err
 			}
 			say(cmd, "")

@@ -6,7 +6,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"kanban/internal/app/reports"
+	"kanban/internal/app/findings"
 	"kanban/internal/core/finding"
 	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
@@ -66,8 +66,8 @@ func (s *Server) findings(a huma.API) {
 }
 
 func (s *Server) listFindings(ctx context.Context, in *findingsInput) (api.Page[api.Finding], error) {
-	list, err := s.Reports.Findings(ctx, reports.Filter{
-		Group: reports.Group(in.Group), Code: finding.Code(in.Code),
+	list, err := s.Findings.Findings(ctx, findings.Filter{
+		Group: findings.Group(in.Group), Code: finding.Code(in.Code),
 		Owner: in.Owner, Text: in.Text, Person: in.Person, Seen: in.Seen,
 	})
 	if err != nil {
@@ -78,24 +78,24 @@ func (s *Server) listFindings(ctx context.Context, in *findingsInput) (api.Page[
 }
 
 func (s *Server) acknowledgeFinding(ctx context.Context, in *acknowledging) error {
-	return s.Reports.Acknowledge(ctx, auth.Caller(ctx).Name, in.Key, in.Body.Note)
+	return s.Findings.Acknowledge(ctx, auth.Caller(ctx).Name, in.Key, in.Body.Note)
 }
 
 func (s *Server) reopenFinding(ctx context.Context, in *byKey) error {
-	return s.Reports.Reopen(ctx, auth.Caller(ctx).Name, in.Key)
+	return s.Findings.Reopen(ctx, auth.Caller(ctx).Name, in.Key)
 }
 
 func (s *Server) todayRest(ctx context.Context, _ *struct{}) ([]string, error) {
-	said, err := s.Reports.Rest(ctx)
+	said, err := s.Findings.Rest(ctx)
 	return append([]string{}, said...), err
 }
 
 func (s *Server) today(ctx context.Context, _ *struct{}) ([]api.Finding, error) {
-	list, err := s.Reports.Today(ctx)
+	list, err := s.Findings.Today(ctx)
 	return each(list, noticedFinding), err
 }
 
-func noticedFinding(f reports.Finding) api.Finding {
+func noticedFinding(f findings.Finding) api.Finding {
 	e, _ := finding.Lookup(f.Code)
 	out := api.Finding{
 		Key: f.Key, Group: string(f.Group), Code: f.Code, Severity: e.Severity, Title: finding.Title(f.Code),
@@ -117,8 +117,8 @@ func noticedFinding(f reports.Finding) api.Finding {
 	return out
 }
 
-func checklist(c reports.Checklist) api.Checklist {
-	return api.Checklist{Live: c.Live(), Steps: each(c, func(s reports.Step) api.Step {
+func checklist(c findings.Checklist) api.Checklist {
+	return api.Checklist{Live: c.Live(), Steps: each(c, func(s findings.Step) api.Step {
 		if s.Done {
 			s.Next = ""
 		}

@@ -222,7 +222,7 @@ func (s *Server) restoreInterface(ctx context.Context, in *withID[api.Restored])
 
 func (s *Server) probeInterface(ctx context.Context, in *byID) ([]api.Report, error) {
 	reports, err := s.Connections.Probe(ctx, in.ID)
-	return each(reports, report), err
+	return each(reports, shownProbe), err
 }
 
 func (s *Server) startRead(ctx context.Context, in *withID[api.ReadRequest]) (api.Run, error) {
@@ -274,7 +274,7 @@ func (s *Server) upload(a huma.API) {
 	})
 }
 
-func report(r adapter.Report) api.Report {
+func shownProbe(r adapter.Report) api.Report {
 	out := api.Report{Capability: string(r.Capability), State: string(r.State), Code: r.Code, Detail: r.Detail}
 	if e, ok := finding.Lookup(r.Code); ok {
 		out.Remedy, out.Owner = e.Remedy, string(e.Owner)
@@ -298,7 +298,7 @@ func (s *Server) oneInterface(ctx context.Context, c connectionstore.Interface) 
 		out.Checklist = api.Checklist{Steps: []api.Step{}}
 		return out, nil
 	}
-	rests, err := s.Reports.Rests(ctx, c.ID)
+	rests, err := s.Findings.Rests(ctx, c.ID)
 	if err != nil {
 		return out, err
 	}
@@ -320,9 +320,9 @@ func (s *Server) oneInterface(ctx context.Context, c connectionstore.Interface) 
 	}
 	var reports []adapter.Report
 	if len(c.Probe) > 0 && json.Unmarshal(c.Probe, &reports) == nil {
-		out.Probe = each(reports, report)
+		out.Probe = each(reports, shownProbe)
 	}
-	list, err := s.Reports.Interface(ctx, c)
+	list, err := s.Findings.Interface(ctx, c)
 	if err != nil {
 		return out, err
 	}

@@ -134,6 +134,7 @@ func TestEveryOperationAnswersAsDescribed(t *testing.T) {
 		{"offers", walkOffers},
 		{"stages", walkStages},
 		{"scores", walkScores},
+		{"reports", walkReports},
 		{"settings", walkSettings},
 		{"config", walkConfig},
 		{
@@ -153,7 +154,7 @@ func TestEveryOperationAnswersAsDescribed(t *testing.T) {
 	x.described.t = t
 	assert.Equal(
 		t,
-		[]string{"get-gradebook-package", "get-safety-copy", "get-sheet-file", "get-stage-map", "get-unfinished-work", "live"},
+		[]string{"get-gradebook-package", "get-report-file", "get-safety-copy", "get-sheet-file", "get-stage-map", "get-unfinished-work", "live"},
 		x.unanswered(),
 		"files and what streams are tested on their own",
 	)

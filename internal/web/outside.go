@@ -419,6 +419,13 @@ var outside = []outsideOperation{
 	},
 	{
 		operation: operation{
+			ID: "get-report-file", Method: http.MethodGet, Path: "/api/v1/reports/{name}/file.{form}", Status: http.StatusOK,
+			Tag: "reports", Summary: "A report as a file, narrowed as the report is: csv, xlsx, svg, png or pdf; part says which table or chart",
+		},
+		security: "token", answers: "text/csv", refuses: []int{401, 404, 422},
+	},
+	{
+		operation: operation{
 			ID: "get-holder-map", Method: http.MethodGet, Path: "/open/holder/plans/{id}.svg", Status: http.StatusOK, Tag: "open",
 			Summary: "The way of a holder through a stage plan, as a map",
 		},

@@ -323,11 +323,11 @@ func (s *Server) pairing(ctx context.Context, id string) (api.Pairing, error) {
 		return out, err
 	}
 	out.Section = sections[0]
-	list, err := s.Reports.Pairing(ctx, *p)
+	list, err := s.Findings.Pairing(ctx, *p)
 	if err != nil {
 		return out, err
 	}
-	fresh, err := s.Reports.Freshness(ctx, *p, s.ReadEvery)
+	fresh, err := s.Findings.Freshness(ctx, *p, s.ReadEvery)
 	if err != nil {
 		return out, err
 	}

@@ -7,8 +7,8 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"kanban/internal/app/findings"
 	"kanban/internal/app/matching"
-	"kanban/internal/app/reports"
 	"kanban/internal/app/stages"
 	"kanban/internal/core/learning"
 	"kanban/internal/store/deliverystore"
@@ -180,7 +180,7 @@ func whereabouts(w rosterstore.Whereabouts) api.Whereabouts {
 	return api.Whereabouts{
 		SectionID: w.SectionID, Section: w.Section, Course: w.Course, Role: w.Role, JoinedAt: w.JoinedAt,
 		LeftAt: w.LeftAt, Through: w.Through, BeginsOn: w.BeginsOn, PairingID: w.PairingID, Target: w.Target,
-		Percent: w.Percent, From: w.From, Class: api.InClass(reports.InClassOf(w)),
+		Percent: w.Percent, From: w.From, Class: api.InClass(findings.InClassOf(w)),
 	}
 }
 

@@ -253,7 +253,7 @@ func (s *Server) ruleChecklist(ctx context.Context, in *byID) (api.Checklist, er
 	if err != nil {
 		return api.Checklist{}, err
 	}
-	list, err := s.Reports.Rule(ctx, r)
+	list, err := s.Findings.Rule(ctx, r)
 	return checklist(list), err
 }
 

@@ -299,7 +299,7 @@ func (s *Server) taggedScoreLink(ctx context.Context, id string, err error) (api
 		return api.ScoreLink{}, 0, err
 	}
 	out := scoreLink(l)
-	list, err := s.Reports.ScoreLink(ctx, l.Link)
+	list, err := s.Findings.ScoreLink(ctx, l.Link)
 	out.Checklist = checklist(list)
 	return out, l.Version, err
 }

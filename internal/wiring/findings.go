@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"kanban/internal/app/findings"
 	"kanban/internal/app/pairings"
 	"kanban/internal/app/pipeline"
 	"kanban/internal/app/purchases"
@@ -40,11 +41,11 @@ func (s sectionStates) States(ctx context.Context) (map[roster.State]int, int, e
 type disagreements struct{ *purchases.Service }
 
 // Disagreements are those between access and enrolment.
-func (p disagreements) Disagreements(ctx context.Context) (out []reports.Disagreement, err error) {
+func (p disagreements) Disagreements(ctx context.Context) (out []findings.Disagreement, err error) {
 	sides, err := p.Sides(ctx, "")
 	for _, x := range sides {
 		if x.Verdict == purchases.Missing || x.Verdict == purchases.Surplus {
-			d := reports.Disagreement{
+			d := findings.Disagreement{
 				Code: finding.Code(x.Verdict), Person: x.Person, Section: x.Section,
 				Offer: x.Offer, OfferID: x.OfferID,
 			}
@@ -61,7 +62,7 @@ func (p disagreements) Disagreements(ctx context.Context) (out []reports.Disagre
 type reversals struct{ *pipeline.Facts }
 
 // Reversals are what was done for completions that hold no longer.
-func (p reversals) Reversals(ctx context.Context) (out []reports.Reversal, err error) {
+func (p reversals) Reversals(ctx context.Context) (out []findings.Reversal, err error) {
 	all, err := p.Facts.Reversals(ctx)
 	for _, r := range all {
 		done := fmt.Sprintf("%s by %q", strings.Join(slices.DeleteFunc([]string{
@@ -71,10 +72,34 @@ func (p reversals) Reversals(ctx context.Context) (out []reports.Reversal, err e
 		if r.Badge != "" {
 			done = fmt.Sprintf("the badge %q by %q", r.Badge, r.Origin)
 		}
-		out = append(out, reports.Reversal{
+		out = append(out, findings.Reversal{
 			Person: r.Person, PersonID: r.PersonID, What: r.What, Done: done,
 			Kind: r.Type, CourseID: r.CourseID,
 		})
+	}
+	return out, err
+}
+
+// causes lets reports say what about rosters needs a person: people, pairings, registers and services.
+type causes struct{ noticed *findings.Service }
+
+func (c causes) Causes(ctx context.Context) (out []reports.Cause, err error) {
+	all, err := c.noticed.Findings(ctx, findings.Filter{Group: findings.Mend})
+	at := map[finding.Code]int{}
+	for _, f := range all {
+		if slices.ContainsFunc([]string{"/scores", "/tasks", "/deliveries", "/events", "/rules", "/access"},
+			func(p string) bool {
+				return strings.HasPrefix(f.Link, p)
+			}) {
+			continue
+		}
+		i, there := at[f.Code]
+		if !there {
+			i = len(out)
+			at[f.Code] = i
+			out = append(out, reports.Cause{Code: f.Code})
+		}
+		out[i].Count += f.Count
 	}
 	return out, err
 }

@@ -13,6 +13,7 @@ import (
 	"kanban/internal/app/batches"
 	"kanban/internal/app/config"
 	"kanban/internal/app/connections"
+	"kanban/internal/app/findings"
 	"kanban/internal/app/history"
 	"kanban/internal/app/holders"
 	"kanban/internal/app/linking"
@@ -74,6 +75,7 @@ type UseCases struct {
 	Stages      *stages.Service
 	Tasks       *tasks.Service
 	Registers   *registers.Service
+	Findings    *findings.Service
 	Reports     *reports.Service
 	Runs        *runs.Service
 	Scores      *scores.Service
@@ -130,9 +132,12 @@ func New(db *db.Database, o Options) *UseCases {
 	}
 	x.Wallets = &wallets.Service{Store: db, Badges: x.Badges, Holders: x.Holders, Tokens: wallets.Tokens(db)}
 	x.Deliveries.BadgesPage = x.Holders.Link
-	x.Reports = &reports.Service{
+	x.Findings = &findings.Service{
 		Store: db, Purchases: disagreements{x.Purchases}, Progress: reversals{x.Facts}, Rules: x.Rules,
 		Sections: sectionStates{db, x.Pairings},
+	}
+	x.Reports = &reports.Service{
+		Store: db, Zone: o.Zone, Outlines: compiled, Criteria: x.Stages, Findings: causes{x.Findings},
 	}
 	return x
 }

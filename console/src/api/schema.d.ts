@@ -2203,6 +2203,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/reports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the reports that can be asked for */
+        get: operations["list-reports"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reports/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Make a report */
+        get: operations["get-report"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reports/{name}/file.{form}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A report as a file, narrowed as the report is: csv, xlsx, svg, png or pdf; part says which table or chart */
+        get: operations["get-report-file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rules": {
         parameters: {
             query?: never;
@@ -6023,6 +6074,21 @@ export interface components {
             /** @description What is left, oldest first */
             would: components["schemas"]["WouldFire"][];
         };
+        MadeReport: {
+            /** Format: date-time */
+            madeAt: string;
+            name: string;
+            parts: components["schemas"]["ReportPart"][];
+            /** @description What is left out, and why */
+            remarks: string[];
+            /** @description To what it is narrowed, in words */
+            scope: string[];
+            /** @description What was read for it */
+            sources: components["schemas"]["ReportSource"][];
+            /** @description What there is to see, in sentences */
+            summary: string[];
+            title: string;
+        };
         Maintenance: {
             by?: string;
             note?: string;
@@ -7403,6 +7469,61 @@ export interface components {
             remedy?: string;
             /** @enum {string} */
             state: "works" | "not-enabled" | "nothing-there" | "not-allowed" | "wrong-credential" | "broken" | "unreachable" | "unproven";
+        };
+        ReportChart: {
+            /** @enum {string} */
+            kind: "bars" | "lines";
+            labels: string[];
+            /** @description Bars are of the series put end to end */
+            series: components["schemas"]["ReportSeries"][];
+        };
+        ReportColumn: {
+            title: string;
+            /**
+             * @description What its values are; a share is one of 1
+             * @enum {string}
+             */
+            unit: "text" | "count" | "share" | "days" | "time" | "day" | "milliseconds";
+        };
+        ReportKind: {
+            /** @description What it shows */
+            about: string;
+            /** @description By which it is asked for */
+            name: string;
+            /** @description What it can be narrowed and set by */
+            takes: string[];
+            title: string;
+        };
+        ReportPart: {
+            chart?: components["schemas"]["ReportChart"];
+            columns: components["schemas"]["ReportColumn"][];
+            /** @description What to say when there are no rows */
+            empty: string;
+            /** @description A text, a number, a time of RFC 3339 or null for each column */
+            rows: unknown[][];
+            title: string;
+            /**
+             * Format: int64
+             * @description How many rows there are; the files hold all
+             */
+            total: number;
+        };
+        ReportSeries: {
+            title: string;
+            /**
+             * @description What it means, for its colour
+             * @enum {string}
+             */
+            tone: "done" | "open" | "bad" | "rest" | "second";
+            values: number[];
+        };
+        ReportSource: {
+            name: string;
+            /**
+             * Format: date-time
+             * @description Absent when it was never read
+             */
+            readAt?: string;
         };
         Rest: {
             /**
@@ -19842,6 +19963,184 @@ export interface operations {
             };
             /** @description Error */
             default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-reports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportKind"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-report": {
+        parameters: {
+            query?: {
+                /** @description Name of an organisation */
+                organisation?: string;
+                /** @description Title of a term */
+                term?: string;
+                /** @description Title, code or id of a course */
+                course?: string;
+                /** @description Title, code or id of a section */
+                section?: string;
+                /** @description Name of a teacher */
+                teacher?: string;
+                /** @description The first day, such as 2026-10-01 */
+                from?: string;
+                /** @description The last day */
+                to?: string;
+                /** @description What completion compares */
+                by?: "" | "course" | "section" | "term" | "organisation" | "teacher";
+                /** @description After how many days without activity somebody has stopped; 14 when 0 */
+                days?: number;
+                /** @description A score in percent; 50 when empty */
+                mark?: string;
+                /** @description How many rows of each table to give */
+                rows?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The report's name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeReport"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-report-file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

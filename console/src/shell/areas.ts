@@ -75,6 +75,20 @@ export const areas: Area[] = [
     ],
   },
   {
+    title: $t('reports.reports'),
+    pages: [
+      { to: '/reports', title: $t('reports.completion'), also: $t('reports.also') },
+      { to: '/reports/stopped', title: $t('reports.stopped') },
+      { to: '/reports/behind', title: $t('reports.behind') },
+      { to: '/reports/badges', title: $t('common.badges') },
+      { to: '/reports/holdings', title: $t('reports.holdings') },
+      { to: '/reports/rosters', title: $t('reports.rosters') },
+      { to: '/reports/rules', title: $t('shell.rules') },
+      { to: '/reports/services', title: $t('reports.services') },
+      { to: '/reports/scores', title: $t('shell.scores') },
+    ],
+  },
+  {
     title: $t('shell.connections'),
     pages: [
       {

@@ -15,9 +15,9 @@ import (
 
 	"kanban/internal/adapter/workspaces"
 	"kanban/internal/app/batches"
+	"kanban/internal/app/findings"
 	"kanban/internal/app/linking"
 	"kanban/internal/app/pairings"
-	"kanban/internal/app/reports"
 	"kanban/internal/apptest"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
@@ -429,7 +429,8 @@ func TestPreconditionsOfExistingClasses_S5(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, workspaces.New(opened, apptest.Quick).Rename(t.Context(), right, "Soil people"))
 	w.Sync(p.ID, false)
-	told, err := (&reports.Service{Store: w.Store}).Findings(t.Context(), reports.Filter{Code: finding.TargetRenamed})
+	told, err := (&findings.Service{Store: w.Store}).Findings(t.Context(),
+		findings.Filter{Code: finding.TargetRenamed})
 	require.NoError(t, err)
 	require.Len(t, told, 1)
 	assert.Contains(t, told[0].Detail, "Soil people")

@@ -44,7 +44,7 @@ func signs(t *testing.T, more map[string]string) *signing {
 	w := apptest.New(t)
 	x := &signing{World: w, t: t, now: time.Now().UTC(), who: administrator(t, w, "maud@x.example")}
 	w.Connections.Clock = func() time.Time { return x.now }
-	w.Reports.Clock = w.Connections.Clock
+	w.Findings.Clock = w.Connections.Clock
 	at := w.Standins.Addresses.Contacts
 	values := map[string]string{
 		"address": at + "/api", "probe": "/labels", "letInBy": adapter.BySigning, "signInAt": at,
@@ -133,7 +133,7 @@ func (x *signing) tested() adapter.State {
 }
 
 func (x *signing) codes() (all []finding.Code) {
-	list, err := x.Reports.Today(x.t.Context())
+	list, err := x.Findings.Today(x.t.Context())
 	require.NoError(x.t, err)
 	for _, f := range list {
 		all = append(all, f.Code)

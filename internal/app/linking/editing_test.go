@@ -8,9 +8,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/adapter"
+	"kanban/internal/app/findings"
 	"kanban/internal/app/linking"
 	"kanban/internal/app/pairings"
-	"kanban/internal/app/reports"
 	"kanban/internal/apptest"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/roster"
@@ -118,7 +118,7 @@ func TestASetIsChangedAsShown_S2(t *testing.T) {
 	assert.NoError(t, err, "what was taken out can be linked elsewhere")
 
 	// Its group is left over, empty, and can be removed; one with somebody in it cannot.
-	said, err := (&reports.Service{Store: w.Store}).Findings(t.Context(), reports.Filter{Code: finding.GroupLeft})
+	said, err := (&findings.Service{Store: w.Store}).Findings(t.Context(), findings.Filter{Code: finding.GroupLeft})
 	require.NoError(t, err)
 	require.Len(t, said, 1)
 	assert.Equal(t, "Propagation A", said[0].Subject)

@@ -12,9 +12,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kanban/internal/app/findings"
 	"kanban/internal/app/linking"
 	"kanban/internal/app/pairings"
-	"kanban/internal/app/reports"
 	"kanban/internal/apptest"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
@@ -264,9 +264,9 @@ func TestVanishedSectionAsksFirst_S5(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, roster.NeedsPerson, card.State)
 	assert.Equal(t, before, w.Standins.Workspace.Space("Propagation"))
-	today, err := (&reports.Service{Store: w.Store}).Today(t.Context())
+	today, err := (&findings.Service{Store: w.Store}).Today(t.Context())
 	require.NoError(t, err)
-	assert.True(t, slices.ContainsFunc(today, func(f reports.Finding) bool { return f.Code == finding.SectionGone }))
+	assert.True(t, slices.ContainsFunc(today, func(f findings.Finding) bool { return f.Code == finding.SectionGone }))
 }
 
 func intersect(all, some []string) (both []string) {

@@ -106,6 +106,9 @@ func (s *Facts) step(g *learningstore.ProgressRow, r *learningstore.Reached, x *
 	if len(derived) > 0 {
 		g.Percent = p.Course.Percent(g.DoneBits)
 	}
+	if g.FirstAt == nil || x.fact.At.Before(*g.FirstAt) {
+		g.FirstAt = &x.fact.At
+	}
 	if g.LastAt == nil || x.fact.At.After(*g.LastAt) {
 		g.LastAt = &x.fact.At
 	}
@@ -215,6 +218,7 @@ func (s *Facts) reoutline(ctx context.Context, tx *db.Tx, all []learningstore.Pr
 		derived := learning.Reoutline(before, p.Course.Outline, state)
 		g.Version, g.DoneBits = p.Version, p.Course.DoneBits(state)
 		g.Percent = p.Course.Percent(g.DoneBits)
+		g.FirstAt, g.LastAt = timesOf(state)
 		events = append(events, follows(g, p.CourseID, derived, s.Clock.Now(), fmt.Sprintf("outline-%d", p.Version),
 			learning.Fact{})...)
 	}
@@ -340,7 +344,8 @@ func (s *Facts) recount(ctx context.Context, tx *db.Tx, verbs *learning.Verbs, p
 	}
 	next, derived := learning.Recount(course.Outline, states[key], v.Object, facts)
 	g.DoneBits = course.DoneBits(next)
-	g.Percent, g.LastAt = course.Percent(g.DoneBits), lastOf(next)
+	g.Percent = course.Percent(g.DoneBits)
+	g.FirstAt, g.LastAt = timesOf(next)
 	var reached []learningstore.Reached
 	if activity, there := next.Activities[v.Object]; there {
 		reached = append(reached, learningstore.Reached{
@@ -370,12 +375,17 @@ func (s *Facts) keepLater(ctx context.Context, tx *db.Tx, courseID string, all [
 	return s.Reactions.Reworked(ctx, tx, courseID, distinct(people), fresh, mark)
 }
 
-// lastOf is when somebody did something last, nil for never.
-func lastOf(s learning.State) *time.Time {
-	if last := learning.LastActivity(s); !last.IsZero() {
-		return &last
+// timesOf is when somebody did something first and last, nil for never.
+func timesOf(s learning.State) (first, last *time.Time) {
+	for _, a := range s.Activities {
+		if first == nil || a.First.Before(*first) {
+			first = &a.First
+		}
+		if last == nil || a.Last.After(*last) {
+			last = &a.Last
+		}
 	}
-	return nil
+	return first, last
 }
 
 // orderOf is the one order in which everybody locks progress, so that two batches

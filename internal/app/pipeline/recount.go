@@ -131,7 +131,8 @@ func (s *Facts) carry(ctx context.Context, courseID string, people []string) err
 				})
 			}
 			g.Version, g.DoneBits = now.Version, now.Course.DoneBits(state)
-			g.Percent, g.LastAt = now.Course.Percent(g.DoneBits), lastOf(state)
+			g.Percent = now.Course.Percent(g.DoneBits)
+			g.FirstAt, g.LastAt = timesOf(state)
 		}
 		return s.keepLater(ctx, tx, courseID, locked, reached, nil)
 	})

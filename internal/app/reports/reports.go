@@ -1,231 +1,320 @@
-// Package reports gathers everything that was noticed: what needs a person
-// today, what waits, who is left out on purpose, and what was wrong with the
-// register's records.
+// Package reports makes the reports that people read about many: it reads the facts, lets
+// the core compute, and says as of when the sources were read.
 package reports
 
 import (
 	"cmp"
 	"context"
-	"fmt"
 	"slices"
+	"strconv"
 	"strings"
-
-	"github.com/cespare/xxhash/v2"
+	"time"
 
 	"kanban/internal/core/clock"
 	"kanban/internal/core/finding"
+	"kanban/internal/core/learning"
 	"kanban/internal/core/refusal"
-	"kanban/internal/core/roster"
+	"kanban/internal/core/report"
+	"kanban/internal/core/stage"
+	"kanban/internal/store/connectionstore"
 	"kanban/internal/store/db"
 	"kanban/internal/store/reportstore"
-	"kanban/internal/store/rulestore"
+	"kanban/internal/store/rosterstore"
+	"kanban/internal/store/runstore"
 )
 
-// Purchases tells where access and enrolment disagree.
-type Purchases interface {
-	Disagreements(ctx context.Context) ([]Disagreement, error)
+// Outlines gives courses by their present outlines, those that have one.
+type Outlines interface {
+	CompiledOf(ctx context.Context, courseIDs []string) (map[string]learning.CompiledOutline, error)
 }
 
-// Progress tells what was done for completions that hold no longer.
-type Progress interface {
-	Reversals(ctx context.Context) ([]Reversal, error)
+// Criteria says how much people have done of what badges ask for, by person.
+type Criteria interface {
+	Unmet(ctx context.Context, all []stage.Criterion, people []string) (map[string][]string, error)
 }
 
-// Rules names the way on which a rule would set itself off again; empty when there is none.
-type Rules interface {
-	Circle(ctx context.Context, r rulestore.Rule) ([]string, error)
+// Cause is a cause for which somebody is needed, and how many things it stands for.
+type Cause struct {
+	Code  finding.Code
+	Count int
 }
 
-// Sections counts the sections that lists show by state, and those that are being run.
-type Sections interface {
-	States(ctx context.Context) (states map[roster.State]int, running int, err error)
+// Findings says what needs a person now.
+type Findings interface {
+	Causes(ctx context.Context) ([]Cause, error)
 }
 
 // Service is the use case. Fill every field.
 type Service struct {
-	Store *db.Database
-	Clock clock.Clock
-	// What is nil is not asked.
-	Purchases Purchases
-	Progress  Progress
-	Rules     Rules
-	Sections  Sections
+	Store    *db.Database
+	Clock    clock.Clock
+	Zone     *time.Location // the institution's, by which days and months begin; UTC when nil
+	Outlines Outlines
+	Criteria Criteria
+	Findings Findings
 }
 
-// Disagreement is somebody whose access and enrolment do not agree.
-type Disagreement struct {
-	Code             finding.Code
-	Person, PersonID string
-	Section          string
-	Offer, OfferID   string
+// Described is a report that can be asked for.
+type Described struct {
+	Name  report.Name
+	Title string
+	About string
+	Takes []string // what it can be narrowed and set by: fields of Ask
 }
 
-// Reversal is something that was done for a person because of a completion that holds no
-// longer.
-type Reversal struct {
-	Person, PersonID string
-	What             string // what is not completed any more
-	Done             string // what was done for it
-	Kind, CourseID   string // of the completion
+// sections are the fields that narrow a report to sections.
+var sections = []string{"organisation", "term", "course", "section", "teacher"}
+
+// All are the reports, in the order in which they are listed.
+var All = []Described{
+	{
+		report.Completion, "Completion", "How far learners have come, where they stop, and how long it takes",
+		slices.Concat(sections, []string{"by", "days"}),
+	},
+	{
+		report.Stopped, "Learners who stopped", "Who has done nothing for a while, and whether a nudge helped",
+		slices.Concat(sections, []string{"days", "from", "to"}),
+	},
+	{
+		report.Behind, "Learners who need help", "Who is below a mark, or has done nothing so far",
+		slices.Concat(sections, []string{"mark"}),
+	},
+	{
+		report.Badges, "Badges", "What was awarded, opened, shared and revoked, by badge, section and month",
+		slices.Concat(sections, []string{"from", "to"}),
+	},
+	{
+		report.Holdings, "Badges of a section", "The learners of a section, what they hold, and what is missing",
+		[]string{"section"},
+	},
+	{
+		report.Rosters, "Rosters", "Who joined and left by day, and what needs somebody",
+		slices.Concat(sections, []string{"from", "to"}),
+	},
+	{report.Rules, "Rules", "What each rule did, and its calls against its limit", []string{"from", "to"}},
+	{report.Services, "Services", "How each service answered, and what waits for it", []string{"from", "to"}},
+	{report.Scores, "Scores", "What agrees, is held back, is in conflict or was refused, by score link", nil},
 }
 
-// Group says what kind of attention a finding wants.
-type Group string
+// Ask is what a report is asked for; what is empty narrows nothing.
+type Ask struct {
+	Organisation string // its name
+	Term         string // its title
+	Course       string // title, code or id
+	Section      string // title, code or id
+	Teacher      string // a teacher's name
+	From, To     string // days such as 2026-10-01, both included
+	By           string // what completion compares: course, section, term, organisation or teacher
+	Days         int    // after how many days without activity somebody has stopped; 14 when 0
+	Mark         *int   // a score in percent; 50 when nil
+}
 
-// The groups.
+// The usual values of an Ask.
 const (
-	Mend    Group = "mend"     // somebody has to do something
-	Waiting Group = "waiting"  // passes by itself: held back, or no account in use yet
-	LeftOut Group = "left-out" // on purpose; never alarms
-	Remark  Group = "remark"   // about records of the register; good to know
+	usualDays = 14
+	usualMark = 50
 )
 
-// Finding is one thing that was noticed.
-type Finding struct {
-	// Key stands for exactly this finding. It changes when the finding does, so
-	// that something acknowledged shows again when it becomes something else.
-	Key     string
-	Group   Group
-	Code    finding.Code
-	Subject string // who or what it is about
-	Where   string // the section, interface or rule
-	Detail  string
-	Link    string // the console page on which to look at it
-	Person  string // id of the person, if it is about one
-	Count   int    // how many things it stands for
-	Seen    *reportstore.Acknowledgement
-	People  []Finding // the findings that it stands for, where it groups people
+// making is one report at work.
+type making struct {
+	*Service
+	ask      Ask
+	now      time.Time
+	days     int
+	mark     int
+	period   reportstore.Period
+	sections []rosterstore.Section
+	ids      []string
+	of       map[string]rosterstore.Section
+	out      report.Report
 }
 
-func noticed(group Group, code finding.Code, subject, where, detail, link string) Finding {
-	f := Finding{Group: group, Code: code, Subject: subject, Where: where, Detail: detail, Link: link, Count: 1}
-	f.Key = fmt.Sprintf("%016x", xxhash.Sum64String(strings.Join([]string{string(code), subject, where, detail, link},
-		"\x00")))
-	return f
-}
-
-// Filter narrows a list of findings; empty fields do not.
-type Filter struct {
-	Group  Group
-	Code   finding.Code
-	Owner  string
-	Text   string // in subject, place or detail, ignoring case
-	Person string // id of a person
-	// Seen lists what was acknowledged instead of what was not.
-	Seen bool
-}
-
-func (f Filter) fits(x Finding) bool {
-	e, _ := finding.Lookup(x.Code)
-	text := strings.ToLower(x.Subject + " " + x.Where + " " + x.Detail)
-	return (f.Group == "" || f.Group == x.Group) && (f.Code == "" || f.Code == x.Code) &&
-		(f.Owner == "" || f.Owner == string(e.Owner)) &&
-		(f.Person == "" || f.Person == x.Person) && strings.Contains(text, strings.ToLower(f.Text)) &&
-		f.Seen == (x.Seen != nil)
-}
-
-// Findings lists what fits the filter: what needs a person first, ordered by
-// harm, then what waits, what is left out, and remarks about the register.
-func (s *Service) Findings(ctx context.Context, f Filter) ([]Finding, error) {
-	all, err := s.all(ctx)
-	if err != nil {
-		return nil, err
+// Make makes a report.
+func (s *Service) Make(ctx context.Context, name report.Name, a Ask) (report.Report, error) {
+	i := slices.IndexFunc(All, func(d Described) bool { return d.Name == name })
+	if i < 0 {
+		return report.Report{}, refusal.Invalid("name", "there is no report %q; see which there are: kanban reports list", name)
 	}
-	return slices.DeleteFunc(all, func(x Finding) bool { return !f.fits(x) }), nil
+	m := &making{Service: s, ask: a, now: s.Clock.Now(), days: cmp.Or(a.Days, usualDays), mark: usualMark}
+	m.out = report.Report{Name: name, Title: All[i].Title, MadeAt: m.now}
+	if a.Mark != nil {
+		m.mark = *a.Mark
+	}
+	if err := m.check(All[i]); err != nil {
+		return m.out, err
+	}
+	if slices.Contains(All[i].Takes, "section") {
+		if err := m.narrow(ctx); err != nil {
+			return m.out, err
+		}
+	}
+	if err := m.sources(ctx); err != nil {
+		return m.out, err
+	}
+	err := map[report.Name]func(context.Context) error{
+		report.Completion: m.completion, report.Stopped: m.stopped, report.Behind: m.behind, report.Badges: m.badges,
+		report.Holdings: m.holdings, report.Rosters: m.rosters, report.Rules: m.rules, report.Services: m.services,
+		report.Scores: m.scores,
+	}[name](ctx)
+	return m.out, err
 }
 
-// all gathers everything, in the order in which it is listed.
-func (s *Service) all(ctx context.Context) ([]Finding, error) {
-	seen, err := reportstore.Acknowledgements(ctx, s.Store)
-	if err != nil {
-		return nil, err
+// Location is the institution's time zone.
+func (s *Service) Location() *time.Location {
+	if s.Zone == nil {
+		return time.UTC
 	}
-	var list []Finding
-	for _, gather := range []func(context.Context) ([]Finding, error){
-		s.interfaces, s.resting, s.statements, s.refused,
-		s.registers, s.pairings, s.leftGroups, s.terms, s.deliveries, s.lacking, s.reversals, s.accesses, s.tasks,
-		s.scores,
+	return s.Zone
+}
+
+// check reads the period and refuses what the report does not take.
+func (m *making) check(d Described) error {
+	for field, given := range map[string]bool{
+		"organisation": m.ask.Organisation != "", "term": m.ask.Term != "", "course": m.ask.Course != "",
+		"section": m.ask.Section != "", "teacher": m.ask.Teacher != "", "from": m.ask.From != "", "to": m.ask.To != "",
+		"by": m.ask.By != "", "days": m.ask.Days != 0, "mark": m.ask.Mark != nil,
 	} {
-		some, err := gather(ctx)
+		if given && !slices.Contains(d.Takes, field) {
+			takes := "it takes nothing"
+			if len(d.Takes) > 0 {
+				takes = "it takes " + strings.Join(d.Takes, ", ")
+			}
+			return refusal.Invalid(field, "is nothing by which %q can be narrowed; %s", d.Title, takes)
+		}
+	}
+	for field, x := range map[string]struct {
+		text string
+		into **time.Time
+		end  int
+	}{"from": {m.ask.From, &m.period.From, 0}, "to": {m.ask.To, &m.period.To, 1}} {
+		if x.text == "" {
+			continue
+		}
+		day, err := time.ParseInLocation(time.DateOnly, x.text, m.Location())
 		if err != nil {
-			return nil, err
+			return refusal.Invalid(field, "%q is not a day such as 2026-10-01", x.text)
 		}
-		list = append(list, some...)
+		day = day.AddDate(0, 0, x.end)
+		*x.into = &day
 	}
-	for i := range list {
-		if a, ok := seen[list[i].Key]; ok {
-			list[i].Seen = &a
-		}
-	}
-	rank := func(f Finding) int {
-		return slices.Index([]Group{Mend, Waiting, LeftOut, Remark}, f.Group)*10 + harm(f)
-	}
-	slices.SortStableFunc(list, func(a, b Finding) int { return cmp.Compare(rank(a), rank(b)) })
-	return list, nil
-}
-
-// harm orders what needs a person: whatever stops most comes first.
-func harm(f Finding) int {
 	switch {
-	case strings.HasPrefix(f.Link, "/connections"):
-		return 0
-	case strings.HasPrefix(f.Link, "/events"), strings.HasPrefix(f.Link, "/deliveries"):
-		return 2
-	case f.Person != "":
-		return 3
+	case m.period.From != nil && m.period.To != nil && !m.period.From.Before(*m.period.To):
+		return refusal.Invalid("to", "%s lies before %s", m.ask.To, m.ask.From)
+	case m.days < 1 || m.days > 3650:
+		return refusal.Invalid("days", "is %d; it lies between 1 and 3650", m.days)
+	case m.mark < 0 || m.mark > 100:
+		return refusal.Invalid("mark", "is %d; it lies between 0 and 100 percent", m.mark)
 	}
-	return 1
+	if m.ask.From != "" || m.ask.To != "" {
+		m.out.Scope = append(m.out.Scope, strings.TrimSpace(when("from", m.ask.From)+when(" to", m.ask.To)))
+	}
+	return nil
 }
 
-// Acknowledge keeps a finding quiet, with a note, until it changes.
-func (s *Service) Acknowledge(ctx context.Context, who, key, note string) error {
-	all, err := s.all(ctx)
+// when puts a word before a day, if there is one.
+func when(word, day string) string {
+	if day == "" {
+		return ""
+	}
+	return word + " " + day
+}
+
+// narrow finds the sections that the report is about.
+func (m *making) narrow(ctx context.Context) error {
+	all, err := rosterstore.Sections(ctx, m.Store)
 	if err != nil {
 		return err
 	}
-	i := slices.IndexFunc(all, func(f Finding) bool { return f.Key == key })
-	keys := []string{key}
-	if i < 0 { // one that stands for many?
-		all, err = s.Today(ctx)
+	same := func(want string, have ...string) bool {
+		return want == "" || slices.ContainsFunc(have, func(x string) bool { return strings.EqualFold(x, want) })
+	}
+	a := m.ask
+	narrowed := []struct {
+		field, value, command string
+		fits                  func(rosterstore.Section) bool
+	}{
+		{"organisation", a.Organisation, "lists organisations", func(x rosterstore.Section) bool { return same(a.Organisation, x.Org) }},
+		{"term", a.Term, "sections list", func(x rosterstore.Section) bool { return same(a.Term, x.Terms...) }},
+		{"course", a.Course, "courses list", func(x rosterstore.Section) bool {
+			return same(a.Course, x.Course,
+				x.CourseCode, x.CourseID)
+		}},
+		{"section", a.Section, "sections list", func(x rosterstore.Section) bool {
+			return same(a.Section, x.Title,
+				x.Code, x.ID)
+		}},
+		{"teacher", a.Teacher, "sections list", func(x rosterstore.Section) bool {
+			return same(a.Teacher,
+				x.Teachers...)
+		}},
+	}
+	list := slices.DeleteFunc(slices.Clone(all), func(x rosterstore.Section) bool { return x.Gone || x.List != "" })
+	for _, n := range narrowed {
+		if n.value == "" {
+			continue
+		}
+		if !slices.ContainsFunc(list, n.fits) {
+			if slices.ContainsFunc(all, n.fits) {
+				return refusal.Invalid(n.field, "no section of the %s %q fits the rest of what was asked for", n.field, n.value)
+			}
+			return refusal.Invalid(n.field, "there is no %s %q; see which there are: kanban %s", n.field, n.value, n.command)
+		}
+		list = slices.DeleteFunc(list, func(x rosterstore.Section) bool { return !n.fits(x) })
+		m.out.Scope = append(m.out.Scope, n.field+" "+n.value)
+	}
+	m.sections, m.of = list, make(map[string]rosterstore.Section, len(list))
+	for _, x := range list {
+		m.ids = append(m.ids, x.ID)
+		m.of[x.ID] = x
+	}
+	return nil
+}
+
+// narrowed reports whether anything but the period narrows the report.
+func (m *making) narrowed() bool {
+	a := m.ask
+	return a.Organisation+a.Term+a.Course+a.Section+a.Teacher != ""
+}
+
+// sources says when the registers were read from which the sections come.
+func (m *making) sources(ctx context.Context) error {
+	from := map[string]bool{}
+	for _, x := range m.sections {
+		from[x.Interface] = true
+	}
+	if len(from) == 0 {
+		return nil
+	}
+	all, err := connectionstore.Interfaces(ctx, m.Store)
+	if err != nil {
+		return err
+	}
+	for _, c := range all {
+		if !from[c.ID] {
+			continue
+		}
+		at, err := runstore.LastRead(ctx, m.Store, c.ID)
 		if err != nil {
 			return err
 		}
-		if i = slices.IndexFunc(all, func(f Finding) bool { return f.Key == key }); i >= 0 {
-			keys = nil
-			for _, f := range all[i].People {
-				keys = append(keys, f.Key)
-			}
-		}
+		m.out.Sources = append(m.out.Sources, report.Source{Name: c.Name, ReadAt: at})
 	}
-	if i < 0 {
-		return refusal.Invalid("key", "there is no finding %q now; see which there are: kanban findings list", key)
-	}
-	if strings.TrimSpace(note) == "" {
-		return refusal.Invalid("note", "is missing: say why this may stay as it is")
-	}
-	return s.Store.InTx(ctx, func(tx *db.Tx) error {
-		for _, key := range keys {
-			if err := reportstore.Acknowledge(ctx, tx, key, note, who); err != nil {
-				return err
-			}
-		}
-		if err := tx.Audit(ctx, who, "acknowledged a finding", "finding/"+string(all[i].Code),
-			map[string]any{"about": all[i].Subject, "where": all[i].Where, "note": note}); err != nil {
-			return err
-		}
-		return tx.Announce(ctx, "pairing", "")
-	})
+	return nil
 }
 
-// Reopen takes an acknowledgement back.
-func (s *Service) Reopen(ctx context.Context, who, key string) error {
-	return s.Store.InTx(ctx, func(tx *db.Tx) error {
-		if err := reportstore.DropAcknowledgement(ctx, tx, key); err != nil {
-			return err
-		}
-		if err := tx.Audit(ctx, who, "reopened a finding", "finding/"+key, nil); err != nil {
-			return err
-		}
-		return tx.Announce(ctx, "pairing", "")
-	})
+// since is the time since when somebody has to have done something not to have stopped.
+func (m *making) since() time.Time { return m.now.AddDate(0, 0, -m.days) }
+
+// title is what a section is called here: its course too, where its own title does not begin with it.
+func title(x rosterstore.Section) string {
+	if x.Course == "" || strings.HasPrefix(strings.ToLower(x.Title), strings.ToLower(x.Course)) {
+		return x.Title
+	}
+	return x.Title + " · " + x.Course
 }
+
+// ofDays says a number of days.
+func ofDays(n int) string { return report.Of(n, "day", "days") }
+
+// percent says a mark.
+func percent(n int) string { return strconv.Itoa(n) + " %" }

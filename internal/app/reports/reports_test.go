@@ -1,9 +1,8 @@
 package reports_test
 
 import (
-	"context"
-	"fmt"
-	"slices"
+	"math/rand/v2"
+	"strings"
 	"testing"
 	"time"
 
@@ -12,222 +11,265 @@ import (
 
 	"kanban/internal/app/reports"
 	"kanban/internal/apptest"
-	"kanban/internal/core/finding"
-	"kanban/internal/core/rule"
+	"kanban/internal/core/learning"
+	"kanban/internal/core/refusal"
+	"kanban/internal/core/report"
+	"kanban/internal/core/stage"
+	"kanban/internal/store/badgestore"
 	"kanban/internal/store/db"
-	"kanban/internal/store/eventstore"
-	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/learningstore"
 	"kanban/internal/store/storetest"
 )
 
 func TestMain(m *testing.M) { storetest.Main(m) }
 
-// However many deliveries wait for one reason, they are one finding with their true number;
-// another reason is another finding, and acknowledging holds while the number changes.
-func TestWaitingDeliveriesAreCountedInFull_P3(t *testing.T) {
-	w := apptest.New(t)
-	w.Read(w.Register(), false)
-	s := &reports.Service{Store: w.Store}
-	r := w.Rule(rule.Draft{
-		Name: "Lesson finished", Trigger: string(rule.ModuleCompleted),
-		Actions: []rule.Action{{
-			Kind: rule.SendEvent, InterfaceID: w.Contacts().ID,
-			Fields: map[string]string{"email": "person.email"},
-		}},
-	})
-	p := w.Person("stu-001")
-	e := w.Record(eventstore.Event{
-		Type: string(rule.ModuleCompleted), NaturalKey: "k", PersonID: &p.ID,
-		Data: map[string]any{},
-	})
-	one := w.DeliveriesOf(e.ID)[0]
-	exec := func(sql string, args ...any) {
-		_, err := w.Store.Pool.Exec(t.Context(), sql, args...)
-		require.NoError(t, err)
-	}
-	exec(`INSERT INTO deliveries SELECT (jsonb_populate_record(d, jsonb_build_object('id', gen_random_uuid(),
-		'position', d.position + n))).* FROM deliveries d, generate_series(1, 1215) n WHERE d.id = $1`, one.ID)
-	exec(`UPDATE deliveries SET state = 'waiting', code = 'not-allowed', last_error = 'the label is gone'
-		WHERE rule_id = $1`, r.ID)
-	exec(`UPDATE deliveries SET code = 'address-missing', last_error = 'no address' WHERE id = $1`, one.ID)
+func ptr[T any](v T) *T { return &v }
 
-	list := func() (all []reports.Finding) {
-		found, err := s.Findings(t.Context(), reports.Filter{Group: reports.Mend})
-		require.NoError(t, err)
-		for _, f := range found {
-			if f.Where == "Lesson finished" {
-				all = append(all, f)
+// made makes a report and reads all its rows.
+func made(t *testing.T, w *apptest.World, name report.Name, a reports.Ask) (report.Report, [][]report.Row) {
+	t.Helper()
+	r, err := w.Reports.Make(t.Context(), name, a)
+	require.NoError(t, err, name)
+	tables := make([][]report.Row, len(r.Parts))
+	for i, p := range r.Parts {
+		for row, err := range p.Rows {
+			require.NoError(t, err)
+			require.Len(t, row, len(p.Columns), "%s: %s", name, p.Title)
+			tables[i] = append(tables[i], row)
+		}
+		assert.Len(t, tables[i], p.Total, "%s: %s", name, p.Title)
+		if p.Chart != nil {
+			for _, s := range p.Chart.Series {
+				assert.Len(t, s.Values, len(p.Chart.Labels))
 			}
 		}
-		return all
 	}
-	got := list()
-	require.Len(t, got, 2)
-	assert.Equal(t, "1215 deliveries", got[0].Subject)
-	assert.Equal(t, 1215, got[0].Count)
-	assert.Equal(t, finding.Code("not-allowed"), got[0].Code)
-	assert.Contains(t, got[0].Link, "/deliveries?")
-	assert.Contains(t, got[0].Link, r.ID)
-	assert.Equal(t, "Ada Alder", got[1].Subject)
-	assert.Equal(t, p.ID, got[1].Person)
-
-	require.NoError(t, s.Acknowledge(t.Context(), "test", got[0].Key, "the label comes back on Monday"))
-	exec(`UPDATE deliveries SET state = 'delivered' WHERE id = (SELECT id FROM deliveries WHERE code = 'not-allowed'
-		LIMIT 1)`)
-	assert.Len(t, list(), 1, "one less is the same finding")
-	mended, err := s.Findings(t.Context(), reports.Filter{Group: reports.Mend, Seen: true})
-	require.NoError(t, err)
-	require.Len(t, mended, 1)
-	assert.Equal(t, 1214, mended[0].Count)
+	return r, tables
 }
 
-// What hangs on completions that hold no longer is one finding for all people of whom the
-// same is to be said; acknowledging it holds.
-func TestReversedCompletionsAreGrouped_P3(t *testing.T) {
-	w := apptest.New(t)
-	badge := func(person string) reports.Reversal {
-		return reports.Reversal{
-			Person: "The " + person, PersonID: person, What: "Cuttings",
-			Done: `the badge "Cuttings" by "Give"`, Kind: "module.completed", CourseID: "c",
+func cell(rows []report.Row, first string, column int) any {
+	for _, r := range rows {
+		if r[0] == first {
+			return r[column]
 		}
 	}
-	label := badge("p2")
-	label.Done = "operate Add a label"
-	all := []reports.Reversal{badge("p1"), badge("p2"), badge("p2"), label}
-	s := &reports.Service{Store: w.Store, Progress: (*reversed)(&all)}
-	list := func() []reports.Finding {
-		found, err := s.Findings(t.Context(), reports.Filter{Code: finding.Reversed})
-		require.NoError(t, err)
-		return found
-	}
-	got := list()
-	require.Len(t, got, 2)
-	assert.Equal(t, []any{"2 people", 2, "Cuttings", "/events?type=module.reopened"},
-		[]any{got[0].Subject, got[0].Count, got[0].Where, got[0].Link})
-	assert.Equal(t, []any{"The p2", "p2", "operate Add a label", "/people/p2"},
-		[]any{got[1].Subject, got[1].Person, got[1].Detail, got[1].Link})
-	require.NoError(t, s.Acknowledge(t.Context(), "Maud", got[0].Key, "they keep it"))
-	all = append(all, badge("p3"))
-	assert.Len(t, list(), 1, "it stays acknowledged while their number changes")
+	return "no such row"
 }
 
-// The end of a credential is warned about, and again when it comes nearer.
-func TestEndOfACredentialIsWarnedAbout_C2(t *testing.T) {
-	w := apptest.New(t)
-	last := time.Now().UTC().AddDate(0, 0, 60)
-	w.Connect("scim", "Chat", map[string]string{
-		"address": "https://chat.example/scim/v2", "token": "t",
-		"expires": last.Format(time.DateOnly),
-	})
-	now := time.Now()
-	s := &reports.Service{Store: w.Store, Clock: func() time.Time { return now }}
-	list := func() []reports.Finding {
-		found, err := s.Findings(t.Context(), reports.Filter{Code: finding.CredentialEnds})
-		require.NoError(t, err)
-		return found
+// learnersOf gives the identifiers of a section's learners.
+func learnersOf(t *testing.T, w *apptest.World, section string) (out []string) {
+	t.Helper()
+	out, err := db.Values[string](t.Context(), w.Store, "test", `SELECT DISTINCT p.identifier FROM enrolments e
+		JOIN people p ON p.interface_id = e.interface_id AND p.sourced_id = e.person
+		JOIN sections x ON x.interface_id = e.interface_id AND x.sourced_id = e.section
+		WHERE x.id = $1 AND e.role = 'student' AND e.gone_at IS NULL ORDER BY 1`, w.Section(section).ID)
+	require.NoError(t, err)
+	return out
+}
+
+// Each number is counted from what is known about each person, by another way, and is the one that other pages show.
+func TestCompletionIsThatOfTheFacts(t *testing.T) {
+	w, now := apptest.Clocked(t)
+	w.Reports.Clock = func() time.Time { return *now }
+	w.Outlined()
+	platform := w.Connect("xapi", "Platform", nil).ID
+	begin := *now
+	random := rand.New(rand.NewPCG(7, 7))
+	for _, section := range []string{"PROP-A", "PROP-B"} {
+		for _, who := range learnersOf(t, w, section) {
+			if random.IntN(3) > 0 {
+				w.Completes(platform, who, "one", begin.AddDate(0, 0, -random.IntN(40)))
+				if random.IntN(2) > 0 {
+					w.Completes(platform, who, "two", begin.AddDate(0, 0, -random.IntN(5)))
+				}
+			}
+		}
 	}
-	assert.Empty(t, list())
-	for days, want := range map[int]string{
-		29: "within 30 days", 6: "within a week", 0: "within a day",
-		-1: "has ended",
+	prop := w.Section("PROP-A").CourseID
+	outline, err := learningstore.Outline(t.Context(), w.Store, prop)
+	require.NoError(t, err)
+	_, tables := made(t, w, report.Completion, reports.Ask{Course: "PROP"})
+	_, whole := made(t, w, report.Completion, reports.Ask{})
+	all, listed := [4]int{}, 0
+	for _, section := range []string{"PROP-A", "PROP-B", "PROP-C"} {
+		x := w.Section(section)
+		want := [4]int{} // learners, finished, stopped after beginning, not begun
+		for _, who := range learnersOf(t, w, section) {
+			state, err := learningstore.ProgressOf(t.Context(), w.Store, w.Person(who).ID, x.ID)
+			require.NoError(t, err)
+			last := learning.LastActivity(state)
+			want[0]++
+			switch {
+			case len(state.Activities) == 0:
+				want[3]++
+			case learning.CourseDone(outline, state):
+				want[1]++
+			case last.Before(now.AddDate(0, 0, -14)):
+				want[2]++
+			}
+		}
+		for i, n := range want {
+			all[i] += n
+		}
+		listed += x.Learners
+		assert.Equal(t, []any{want[0], want[3], want[2], want[1]}, []any{
+			cell(tables[1], x.Title, 1), cell(tables[1], x.Title, 2), cell(tables[1], x.Title, 4),
+			cell(tables[1], x.Title, 5),
+		}, section)
+	}
+	assert.Equal(t, listed, all[0], "the lists of sections count as many learners")
+	assert.Equal(t, all[0], cell(tables[0], "In the course", 1))
+	assert.Equal(t, all[1], cell(tables[0], "Finished the course", 1))
+	assert.Equal(t, []any{all[0], all[1]}, []any{cell(whole[0], "Propagation", 1), cell(whole[0], "Propagation", 5)})
+	require.Positive(t, all[1])
+	require.Positive(t, all[2])
+
+	_, stopped := made(t, w, report.Stopped, reports.Ask{Course: "PROP"})
+	begun := 0
+	for _, row := range stopped[0] {
+		if row[3] != nil {
+			begun++
+		}
+	}
+	assert.Equal(t, all[2], begun, "as many have stopped by name")
+	_, behind := made(t, w, report.Behind, reports.Ask{Course: "PROP", Mark: ptr(0)})
+	assert.Len(t, behind[1], all[3], "as many have not begun by name")
+}
+
+func TestTermsTeachersAndOrganisationsAreCompared(t *testing.T) {
+	w, _ := apptest.Clocked(t)
+	w.Outlined()
+	for by, first := range map[string]string{
+		"term": "First term", "teacher": w.Section("PROP-A").Teachers[0], "organisation": "Fernmoor Garden School",
+		"course": "Propagation",
 	} {
-		now = last.AddDate(0, 0, -days)
-		got := list()
-		require.Len(t, got, 1, want)
-		assert.Contains(t, got[0].Subject, want)
-		require.NoError(t, s.Acknowledge(t.Context(), "Maud", got[0].Key, "asked for a new one"))
-		assert.Empty(t, list())
+		_, tables := made(t, w, report.Completion, reports.Ask{Course: "propagation", By: by})
+		assert.Equal(t, w.Section("PROP-A").Learners+w.Section("PROP-B").Learners+w.Section("PROP-C").Learners,
+			cell(tables[0], "In the course", 1))
+		assert.NotEqual(t, "no such row", cell(tables[1], first, 1), by)
 	}
+	_, tables := made(t, w, report.Completion, reports.Ask{Section: "PROP-A", By: "section"})
+	assert.Equal(t, w.Section("PROP-A").Learners, cell(tables[0], "In the course", 1))
 }
 
-// What has one cause for many people is one thing to do, with the people beneath; each of
-// them is still a finding, and acknowledging the one acknowledges them.
-func TestOneCauseForManyIsOneThing_P3(t *testing.T) {
+func TestWhoLeftIsCountedApart(t *testing.T) {
+	w, now := apptest.Clocked(t)
+	w.Outlined()
+	platform := w.Connect("xapi", "Platform", nil).ID
+	who := learnersOf(t, w, "PROP-A")
+	w.Completes(platform, who[0], "one", *now)
+	_, before := made(t, w, report.Completion, reports.Ask{Section: "PROP-A"})
+	_, err := w.Store.Pool.Exec(t.Context(), `UPDATE enrolments SET gone_at = now() WHERE person =
+		(SELECT sourced_id FROM people WHERE id = $1)`, w.Person(who[0]).ID)
+	require.NoError(t, err)
+	_, after := made(t, w, report.Completion, reports.Ask{Section: "PROP-A"})
+	title := w.Section("PROP-A").Title
+	assert.Equal(t, len(who), cell(before[1], title, 1))
+	assert.Equal(t, []any{len(who) - 1, 1}, []any{cell(after[1], title, 1), cell(after[1], title, 7)})
+	assert.Equal(t, 0, cell(after[0], "Began", 1))
+}
+
+// Nothing is there yet, or next to nothing: every report is readable, and says so.
+func TestReportsOfNothing(t *testing.T) {
 	w := apptest.New(t)
-	w.Read(w.Register(), false)
-	s := &reports.Service{Store: w.Store}
-	r := w.Rule(rule.Draft{
-		Name: "Tell", Trigger: string(rule.ModuleCompleted),
-		Actions: []rule.Action{{
-			Kind: rule.SendEvent, InterfaceID: w.Contacts().ID,
-			Fields: map[string]string{"email": "person.email"},
-		}, {Kind: rule.OpenTask, Subject: "x"}},
-	})
-	fall := func(people ...string) {
-		for _, who := range people {
-			p := w.Person(who)
-			w.Record(eventstore.Event{
-				Type: string(rule.ModuleCompleted), NaturalKey: who, PersonID: &p.ID,
-				Data: map[string]any{},
-			})
-		}
-		_, err := w.Store.Pool.Exec(t.Context(), `UPDATE deliveries SET state = 'waiting', code = 'address-missing',
-			last_error = 'no address for somebody' WHERE rule_id = $1`, r.ID)
-		require.NoError(t, err)
-	}
-	list := func() (out []reports.Finding) {
-		all, err := s.Today(t.Context())
-		require.NoError(t, err)
-		for _, f := range all {
-			if f.Code == finding.AddressMissing {
-				out = append(out, f)
+	for round := range 2 {
+		for _, d := range reports.All {
+			a := reports.Ask{}
+			if d.Name == report.Holdings {
+				if round == 0 {
+					continue // there is no section yet
+				}
+				a.Section = "PROP-A"
+			}
+			r, _ := made(t, w, d.Name, a)
+			assert.NotEmpty(t, r.Summary, d.Name)
+			for _, p := range r.Parts {
+				assert.NotEmpty(t, p.Empty)
+			}
+			for _, s := range r.Summary {
+				assert.Equal(t, strings.ToUpper(s[:1]), s[:1], "%s: %q begins like a sentence", d.Name, s)
 			}
 		}
-		return out
-	}
-	fall("stu-001", "stu-002", "stu-003")
-	got := list()
-	require.Len(t, got, 3, "few are named")
-	assert.Equal(t, []any{2, "2 deliveries of Tell"}, []any{got[0].Count, got[0].Where},
-		"one line a person, not one a delivery")
-	fall("stu-004")
-	got = list()
-	require.Len(t, got, 1)
-	assert.Equal(t, []any{"4 people", 8, 4}, []any{got[0].Subject, got[0].Count, len(got[0].People)})
-	require.NoError(t, s.Acknowledge(t.Context(), "Maud", got[0].Key, "the office knows"))
-	assert.Empty(t, list())
-	fall("stu-006")
-	assert.Len(t, list(), 1, "somebody new shows")
-
-	_, err := w.Store.Pool.Exec(t.Context(), `UPDATE deliveries SET code = 'refused-by-service',
-		last_error = 'no seat for ' || id WHERE rule_id = $1`, r.ID)
-	require.NoError(t, err)
-	all, err := s.Today(t.Context())
-	require.NoError(t, err)
-	all = slices.DeleteFunc(all, func(f reports.Finding) bool { return f.Code != finding.RefusedByService })
-	assert.Len(t, all, 10, "a service that says something else of each has as many causes")
-	for _, f := range all {
-		assert.Contains(t, f.Detail, "no seat for")
-	}
-}
-
-// The end of a term is remarked upon 60 days before, and needs a person from 14 days before.
-func TestEndOfATermIsWarnedAbout_S7(t *testing.T) {
-	w := apptest.New(t)
-	w.Read(w.Register(), false)
-	x := w.Section("PROP-A")
-	require.NotNil(t, x.EndsOn)
-	require.NoError(t, w.Store.InTx(t.Context(), func(tx *db.Tx) error {
-		p := pairingstore.Pairing{ID: db.NewID(), SectionID: x.ID, InterfaceID: w.Workspace().ID, TargetName: "Prop"}
-		return db.Create(tx, &p, "pairing")
-	}))
-	now := time.Now()
-	s := &reports.Service{Store: w.Store, Clock: func() time.Time { return now }}
-	for days, want := range map[int]reports.Group{70: "", 51: reports.Remark, 14: reports.Mend, 0: reports.Mend} {
-		now = x.EndsOn.AddDate(0, 0, -days).Add(8 * time.Hour)
-		found, err := s.Findings(t.Context(), reports.Filter{Code: finding.TermEnds})
-		require.NoError(t, err)
-		if want == "" {
-			assert.Empty(t, found)
-			continue
+		if round == 0 {
+			w.Read(w.Register(), false)
 		}
-		require.Len(t, found, 1, days)
-		assert.Equal(t, []any{want, "1 class", "/next-term"}, []any{found[0].Group, found[0].Subject, found[0].Link})
-		assert.Contains(t, found[0].Detail, fmt.Sprintf("in %d days", days))
 	}
 }
 
-// reversed are completions that hold no longer.
-type reversed []reports.Reversal
+func TestWhatCannotBeAskedForIsRefused(t *testing.T) {
+	w, _ := apptest.Clocked(t)
+	for _, c := range []struct {
+		name  report.Name
+		ask   reports.Ask
+		field string
+	}{
+		{"nothing", reports.Ask{}, "name"},
+		{report.Completion, reports.Ask{Course: "nowhere"}, "course"},
+		{report.Completion, reports.Ask{Term: "Second term", Section: "PROP-A"}, "section"},
+		{report.Completion, reports.Ask{By: "weather"}, "by"},
+		{report.Completion, reports.Ask{Days: -1}, "days"},
+		{report.Behind, reports.Ask{Mark: ptr(101)}, "mark"},
+		{report.Rules, reports.Ask{Course: "PROP"}, "course"},
+		{report.Badges, reports.Ask{From: "yesterday"}, "from"},
+		{report.Badges, reports.Ask{From: "2026-10-02", To: "2026-10-01"}, "to"},
+		{report.Holdings, reports.Ask{}, "section"},
+		{report.Scores, reports.Ask{From: "2026-10-02"}, "from"},
+	} {
+		_, err := w.Reports.Make(t.Context(), c.name, c.ask)
+		refused, is := refusal.As(err)
+		require.True(t, is, "%s %+v: %v", c.name, c.ask, err)
+		assert.Equal(t, c.field, refused.Field, refused.Detail)
+	}
+}
 
-func (r *reversed) Reversals(context.Context) ([]reports.Reversal, error) { return *r, nil }
+func TestBadgesByBadgeSectionAndMonth(t *testing.T) {
+	w, now := apptest.Clocked(t)
+	w.Outlined()
+	w.Reports.Zone = time.FixedZone("east", 5*3600+45*60)
+	who := learnersOf(t, w, "PROP-A")
+	i, err := w.Badges.AddIssuer(t.Context(), "Maud", badgestore.Issuer{Name: "Fernmoor Garden School"})
+	require.NoError(t, err)
+	b, err := w.Badges.AddBadge(t.Context(), "Maud", badgestore.Badge{
+		IssuerID: i.ID, Name: "Sower", Description: "Sows", Criteria: "Sow", State: badgestore.Published,
+		Asks: []stage.Criterion{{Kind: stage.Course, CourseID: w.Section("PROP-A").CourseID}},
+	})
+	require.NoError(t, err)
+	section := w.Section("PROP-A").ID
+	ids := make([]string, 3)
+	for n, at := range []string{"2026-09-30T18:14:00Z", "2026-09-30T18:16:00Z", "2026-12-01T00:00:00Z"} {
+		day, err := time.Parse(time.RFC3339, at)
+		require.NoError(t, err)
+		a := badgestore.Award{
+			ID: db.NewID(), BadgeID: b.ID, PersonID: w.Person(who[n]).ID, SectionID: &section, Credential: "jws",
+			AwardedAt: day,
+		}
+		ids[n] = a.ID
+		require.NoError(t, w.Store.InTx(t.Context(), func(tx *db.Tx) error { return db.Create(tx, &a, "test") }))
+	}
+	for range 3 {
+		require.NoError(t, badgestore.NoteLook(t.Context(), w.Store, ids[0], false, *now))
+	}
+	_, err = w.Store.Pool.Exec(t.Context(), `UPDATE awards SET revoked_at = now() WHERE id = $1`, ids[1])
+	require.NoError(t, err)
+	r, tables := made(t, w, report.Badges, reports.Ask{})
+	assert.Equal(t, "3 awards, 2 of them valid; 0 shared, 1 revoked.", r.Summary[0])
+	assert.Equal(t, report.Row{"Sower", 3, 2, 1, 0, 0, 1, 3, 0}, tables[0][0])
+	assert.Equal(t, "Propagation A", tables[1][0][0])
+	assert.Equal(t, []any{1, 1, 1}, []any{
+		cell(tables[2], "2026-09", 1), cell(tables[2], "2026-10", 1), cell(tables[2], "2026-12", 1),
+	}, "a month begins when it does at the school: 18:15 UTC is midnight there")
+	assert.Equal(t, []string{"2026-09", "2026-10", "2026-11", "2026-12"}, r.Parts[2].Chart.Labels, "a month without any is there")
+	_, tables = made(t, w, report.Badges, reports.Ask{From: "2026-10-01", To: "2026-10-01"})
+	assert.Equal(t, 1, cell(tables[0], "Sower", 1))
+	_, tables = made(t, w, report.Badges, reports.Ask{Section: "PROP-B"})
+	assert.Empty(t, tables[0])
+
+	_, held := made(t, w, report.Holdings, reports.Ask{Section: "PROP-A"})
+	names := map[string]string{}
+	for _, n := range []int{0, 1, 2} {
+		p := w.Person(who[n])
+		names[who[n]] = p.GivenName + " " + p.FamilyName
+	}
+	assert.Equal(t, "since 30 September 2026", cell(held[0], names[who[0]], 2))
+	assert.Equal(t, "missing: finish the course Propagation", cell(held[0], names[who[1]], 2), "revoked is not held")
+}

@@ -6,7 +6,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kanban/internal/app/reports"
+	"kanban/internal/app/findings"
 	"kanban/internal/app/rules"
 	"kanban/internal/apptest"
 	"kanban/internal/core/finding"
@@ -27,11 +27,11 @@ func TestWhatRulesNeedIsLookedFor_E5(t *testing.T) {
 		Name: "r", Trigger: "module.completed",
 		Actions: []rule.Action{{Kind: rule.AddToGroup, InterfaceID: c.ID, Group: "Greenhouse talk"}},
 	})
-	report := &reports.Service{Store: w.Store}
+	report := &findings.Service{Store: w.Store}
 	look := func() (found int, step string) {
 		t.Helper()
 		require.NoError(t, w.Rules.AskNeeds(t.Context(), ""))
-		list, err := report.Findings(t.Context(), reports.Filter{Code: finding.NeededGone})
+		list, err := report.Findings(t.Context(), findings.Filter{Code: finding.NeededGone})
 		require.NoError(t, err)
 		now, err := rulestore.FindRule(t.Context(), w.Store, r.ID)
 		require.NoError(t, err)
@@ -153,7 +153,7 @@ func TestLabelsAreChosenFromTheService_E5(t *testing.T) {
 	require.True(t, trial.Passed, "%+v", trial)
 	now, err := rulestore.FindRule(t.Context(), w.Store, r.ID)
 	require.NoError(t, err)
-	checklist, err := (&reports.Service{Store: w.Store}).Rule(t.Context(), now)
+	checklist, err := (&findings.Service{Store: w.Store}).Rule(t.Context(), now)
 	require.NoError(t, err)
 	said := ""
 	for _, s := range checklist {

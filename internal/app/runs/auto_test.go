@@ -7,8 +7,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kanban/internal/app/findings"
 	"kanban/internal/app/pairings"
-	"kanban/internal/app/reports"
 	"kanban/internal/apptest"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/roster"
@@ -111,7 +111,7 @@ func TestGuardHoldsOnlyRemovalsBack_R5(t *testing.T) {
 	assert.Equal(t, 1, r.Counts["added"])
 	assert.Zero(t, r.Counts["removed"])
 	assert.Nil(t, auto(t, w, p.ID), "what waits is not tried again and again")
-	today, err := (&reports.Service{Store: w.Store}).Today(t.Context())
+	today, err := (&findings.Service{Store: w.Store}).Today(t.Context())
 	require.NoError(t, err)
 	require.Len(t, today, 1)
 	assert.Equal(t, finding.RemovalGuard, today[0].Code)

@@ -6,8 +6,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"kanban/internal/app/findings"
 	"kanban/internal/app/pairings"
-	"kanban/internal/app/reports"
 	"kanban/internal/apptest"
 )
 
@@ -41,7 +41,7 @@ func BenchmarkManyPairings(b *testing.B) {
 		require.Len(b, list.Cards, 11_112)
 		b.ReportMetric(float64(time.Since(started).Milliseconds()), "ms-list")
 		started = time.Now()
-		_, err = (&reports.Service{Store: w.Store}).Today(ctx)
+		_, err = (&findings.Service{Store: w.Store}).Today(ctx)
 		require.NoError(b, err)
 		b.ReportMetric(float64(time.Since(started).Milliseconds()), "ms-today")
 	}

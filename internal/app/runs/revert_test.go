@@ -6,7 +6,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kanban/internal/app/reports"
+	"kanban/internal/app/findings"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/roster"
 	"kanban/internal/store/db"
@@ -78,8 +78,8 @@ func TestRunIsReverted_R11(t *testing.T) {
 func TestFindingsAreAcknowledgedUntilTheyChange_P3(t *testing.T) {
 	w, register, p := pairedWith(t, "PROP-A", roster.DefaultPolicy())
 	w.Sync(p.ID, false)
-	reported := &reports.Service{Store: w.Store}
-	count := func(f reports.Filter) map[finding.Code]int {
+	reported := &findings.Service{Store: w.Store}
+	count := func(f findings.Filter) map[finding.Code]int {
 		list, err := reported.Findings(t.Context(), f)
 		require.NoError(t, err)
 		out := map[finding.Code]int{}
@@ -91,11 +91,11 @@ func TestFindingsAreAcknowledgedUntilTheyChange_P3(t *testing.T) {
 	assert.Equal(t, map[finding.Code]int{
 		finding.AddressShared: 2, finding.AddressMissing: 1,
 		finding.RefusedByService: 1,
-	}, count(reports.Filter{Group: reports.Mend}))
-	assert.Equal(t, map[finding.Code]int{finding.AccountInactive: 1}, count(reports.Filter{Group: reports.Waiting}))
+	}, count(findings.Filter{Group: findings.Mend}))
+	assert.Equal(t, map[finding.Code]int{finding.AccountInactive: 1}, count(findings.Filter{Group: findings.Waiting}))
 	assert.Equal(t, map[finding.Code]int{finding.TestLearner: 1, finding.SecondAccount: 1},
-		count(reports.Filter{Group: reports.LeftOut}))
-	assert.Len(t, count(reports.Filter{Owner: string(finding.OwnerLearner)}), 1)
+		count(findings.Filter{Group: findings.LeftOut}))
+	assert.Len(t, count(findings.Filter{Owner: string(finding.OwnerLearner)}), 1)
 
 	today, err := reported.Today(t.Context())
 	require.NoError(t, err)
@@ -103,7 +103,7 @@ func TestFindingsAreAcknowledgedUntilTheyChange_P3(t *testing.T) {
 	require.NoError(t, reported.Acknowledge(t.Context(), "test", today[0].Key, "the office knows"))
 	assert.ErrorContains(t, reported.Acknowledge(t.Context(), "test", today[1].Key, " "), "say why")
 	assert.ErrorContains(t, reported.Acknowledge(t.Context(), "test", "nothing", "x"), "there is no finding")
-	seen, err := reported.Findings(t.Context(), reports.Filter{Seen: true})
+	seen, err := reported.Findings(t.Context(), findings.Filter{Seen: true})
 	require.NoError(t, err)
 	require.Len(t, seen, 1)
 	assert.Equal(t, "the office knows", seen[0].Seen.Note)
@@ -118,9 +118,9 @@ func TestFindingsAreAcknowledgedUntilTheyChange_P3(t *testing.T) {
 	w.Read(register, false)
 	_, err = w.Runs.Compare(t.Context(), p.ID)
 	require.NoError(t, err)
-	assert.NotZero(t, count(reports.Filter{Group: reports.Mend})[finding.AddressShared])
+	assert.NotZero(t, count(findings.Filter{Group: findings.Mend})[finding.AddressShared])
 	if seen[0].Code == finding.AddressShared {
-		assert.Empty(t, count(reports.Filter{Seen: true}), "what changed shows again")
+		assert.Empty(t, count(findings.Filter{Seen: true}), "what changed shows again")
 	}
 
 	list, err := reported.Pairing(t.Context(), mustPairing(t, w.Store, p.ID))

@@ -12,7 +12,7 @@ import (
 
 	"kanban/internal/adapter"
 	"kanban/internal/app/connections"
-	"kanban/internal/app/reports"
+	"kanban/internal/app/findings"
 	"kanban/internal/app/scores"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/grade"
@@ -659,24 +659,24 @@ func TestFindingsAboutScores(t *testing.T) {
 		r.ScoreDate = oneroster.Moment{Time: time.Now().AddDate(0, 0, -20)}
 	})
 	x.preview(l)
-	found := func() map[finding.Code]reports.Finding {
-		all, err := x.Reports.Findings(t.Context(), reports.Filter{Text: "scores for"})
+	found := func() map[finding.Code]findings.Finding {
+		all, err := x.Findings.Findings(t.Context(), findings.Filter{Text: "scores for"})
 		require.NoError(t, err)
-		by := map[finding.Code]reports.Finding{}
+		by := map[finding.Code]findings.Finding{}
 		for _, f := range all {
 			by[f.Code] = f
 		}
 		return by
 	}
 	by := found()
-	assert.Equal(t, []any{reports.Mend, "Propagation", "1 score in 1 assignment"},
+	assert.Equal(t, []any{findings.Mend, "Propagation", "1 score in 1 assignment"},
 		[]any{
 			by[finding.ScoreChangedInBook].Group, by[finding.ScoreChangedInBook].Subject,
 			by[finding.ScoreChangedInBook].Detail,
 		})
 	assert.Equal(t, "/scores/"+l.ID+"?tab=scores&outcome=conflict", by[finding.ScoreChangedInBook].Link)
-	assert.Equal(t, reports.Waiting, by[finding.ScorePartly].Group)
-	assert.Equal(t, reports.Mend, by[finding.ScoreDraftOld].Group)
+	assert.Equal(t, findings.Waiting, by[finding.ScorePartly].Group)
+	assert.Equal(t, findings.Mend, by[finding.ScoreDraftOld].Group)
 	require.NoError(t, x.Standins.Fault("platform", fault.Fault{Kind: fault.Status, Status: 403, Path: "/results"}))
 	_, err := x.Scores.Preview(t.Context(), l.ID, 0)
 	require.Error(t, err)

@@ -6,7 +6,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kanban/internal/app/reports"
+	"kanban/internal/app/findings"
 	"kanban/internal/app/scores"
 	"kanban/internal/core/grade"
 	"kanban/internal/standin/gradebook"
@@ -68,7 +68,7 @@ func TestScoreLinksBeginAsTheirOrganisationSets(t *testing.T) {
 	listed, err := x.Scores.Find(ctx, l.ID)
 	require.NoError(t, err)
 	assert.Equal(t, 3, listed.Counts["mismatches"])
-	findings, err := x.Reports.Findings(ctx, reports.Filter{})
+	findings, err := x.Findings.Findings(ctx, findings.Filter{})
 	require.NoError(t, err)
 	said := false
 	for _, f := range findings {

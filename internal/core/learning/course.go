@@ -98,8 +98,8 @@ func NewCourse(o Outline) *Course {
 			return required
 		}
 		place(m.Activities, nil)
-		c.modules = append(c.modules, module{counts, m.counts()})
-		if m.counts() {
+		c.modules = append(c.modules, module{counts, m.Counts()})
+		if m.Counts() {
 			c.counted = append(c.counted, counts...)
 		}
 	}

@@ -136,7 +136,7 @@ func (o Outline) Check() error {
 			seen["a:"+a.ID] = true
 			activities++
 		}
-		if m.counts() {
+		if m.Counts() {
 			required++
 		}
 	}
@@ -407,9 +407,9 @@ func Done(a Activity, s State) bool {
 	return a.holds() || own(a, s.Activities[a.ID])
 }
 
-// counts reports whether the module counts towards its course: it is required, and so is
+// Counts reports whether the module counts towards its course: it is required, and so is
 // something in it.
-func (m Module) counts() bool {
+func (m Module) Counts() bool {
 	return !m.Optional && slices.ContainsFunc(m.Activities, func(a Activity) bool { return !a.Optional })
 }
 
@@ -448,7 +448,7 @@ func ModuleDone(m Module, s State) bool {
 func CourseDone(o Outline, s State) bool {
 	any := false
 	for _, m := range o.Modules {
-		if !m.counts() {
+		if !m.Counts() {
 			continue
 		}
 		if !ModuleDone(m, s) {
@@ -464,7 +464,7 @@ func CourseDone(o Outline, s State) bool {
 func Percent(o Outline, s State) int {
 	done, total := 0, 0
 	for _, m := range o.Modules {
-		if !m.counts() {
+		if !m.Counts() {
 			continue
 		}
 		for _, a := range counted(m) {

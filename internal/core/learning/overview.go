@@ -49,7 +49,7 @@ func OverviewOf(o Outline, s State) Overview {
 	out := Overview{Percent: Percent(o, s), Done: CourseDone(o, s), Last: LastActivity(s)}
 	within := map[string]bool{}
 	for _, m := range o.Modules {
-		x := ModuleOverview{ID: m.ID, Title: m.Title, Done: ModuleDone(m, s), Optional: !m.counts()}
+		x := ModuleOverview{ID: m.ID, Title: m.Title, Done: ModuleDone(m, s), Optional: !m.Counts()}
 		var walk func(list []Activity, depth int, required bool)
 		walk = func(list []Activity, depth int, required bool) {
 			for _, a := range list {
@@ -80,7 +80,7 @@ func OverviewOf(o Outline, s State) Overview {
 // course when moduleID is empty, in their order.
 func Missing(o Outline, s State, moduleID string) (out []Activity) {
 	for _, m := range o.Modules {
-		if moduleID == "" && !m.counts() || moduleID != "" && moduleID != m.ID {
+		if moduleID == "" && !m.Counts() || moduleID != "" && moduleID != m.ID {
 			continue
 		}
 		for _, a := range counted(m) {

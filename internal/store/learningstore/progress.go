@@ -19,6 +19,7 @@ type ProgressRow struct {
 	DoneBits  learning.DoneBits // nil when it has to be worked out
 	Percent   int
 	Version   int        // of the outline by which it was worked out
+	FirstAt   *time.Time // the earliest activity, nil for none
 	LastAt    *time.Time // the latest activity, nil for none
 }
 
@@ -92,7 +93,7 @@ func LockProgress(ctx context.Context, tx *db.Tx, pairs []ProgressRow, asked []R
 	batch.Queue(`SELECT g.* FROM unnest($1::text[]::uuid[], $2::text[]::uuid[]) WITH ORDINALITY AS w (person, section,
 		n)
 		CROSS JOIN LATERAL (SELECT person_id::text, section_id::text, done_bits, percent, outline_version AS version,
-			last_at FROM progress WHERE person_id = w.person AND section_id = w.section FOR NO KEY UPDATE) g`, people, sections)
+			first_at, last_at FROM progress WHERE person_id = w.person AND section_id = w.section FOR NO KEY UPDATE) g`, people, sections)
 	// Its own statement: it sees what was committed while the one before it waited.
 	of, in, activities := make([]string, len(asked)), make([]string, len(asked)), make([]string, len(asked))
 	for i, r := range asked {
@@ -128,19 +129,25 @@ func KeepProgress(ctx context.Context, tx *db.Tx, all []ProgressRow, reached []R
 	events []eventstore.Event,
 ) (fresh []string, mark int64, err error) {
 	people, sections, bits := make([]string, len(all)), make([]string, len(all)), make([][]byte, len(all))
-	percents, versions, lasts := make([]int32, len(all)), make([]int32, len(all)), make([]*time.Time, len(all))
+	percents, versions := make([]int32, len(all)), make([]int32, len(all))
+	firsts, lasts := make([]*time.Time, len(all)), make([]*time.Time, len(all))
 	for i, g := range all {
-		people[i], sections[i], bits[i], percents[i], versions[i], lasts[i] = g.PersonID, g.SectionID, g.DoneBits,
-			int32(g.Percent), int32(g.Version), g.LastAt
+		people[i], sections[i], bits[i], percents[i], versions[i] = g.PersonID, g.SectionID, g.DoneBits,
+			int32(g.Percent), int32(g.Version)
+		firsts[i], lasts[i] = g.FirstAt, g.LastAt
 	}
 	var batch pgx.Batch
-	batch.Queue(`INSERT INTO progress (person_id, section_id, done_bits, percent, done, last_at, outline_version)
-		SELECT w.person, w.section, w.done_bits, w.percent, w.percent = 100, w.last, w.version
+	batch.Queue(`INSERT INTO progress (person_id, section_id, done_bits, percent, done, first_at, last_at, done_at,
+			outline_version)
+		SELECT w.person, w.section, w.done_bits, w.percent, w.percent = 100, w.first, w.last,
+			CASE WHEN w.percent = 100 THEN w.last END, w.version
 		FROM unnest($1::text[]::uuid[], $2::text[]::uuid[], $3::bytea[], $4::int[], $5::int[],
-			$6::timestamptz[]) AS w (person, section, done_bits, percent, version, last)
+			$6::timestamptz[], $7::timestamptz[]) AS w (person, section, done_bits, percent, version, first, last)
 		ON CONFLICT (person_id, section_id) DO UPDATE SET done_bits = excluded.done_bits, percent = excluded.percent,
-			done = excluded.done, last_at = excluded.last_at,
-		outline_version = excluded.outline_version, updated_at = now()`, people, sections, bits, percents, versions, lasts)
+			done = excluded.done, first_at = excluded.first_at, last_at = excluded.last_at,
+			done_at = CASE WHEN excluded.done THEN coalesce(progress.done_at, excluded.last_at) END,
+		outline_version = excluded.outline_version, updated_at = now()`, people, sections, bits, percents, versions,
+		firsts, lasts)
 	QueueReached(&batch, reached, `UPDATE SET first_at = excluded.first_at, last_at = excluded.last_at,
 		completed = excluded.completed, passed = excluded.passed, failed = excluded.failed, best = excluded.best`)
 	if err := eventstore.QueueEvents(&batch, events, &fresh); err != nil {
@@ -191,7 +198,8 @@ func Outdated(ctx context.Context, from db.From, courseID string, version int, a
 	limit int,
 ) ([]ProgressRow, error) {
 	return db.Rows[ProgressRow](ctx, from, "finding progress by an earlier outline", `SELECT g.person_id::text,
-		g.section_id::text, g.done_bits, g.percent, g.outline_version AS version, g.last_at FROM progress g
+		g.section_id::text, g.done_bits, g.percent, g.outline_version AS version, g.first_at, g.last_at
+		FROM progress g
 		JOIN sections x ON x.id = g.section_id JOIN courses c ON c.interface_id = x.interface_id
 			AND c.sourced_id = x.course
 		WHERE c.id = $1 AND g.outline_version < $2 AND ($3 = '' OR (g.person_id, g.section_id) > (nullif($3,

@@ -99,20 +99,36 @@ func (p Path) bounds() image.Rectangle {
 }
 
 // PDF writes the drawing as one page of PDF 1.4, one unit being a point of 1/72 inch.
-func (d *Drawing) PDF(made time.Time) ([]byte, error) {
+func (d *Drawing) PDF(made time.Time) ([]byte, error) { return Document([]*Drawing{d}, made) }
+
+// Document writes drawings as pages of one PDF, which has the title of the first. There is at least one.
+func Document(pages []*Drawing, made time.Time) ([]byte, error) {
+	first := pages[0]
 	p := fpdf.NewCustom(&fpdf.InitType{
-		UnitStr: "pt", Size: fpdf.SizeType{Wd: d.Width, Ht: d.Height}, OrientationStr: "P",
+		UnitStr: "pt", Size: fpdf.SizeType{Wd: first.Width, Ht: first.Height}, OrientationStr: "P",
 	})
-	p.SetTitle(d.Title, true)
-	p.SetSubject(d.Description, true)
+	p.SetTitle(first.Title, true)
+	p.SetSubject(first.Description, true)
 	p.SetCreationDate(made)
 	p.SetModificationDate(made)
 	p.SetAutoPageBreak(false, 0)
-	p.AddPage()
+	for n, d := range pages {
+		p.AddPageFormat("P", fpdf.SizeType{Wd: d.Width, Ht: d.Height})
+		if err := d.onto(p, n); err != nil {
+			return nil, err
+		}
+	}
+	var b bytes.Buffer
+	err := p.Output(&b)
+	return b.Bytes(), err
+}
+
+// onto puts the drawing onto the page that was begun last.
+func (d *Drawing) onto(p *fpdf.Fpdf, page int) error {
 	for _, s := range d.shapes {
 		fill, err := s.fill.RGBA()
 		if err != nil {
-			return nil, err
+			return err
 		}
 		p.SetFillColor(int(fill.R), int(fill.G), int(fill.B))
 		for _, x := range s.path {
@@ -132,14 +148,12 @@ func (d *Drawing) PDF(made time.Time) ([]byte, error) {
 		p.DrawPath("f")
 	}
 	for i, x := range d.pictures {
-		name := fmt.Sprint("picture", i)
+		name := fmt.Sprint("picture", page, "-", i)
 		p.RegisterImageOptionsReader(name, fpdf.ImageOptions{ImageType: "PNG"}, bytes.NewReader(x.png))
 		p.ImageOptions(name, x.x, x.y, x.width, x.height, false, fpdf.ImageOptions{ImageType: "PNG"}, 0, "")
 	}
 	for _, l := range d.links {
 		p.LinkString(l.x, l.y, l.width, l.height, l.address)
 	}
-	var b bytes.Buffer
-	err := p.Output(&b)
-	return b.Bytes(), err
+	return nil
 }

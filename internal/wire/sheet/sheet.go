@@ -7,6 +7,7 @@ package sheet
 import (
 	"encoding/csv"
 	"io"
+	"iter"
 	"strconv"
 	"strings"
 )
@@ -17,6 +18,21 @@ func CSV(out io.Writer, header []string, rows [][]string) error {
 	w := csv.NewWriter(out)
 	_ = w.Write(header)
 	for _, r := range rows {
+		_ = w.Write(harmless(r))
+	}
+	w.Flush()
+	return w.Error()
+}
+
+// Stream is CSV for rows that come one after the other. It ends at the first error.
+func Stream(out io.Writer, header []string, rows iter.Seq2[[]string, error]) error {
+	w := csv.NewWriter(out)
+	_ = w.Write(header)
+	for r, err := range rows {
+		if err != nil {
+			w.Flush()
+			return err
+		}
 		_ = w.Write(harmless(r))
 	}
 	w.Flush()

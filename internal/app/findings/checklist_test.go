@@ -1,4 +1,4 @@
-package reports_test
+package findings_test
 
 import (
 	"testing"
@@ -7,8 +7,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kanban/internal/app/findings"
 	"kanban/internal/app/pairings"
-	"kanban/internal/app/reports"
 	"kanban/internal/apptest"
 	"kanban/internal/core/rule"
 	"kanban/internal/store/connectionstore"
@@ -17,7 +17,7 @@ import (
 )
 
 // open are the steps that are not done; each says what to do.
-func open(t *testing.T, list reports.Checklist) (titles []string) {
+func open(t *testing.T, list findings.Checklist) (titles []string) {
 	t.Helper()
 	for _, s := range list {
 		if !s.Done {
@@ -34,7 +34,7 @@ func TestChecklistOfConnections_C1(t *testing.T) {
 	steps := func(id string) []string {
 		c, err := connectionstore.FindInterface(t.Context(), w.Store, id)
 		require.NoError(t, err)
-		list, err := w.Reports.Interface(t.Context(), c)
+		list, err := w.Findings.Interface(t.Context(), c)
 		require.NoError(t, err)
 		return open(t, list)
 	}
@@ -65,7 +65,7 @@ func TestChecklistOfConnections_C1(t *testing.T) {
 		"People in: works", "People out: works", "Knows how to keep new members from being notified",
 		"Used by a pairing",
 	}, steps(broken.ID), "a wrong credential is not a step that was done")
-	assert.False(t, reports.Checklist{}.Live(), "of what nothing is known, nothing works")
+	assert.False(t, findings.Checklist{}.Live(), "of what nothing is known, nothing works")
 }
 
 func TestChecklistOfRules_E3(t *testing.T) {
@@ -82,7 +82,7 @@ func TestChecklistOfRules_E3(t *testing.T) {
 	r, err := w.Rules.Save(t.Context(), "test", "", 0, draft)
 	require.NoError(t, err)
 	steps := func(r rulestore.Rule) []string {
-		list, err := w.Reports.Rule(t.Context(), r)
+		list, err := w.Findings.Rule(t.Context(), r)
 		require.NoError(t, err)
 		return open(t, list)
 	}
@@ -111,10 +111,10 @@ func TestFreshnessSaysWhatStoppedIt_V2(t *testing.T) {
 	p, err := w.Pairings.Pair(t.Context(), "test",
 		pairings.Wish{SectionID: w.Section("PROP-A").ID, InterfaceID: workspace.ID})
 	require.NoError(t, err)
-	fresh := func(every time.Duration) reports.Freshness {
+	fresh := func(every time.Duration) findings.Freshness {
 		p, err = pairingstore.FindPairing(t.Context(), w.Store, p.ID)
 		require.NoError(t, err)
-		f, err := w.Reports.Freshness(t.Context(), p, every)
+		f, err := w.Findings.Freshness(t.Context(), p, every)
 		require.NoError(t, err)
 		return f
 	}
@@ -127,7 +127,7 @@ func TestFreshnessSaysWhatStoppedIt_V2(t *testing.T) {
 	assert.Contains(t, f.StoppedBy, "by hand only")
 	assert.Nil(t, f.NextRead)
 
-	list, err := w.Reports.Pairing(t.Context(), p)
+	list, err := w.Findings.Pairing(t.Context(), p)
 	require.NoError(t, err)
 	assert.Equal(t, []string{
 		"Workspace works", "Compared, so that a run can be looked at beforehand", "First run made by hand",
@@ -137,7 +137,7 @@ func TestFreshnessSaysWhatStoppedIt_V2(t *testing.T) {
 	_, err = w.Connections.Probe(t.Context(), workspace.ID)
 	require.NoError(t, err)
 	assert.NotNil(t, fresh(time.Hour).RanAt)
-	list, err = w.Reports.Pairing(t.Context(), p)
+	list, err = w.Findings.Pairing(t.Context(), p)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"Nobody needs a person"}, open(t, list))
 
@@ -159,7 +159,7 @@ func TestFreshnessSaysWhatStoppedIt_V2(t *testing.T) {
 			return err
 		}},
 		{"the section's term is over", func() error {
-			w.Reports.Clock = func() time.Time { return time.Now().AddDate(2, 0, 0) }
+			w.Findings.Clock = func() time.Time { return time.Now().AddDate(2, 0, 0) }
 			return nil
 		}},
 	} {

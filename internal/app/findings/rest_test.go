@@ -1,4 +1,4 @@
-package reports_test
+package findings_test
 
 import (
 	"context"
@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kanban/internal/app/reports"
+	"kanban/internal/app/findings"
 	"kanban/internal/apptest"
 	"kanban/internal/core/roster"
 )
@@ -18,7 +18,7 @@ import (
 func TestRestIsSaidOnlyWhenKnown_V1(t *testing.T) {
 	w := apptest.New(t)
 	states, running := map[roster.State]int{}, 0
-	s := &reports.Service{Store: w.Store, Sections: standing{&states, &running}}
+	s := &findings.Service{Store: w.Store, Sections: standing{&states, &running}}
 	said := func() []string {
 		list, err := s.Rest(t.Context())
 		require.NoError(t, err)

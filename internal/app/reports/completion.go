@@ -1,0 +1,309 @@
+package reports
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"kanban/internal/core/learning"
+	"kanban/internal/core/refusal"
+	"kanban/internal/core/report"
+	"kanban/internal/store/learningstore"
+	"kanban/internal/store/reportstore"
+	"kanban/internal/store/rosterstore"
+)
+
+// groupings are what completion can compare, with the heading of each.
+var groupings = []struct {
+	name, title, noun string
+	of                func(rosterstore.Section) []string
+}{
+	{"course", "By course", "Course", func(x rosterstore.Section) []string { return []string{x.Course} }},
+	{"section", "By section", "Section", func(x rosterstore.Section) []string { return []string{title(x)} }},
+	{"term", "By term", "Term", func(x rosterstore.Section) []string { return x.Terms }},
+	{"organisation", "By organisation", "Organisation", func(
+		x rosterstore.Section,
+	) []string {
+		return []string{x.Org}
+	}},
+	{"teacher", "By teacher", "Teacher", func(x rosterstore.Section) []string { return x.Teachers }},
+}
+
+// completion makes the report on how far learners have come.
+func (m *making) completion(ctx context.Context) error {
+	by := m.ask.By
+	courses := map[string]string{}
+	for _, x := range m.sections {
+		courses[x.CourseID] = x.Course
+	}
+	if by == "" {
+		if by = "course"; len(courses) == 1 {
+			by = "section"
+		}
+	}
+	g := slices.IndexFunc(groupings, func(x struct {
+		name, title, noun string
+		of                func(rosterstore.Section) []string
+	},
+	) bool {
+		return x.name == by
+	})
+	if g < 0 {
+		return refusal.Invalid("by", "%q is not one of course, section, term, organisation, teacher", by)
+	}
+	ways, without, err := m.ways(ctx, courses)
+	if err != nil {
+		return err
+	}
+	spans, err := m.spans(ctx)
+	if err != nil {
+		return err
+	}
+	whole := report.Together("", ways)
+	if len(courses) == 1 && len(ways) > 0 {
+		m.out.Parts = append(m.out.Parts, whole.Funnel())
+	}
+	groups, took, twice := m.grouped(ways, spans, groupings[g].of)
+	m.out.Parts = append(m.out.Parts, report.Groups(groupings[g].title, groupings[g].noun, groups, took))
+	m.summarise(whole, spans)
+	m.out.Remarks = append(m.out.Remarks, fmt.Sprintf("Whoever has done nothing for %s has stopped.", ofDays(m.days)))
+	if without.learners > 0 {
+		m.out.Remarks = append(m.out.Remarks, fmt.Sprintf("%s of %s without an outline: nothing can be finished there, so that they are left out.",
+			report.Of(without.learners, "learner", "learners"), report.Of(len(without.courses), "course", "courses")))
+	}
+	if twice {
+		m.out.Remarks = append(m.out.Remarks, "A section that belongs to several of these is counted in each.")
+	}
+	return nil
+}
+
+// unguided are the courses without an outline and their learners.
+type unguided struct {
+	courses  map[string]bool
+	learners int
+}
+
+// ways counts how far the learners of each section have come.
+func (m *making) ways(ctx context.Context, courses map[string]string) (ways []report.Way, without unguided,
+	err error,
+) {
+	var ids []string
+	for id := range courses {
+		ids = append(ids, id)
+	}
+	compiled, err := m.Outlines.CompiledOf(ctx, ids)
+	if err != nil {
+		return nil, without, err
+	}
+	standings, err := reportstore.Standings(ctx, m.Store, m.ids, m.since())
+	if err != nil {
+		return nil, without, err
+	}
+	byCourse := map[string][]report.Standing{}
+	without.courses = map[string]bool{}
+	for _, s := range standings {
+		course := m.of[s.Group].CourseID
+		if _, there := compiled[course]; !there {
+			if !s.Left {
+				without.courses[course] = true
+				without.learners += s.Count
+			}
+			continue
+		}
+		byCourse[course] = append(byCourse[course], s)
+	}
+	for course, list := range byCourse {
+		now := compiled[course]
+		versions := map[int]*learning.Course{now.Version: now.Course}
+		for _, s := range list {
+			if _, there := versions[s.Version]; there || s.Version == 0 {
+				continue
+			}
+			o, err := learningstore.OutlineAt(ctx, m.Store, course, s.Version)
+			if err != nil {
+				return nil, without, err
+			}
+			versions[s.Version] = learning.NewCourse(o)
+		}
+		ways = append(ways, report.Follow(now.Course.Outline, versions, list)...)
+	}
+	order := map[string]int{}
+	for i, id := range m.ids {
+		order[id] = i
+	}
+	slices.SortFunc(ways, func(a, b report.Way) int { return order[a.Group] - order[b.Group] })
+	return ways, without, nil
+}
+
+// spans gives by section how many days those took who finished.
+func (m *making) spans(ctx context.Context) (map[string][]float64, error) {
+	all, err := reportstore.Spans(ctx, m.Store, m.ids)
+	out := map[string][]float64{}
+	for _, x := range all {
+		out[x.SectionID] = append(out[x.SectionID], x.Days)
+	}
+	return out, err
+}
+
+// grouped adds the sections' ways up by what of gives; twice says that one was counted in several.
+func (m *making) grouped(ways []report.Way, spans map[string][]float64, of func(rosterstore.Section) []string) (
+	groups []report.Way, took map[string][]float64, twice bool,
+) {
+	parts := map[string][]report.Way{}
+	took = map[string][]float64{}
+	var names []string
+	for _, w := range ways {
+		labels := of(m.of[w.Group])
+		if len(labels) == 0 {
+			labels = []string{""}
+		}
+		twice = twice || len(labels) > 1
+		for _, l := range labels {
+			if l == "" {
+				l = "none"
+			}
+			if parts[l] == nil {
+				names = append(names, l)
+			}
+			parts[l] = append(parts[l], w)
+			took[l] = append(took[l], spans[w.Group]...)
+		}
+	}
+	slices.SortFunc(names, func(a, b string) int { return strings.Compare(strings.ToLower(a), strings.ToLower(b)) })
+	for _, n := range names {
+		groups = append(groups, m.sum(n, parts[n]))
+	}
+	report.ByFinished(groups)
+	return groups, took, twice
+}
+
+// sum adds ways up: step by step where all are of one course; where most stop is said with the course otherwise.
+func (m *making) sum(name string, ways []report.Way) report.Way {
+	courses := map[string]bool{}
+	for _, w := range ways {
+		courses[m.of[w.Group].CourseID] = true
+	}
+	if len(courses) < 2 {
+		return report.Together(name, ways)
+	}
+	at := map[string]int{}
+	out := report.Way{Group: name}
+	for _, w := range ways {
+		out.Learners, out.Begun, out.Done = out.Learners+w.Learners, out.Begun+w.Begun, out.Done+w.Done
+		out.Still, out.Left = out.Still+w.Still, out.Left+w.Left
+		for _, s := range w.Steps {
+			s.Title += " of " + m.of[w.Group].Course
+			i, there := at[s.Title]
+			if !there {
+				i = len(out.Steps)
+				at[s.Title] = i
+				out.Steps = append(out.Steps, report.Step{Title: s.Title})
+			}
+			out.Steps[i].Came, out.Steps[i].Stand = out.Steps[i].Came+s.Came, out.Steps[i].Stand+s.Stand
+			out.Steps[i].Still += s.Still
+		}
+	}
+	return out
+}
+
+// summarise says in sentences what there is to see.
+func (m *making) summarise(w report.Way, spans map[string][]float64) {
+	if w.Learners == 0 {
+		m.out.Summary = []string{"Nobody is in it."}
+		return
+	}
+	m.out.Summary = append(m.out.Summary, fmt.Sprintf("%d of %s finished (%s); %s not begun.", w.Done,
+		report.Of(w.Learners, "learner", "learners"), report.Percent(w.Done, w.Learners), has(w.NotBegun())))
+	if s, some := w.StoppedThere(); some && len(m.courses()) == 1 {
+		m.out.Summary = append(m.out.Summary, fmt.Sprintf("Most stop at %s: %s.", s.Title, report.Of(s.Still, "learner", "learners")))
+	}
+	var took []float64
+	for _, list := range spans {
+		took = append(took, list...)
+	}
+	if q, ok := report.QuartilesOf(took); ok {
+		m.out.Summary = append(m.out.Summary, fmt.Sprintf("Half of those who finished took %s or less.", daysOf(q.Median)))
+	}
+}
+
+// courses are those of the sections.
+func (m *making) courses() map[string]bool {
+	out := map[string]bool{}
+	for _, x := range m.sections {
+		out[x.CourseID] = true
+	}
+	return out
+}
+
+// going leaves out sections in which nobody can stop: those whose course has no outline, and, unless a term or a
+// section was asked for, those that have ended.
+func (m *making) going(ctx context.Context) error {
+	var ids []string
+	for id := range m.courses() {
+		ids = append(ids, id)
+	}
+	compiled, err := m.Outlines.CompiledOf(ctx, ids)
+	if err != nil {
+		return err
+	}
+	unguided, ended := 0, 0
+	var list []rosterstore.Section
+	m.ids = nil
+	for _, x := range m.sections {
+		switch _, there := compiled[x.CourseID]; {
+		case !there:
+			unguided++
+		case m.ask.Term == "" && m.ask.Section == "" && x.Ended(m.now):
+			ended++
+		default:
+			list, m.ids = append(list, x), append(m.ids, x.ID)
+		}
+	}
+	m.sections = list
+	if unguided > 0 {
+		m.out.Remarks = append(m.out.Remarks, fmt.Sprintf("%s whose course has no outline: left out.", report.Of(unguided, "section", "sections")))
+	}
+	if ended > 0 {
+		m.out.Remarks = append(m.out.Remarks, fmt.Sprintf("%s ended: left out; ask for their term to see them.", hasOf(ended, "section")))
+	}
+	return nil
+}
+
+// hasOf counts things with the verb behind.
+func hasOf(n int, one string) string {
+	if n == 1 {
+		return "1 " + one + " has"
+	}
+	return fmt.Sprintf("%d %ss have", n, one)
+}
+
+// are counts people with the verb behind.
+func are(n int) string {
+	switch n {
+	case 0:
+		return "Nobody is"
+	case 1:
+		return "1 is"
+	}
+	return fmt.Sprintf("%d are", n)
+}
+
+// has counts people with the verb behind.
+func has(n int) string {
+	switch n {
+	case 0:
+		return "nobody has"
+	case 1:
+		return "1 has"
+	}
+	return fmt.Sprintf("%d have", n)
+}
+
+// daysOf says a span in days, or hours when it is short.
+func daysOf(days float64) string {
+	if days < 1 {
+		return report.Of(max(int(days*24+0.5), 1), "hour", "hours")
+	}
+	return report.Of(int(days+0.5), "day", "days")
+}

@@ -1,0 +1,417 @@
+package reports
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"kanban/internal/core/finding"
+	"kanban/internal/core/grade"
+	"kanban/internal/core/report"
+	"kanban/internal/core/rule"
+	"kanban/internal/store/reportstore"
+	"kanban/internal/store/scorestore"
+)
+
+// sum adds awards up by what key gives.
+func sum(all []reportstore.Awarded, key func(reportstore.Awarded) string) map[string]reportstore.Awarded {
+	out := map[string]reportstore.Awarded{}
+	for _, a := range all {
+		x := out[key(a)]
+		x.Awards, x.Valid, x.Revoked, x.Suspended = x.Awards+a.Awards, x.Valid+a.Valid, x.Revoked+a.Revoked,
+			x.Suspended+a.Suspended
+		x.Shared, x.Opened, x.ByPeople, x.Programs = x.Shared+a.Shared, x.Opened+a.Opened, x.ByPeople+a.ByPeople,
+			x.Programs+a.Programs
+		out[key(a)] = x
+	}
+	return out
+}
+
+// awardColumns are the columns of a table of awards, after its first.
+var awardColumns = []report.Column{
+	{Title: "Awarded", Unit: report.Count},
+	{Title: "Valid", Unit: report.Count},
+	{Title: "Revoked", Unit: report.Count},
+	{Title: "Suspended", Unit: report.Count},
+	{Title: "Shared", Unit: report.Count},
+	{Title: "Opened", Unit: report.Count},
+	{Title: "Looked at", Unit: report.Count},
+	{Title: "Checked by programs", Unit: report.Count},
+}
+
+// awarded makes a table of awards by what its first column names.
+func awarded(heading, noun string, all map[string]reportstore.Awarded) report.Part {
+	var rows []report.Row
+	chart := report.Chart{Kind: report.Bars, Unit: report.Count, Series: []report.Series{
+		{Title: "Valid", Tone: report.Done},
+		{Title: "Ended or suspended", Tone: report.Rest},
+		{Title: "Revoked", Tone: report.Bad},
+	}}
+	for _, name := range slices.SortedFunc(maps.Keys(all), func(a, b string) int {
+		return strings.Compare(
+			strings.ToLower(a), strings.ToLower(b))
+	}) {
+		a := all[name]
+		rows = append(rows, report.Row{
+			name, a.Awards, a.Valid, a.Revoked, a.Suspended, a.Shared, a.Opened,
+			a.ByPeople, a.Programs,
+		})
+		chart.Labels = append(chart.Labels, name)
+		for i, v := range []int{a.Valid, a.Awards - a.Valid - a.Revoked, a.Revoked} {
+			chart.Series[i].Values = append(chart.Series[i].Values, float64(v))
+		}
+	}
+	return report.Table(heading, "Nothing was awarded.", append([]report.Column{{Title: noun, Unit: report.Text}}, awardColumns...), rows, &chart)
+}
+
+// badges makes the report on what was awarded.
+func (m *making) badges(ctx context.Context) error {
+	var in []string
+	if m.narrowed() {
+		in = append([]string{}, m.ids...)
+		m.out.Remarks = []string{"What was awarded by hand or from a file is for no section and left out here."}
+	}
+	all, err := reportstore.Awards(ctx, m.Store, in, m.period)
+	if err != nil {
+		return err
+	}
+	months := sum(all, func(a reportstore.Awarded) string { return a.At.In(m.Location()).Format("2006-01") })
+	whole := sum(all, func(reportstore.Awarded) string { return "" })[""]
+	m.out.Summary = []string{fmt.Sprintf("%s, %d of them valid; %d shared, %d revoked.", report.Of(whole.Awards, "award", "awards"),
+		whole.Valid, whole.Shared, whole.Revoked)}
+	monthly := awarded("By month", "Month", months)
+	monthly.Columns[0].Unit = report.Day
+	if monthly.Chart != nil {
+		lines := report.Chart{
+			Kind: report.Lines, Unit: report.Count,
+			Series: []report.Series{{Title: "Awarded", Tone: report.Done}},
+		}
+		lines.Labels = gapless(slices.Sorted(maps.Keys(months)), "2006-01",
+			func(t time.Time) time.Time { return t.AddDate(0, 1, 0) })
+		for _, l := range lines.Labels {
+			lines.Series[0].Values = append(lines.Series[0].Values, float64(months[l].Awards))
+		}
+		monthly.Chart = &lines
+	}
+	m.out.Parts = []report.Part{
+		awarded("By badge", "Badge", sum(all, func(a reportstore.Awarded) string { return a.Badge })),
+		awarded("By section", "Section", sum(all, func(a reportstore.Awarded) string {
+			if x, there := m.of[a.SectionID]; there {
+				return title(x)
+			}
+			return "for no section"
+		})),
+		monthly,
+	}
+	return nil
+}
+
+// mostGaps is how many days or months a chart shows at most.
+const mostGaps = 400
+
+// gapless lists every day or month from the first label to the last, so that none in which nothing happened is
+// missing.
+func gapless(labels []string, layout string, next func(time.Time) time.Time) (out []string) {
+	if len(labels) == 0 {
+		return nil
+	}
+	at, err := time.Parse(layout, labels[0])
+	if err != nil {
+		return labels
+	}
+	for len(out) < mostGaps {
+		l := at.Format(layout)
+		out = append(out, l)
+		if l >= labels[len(labels)-1] {
+			return out
+		}
+		at = next(at)
+	}
+	return labels
+}
+
+// aDay is the day after.
+func aDay(t time.Time) time.Time { return t.AddDate(0, 0, 1) }
+
+// rosters makes the report on who joined and left, and what needs somebody.
+func (m *making) rosters(ctx context.Context) error {
+	moved, err := reportstore.Movements(ctx, m.Store, m.ids, m.period)
+	if err != nil {
+		return err
+	}
+	by := map[string]reportstore.Movement{}
+	var rows []report.Row
+	joined, left := 0, 0
+	for _, x := range moved {
+		day := x.At.In(m.Location()).Format(time.DateOnly)
+		now := by[day]
+		by[day] = reportstore.Movement{Joined: now.Joined + x.Joined, Left: now.Left + x.Left}
+		joined, left = joined+x.Joined, left+x.Left
+	}
+	for _, day := range slices.Backward(slices.Sorted(maps.Keys(by))) {
+		rows = append(rows, report.Row{day, by[day].Joined, by[day].Left})
+	}
+	chart := report.Chart{Kind: report.Lines, Unit: report.Count, Series: []report.Series{
+		{Title: "Joined", Tone: report.Done}, {Title: "Left", Tone: report.Bad},
+	}}
+	chart.Labels = gapless(slices.Sorted(maps.Keys(by)), time.DateOnly, aDay)
+	for _, l := range chart.Labels {
+		chart.Series[0].Values = append(chart.Series[0].Values, float64(by[l].Joined))
+		chart.Series[1].Values = append(chart.Series[1].Values, float64(by[l].Left))
+	}
+	m.out.Summary = []string{fmt.Sprintf("%d joined and %d left.", joined, left)}
+	m.out.Parts = []report.Part{report.Table("By day", "Nobody joined or left.", []report.Column{
+		{Title: "Day", Unit: report.Day}, {Title: "Joined", Unit: report.Count}, {Title: "Left", Unit: report.Count},
+	}, rows, &chart)}
+	m.out.Remarks = []string{"A day is that on which the register was read, in which the change stood."}
+	if m.narrowed() {
+		return nil
+	}
+	return m.causes(ctx)
+}
+
+// causes adds what needs somebody, by cause.
+func (m *making) causes(ctx context.Context) error {
+	causes, err := m.Findings.Causes(ctx)
+	if err != nil {
+		return err
+	}
+	var rows []report.Row
+	chart := report.Chart{
+		Kind: report.Bars, Unit: report.Count,
+		Series: []report.Series{{Title: "Findings", Tone: report.Bad}},
+	}
+	for _, c := range causes {
+		e, _ := finding.Lookup(c.Code)
+		rows = append(rows, report.Row{finding.Title(c.Code), c.Count, string(e.Owner), e.Remedy})
+		chart.Labels = append(chart.Labels, finding.Title(c.Code))
+		chart.Series[0].Values = append(chart.Series[0].Values, float64(c.Count))
+	}
+	m.out.Parts = append(m.out.Parts, report.Table("What needs somebody now", "Nothing needs anybody.", []report.Column{
+		{Title: "Cause", Unit: report.Text},
+		{Title: "Findings", Unit: report.Count},
+		{Title: "Who can mend it", Unit: report.Text},
+		{Title: "What to do", Unit: report.Text},
+	}, rows, &chart))
+	return nil
+}
+
+// rules makes the report on what rules did.
+func (m *making) rules(ctx context.Context) error {
+	all, err := reportstore.ActedRules(ctx, m.Store, m.period)
+	if err != nil {
+		return err
+	}
+	var rows []report.Row
+	fired, failed := 0, 0
+	chart := report.Chart{Kind: report.Bars, Unit: report.Count, Series: []report.Series{
+		{Title: "Delivered", Tone: report.Done},
+		{Title: "To come", Tone: report.Open},
+		{Title: "Failed", Tone: report.Bad},
+	}}
+	for _, r := range all {
+		state, limit := "off", any(nil)
+		if r.On {
+			state = "on"
+		}
+		if r.Most > 0 {
+			limit = fmt.Sprintf("%d a %s", r.Most, r.Per)
+		}
+		rows = append(rows, report.Row{
+			r.Name, state, rule.Trigger(r.Trigger).Name(), r.Fired, r.People, r.Delivered, r.Waiting, r.Failed,
+			r.Calls, limit,
+		})
+		fired, failed = fired+r.Fired, failed+r.Failed
+		if r.Fired == 0 {
+			continue
+		}
+		chart.Labels = append(chart.Labels, r.Name)
+		for i, v := range []int{r.Delivered, r.Waiting, r.Failed} {
+			chart.Series[i].Values = append(chart.Series[i].Values, float64(v))
+		}
+	}
+	m.out.Summary = []string{fmt.Sprintf("%s fired %s; %s for a person.", report.Of(len(all), "rule", "rules"),
+		report.Of(fired, "time", "times"), report.Of(failed, "delivery waits", "deliveries wait"))}
+	m.out.Parts = []report.Part{report.Table("What each rule did", "There is no rule.", []report.Column{
+		{Title: "Rule", Unit: report.Text},
+		{Title: "State", Unit: report.Text},
+		{Title: "When", Unit: report.Text},
+		{Title: "Fired", Unit: report.Count},
+		{Title: "People", Unit: report.Count},
+		{Title: "Delivered", Unit: report.Count},
+		{Title: "To come", Unit: report.Count},
+		{Title: "Failed", Unit: report.Count},
+		{Title: "Tries", Unit: report.Count},
+		{Title: "Limit", Unit: report.Text},
+	}, rows, &chart)}
+	return nil
+}
+
+// services makes the report on how services answered.
+func (m *making) services(ctx context.Context) error {
+	all, err := reportstore.Answers(ctx, m.Store, m.period)
+	if err != nil {
+		return err
+	}
+	var rows []report.Row
+	calls, taken := 0, 0
+	chart := report.Chart{Kind: report.Bars, Unit: report.Count, Series: []report.Series{
+		{Title: "Taken", Tone: report.Done},
+		{Title: "Throttled", Tone: report.Open},
+		{Title: "Refused", Tone: report.Second},
+		{Title: "Failed", Tone: report.Bad},
+	}}
+	for _, a := range all {
+		calls, taken = calls+a.Calls, taken+a.Taken
+		rows = append(rows, report.Row{
+			a.Name, a.Calls, a.Taken, a.Throttled, a.Refused, a.Failed, number(a.Median), number(a.Slow), a.Waiting,
+		})
+		chart.Labels = append(chart.Labels, a.Name)
+		for i, v := range []int{a.Taken, a.Throttled, a.Refused, a.Failed} {
+			chart.Series[i].Values = append(chart.Series[i].Values, float64(v))
+		}
+	}
+	over, err := reportstore.CallsOver(ctx, m.Store, m.period)
+	if err != nil {
+		return err
+	}
+	m.out.Summary = []string{fmt.Sprintf("%s, %s taken.", report.Of(calls, "call", "calls"),
+		report.Percent(taken, calls))}
+	m.out.Parts = []report.Part{report.Table("By service", "Nothing was sent to any service.", []report.Column{
+		{Title: "Service", Unit: report.Text},
+		{Title: "Calls", Unit: report.Count},
+		{Title: "Taken", Unit: report.Count},
+		{Title: "Throttled", Unit: report.Count},
+		{Title: "Refused", Unit: report.Count},
+		{Title: "Failed", Unit: report.Count},
+		{Title: "Half answered in", Unit: report.Span},
+		{Title: "95 of 100 in", Unit: report.Span},
+		{Title: "Waiting now", Unit: report.Count},
+	}, rows, &chart), m.byDay(over)}
+	m.out.Remarks = []string{"It counts what rules send: reading registers and carrying rosters and scores is in their runs."}
+	return nil
+}
+
+// byDay shows calls day by day.
+func (m *making) byDay(calls []reportstore.Calls) report.Part {
+	by := map[string]reportstore.Calls{}
+	var rows []report.Row
+	for _, c := range calls {
+		day := c.At.In(m.Location()).Format(time.DateOnly)
+		now := by[day]
+		by[day] = reportstore.Calls{Taken: now.Taken + c.Taken, Failed: now.Failed + c.Failed}
+	}
+	for _, day := range slices.Backward(slices.Sorted(maps.Keys(by))) {
+		rows = append(rows, report.Row{day, by[day].Taken, by[day].Failed})
+	}
+	chart := report.Chart{Kind: report.Lines, Unit: report.Count, Series: []report.Series{
+		{Title: "Taken", Tone: report.Done}, {Title: "Not taken", Tone: report.Bad},
+	}}
+	chart.Labels = gapless(slices.Sorted(maps.Keys(by)), time.DateOnly, aDay)
+	for _, l := range chart.Labels {
+		chart.Series[0].Values = append(chart.Series[0].Values, float64(by[l].Taken))
+		chart.Series[1].Values = append(chart.Series[1].Values, float64(by[l].Failed))
+	}
+	return report.Table("By day", "Nothing was sent.", []report.Column{
+		{Title: "Day", Unit: report.Day},
+		{Title: "Taken", Unit: report.Count},
+		{Title: "Not taken", Unit: report.Count},
+	}, rows, &chart)
+}
+
+// number is a number as a cell.
+func number(v *float64) any {
+	if v == nil {
+		return nil
+	}
+	return *v
+}
+
+// scores makes the report on what score links carry, as they were compared last.
+func (m *making) scores(ctx context.Context) error {
+	links, err := scorestore.Links(ctx, m.Store, "")
+	if err != nil {
+		return err
+	}
+	noted, err := scorestore.Noteworthy(ctx, m.Store)
+	if err != nil {
+		return err
+	}
+	names, err := reportstore.ScoreLinks(ctx, m.Store)
+	if err != nil {
+		return err
+	}
+	called := map[string]reportstore.ScoreLink{}
+	for _, n := range names {
+		called[n.ID] = n
+	}
+	groups := []struct {
+		title    string
+		tone     report.Tone
+		outcomes []grade.Outcome
+	}{
+		{"Agree", report.Done, []grade.Outcome{grade.Unchanged}},
+		{"To be carried", report.Open, []grade.Outcome{grade.New, grade.Update, grade.Replacing}},
+		{"Held back", report.Rest, []grade.Outcome{grade.Waiting, grade.Kept, grade.BookOnly}},
+		{"Need somebody", report.Bad, []grade.Outcome{grade.Conflict, grade.Refused, grade.Withdrawn}},
+	}
+	columns := []report.Column{{Title: "Score link", Unit: report.Text}, {Title: "Book", Unit: report.Text}}
+	chart := report.Chart{Kind: report.Bars, Unit: report.Count}
+	for _, g := range groups {
+		columns = append(columns, report.Column{Title: g.title, Unit: report.Count})
+		chart.Series = append(chart.Series, report.Series{Title: g.title, Tone: g.tone})
+	}
+	columns = append(columns, report.Column{Title: "Oldest draft", Unit: report.Time},
+		report.Column{Title: "Compared", Unit: report.Time})
+	var rows []report.Row
+	need := 0
+	for _, l := range links {
+		n := called[l.ID]
+		row := report.Row{n.Title, n.Book}
+		chart.Labels = append(chart.Labels, n.Title)
+		for i, g := range groups {
+			count := 0
+			for _, o := range g.outcomes {
+				count += l.Counts[o.String()]
+			}
+			row = append(row, count)
+			chart.Series[i].Values = append(chart.Series[i].Values, float64(count))
+			if g.tone == report.Bad {
+				need += count
+			}
+		}
+		rows = append(rows, append(row, moment(l.OldestDraft), moment(l.ComparedAt)))
+	}
+	m.out.Summary = []string{fmt.Sprintf("%s; %s somebody.", report.Of(len(links), "score link", "score links"),
+		report.Of(need, "score needs", "scores need"))}
+	m.out.Parts = []report.Part{report.Table("By score link", "There is no score link.", columns, rows, &chart), reasons(noted)}
+	return nil
+}
+
+// reasons shows why scores are not carried.
+func reasons(all []scorestore.Noted) report.Part {
+	var rows []report.Row
+	for _, n := range all {
+		for _, r := range n.Reasons {
+			if r.Outcome == grade.Unchanged {
+				continue
+			}
+			e, _ := finding.Lookup(r.Reason)
+			rows = append(rows, report.Row{
+				n.Title, r.Outcome.String(), finding.Title(r.Reason), r.Results, r.Items,
+				e.Remedy,
+			})
+		}
+	}
+	return report.Table("Why", "Nothing is held back.", []report.Column{
+		{Title: "Score link", Unit: report.Text},
+		{Title: "What happens", Unit: report.Text},
+		{Title: "Why", Unit: report.Text},
+		{Title: "Scores", Unit: report.Count},
+		{Title: "Assignments", Unit: report.Count},
+		{Title: "What to do", Unit: report.Text},
+	}, rows, nil)
+}

@@ -1,0 +1,156 @@
+package store_test
+
+import (
+	"errors"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kanban/internal/core/learning"
+	"kanban/internal/core/report"
+	"kanban/internal/core/rule"
+	"kanban/internal/store/badgestore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/learningstore"
+	"kanban/internal/store/reportstore"
+	"kanban/internal/store/rulestore"
+)
+
+func TestReportsOnLearners(t *testing.T) {
+	w, _ := school(t)
+	prop := w.Section("PROP-A")
+	s, ctx, ada := w.Store, t.Context(), w.Person("stu-001")
+	now := time.Now().UTC().Truncate(time.Microsecond)
+	first, last, score := now.AddDate(0, 0, -30), now.AddDate(0, 0, -20), 0.4
+	at := learningstore.ProgressRow{PersonID: ada.ID, SectionID: prop.ID, Version: 1}
+	in := []string{prop.ID}
+	keep := func(percent int) {
+		at.DoneBits, at.Percent, at.FirstAt, at.LastAt = learning.DoneBits{1}, percent, &first, &last
+		tx(t, s, func(tx *db.Tx) error {
+			_, _, err := learningstore.KeepProgress(ctx, tx, []learningstore.ProgressRow{at}, []learningstore.Reached{{
+				PersonID: ada.ID, SectionID: prop.ID, ActivityID: "a",
+				ActivityState: learning.ActivityState{First: first, Last: last, Completed: true, Best: &score},
+			}}, nil)
+			return err
+		})
+	}
+	keep(50)
+	all := must[[]report.Standing](t)(reportstore.Standings(ctx, s, in, now.AddDate(0, 0, -14)))
+	byState := map[bool]report.Standing{}
+	total := 0
+	for _, x := range all {
+		byState[x.Begun] = x
+		total += x.Count
+	}
+	assert.Equal(t, prop.Learners, total)
+	assert.Equal(t, report.Standing{
+		Group: prop.ID, Version: 1, Bits: learning.DoneBits{1}, Begun: true, Still: true, Count: 1,
+	}, byState[true])
+	assert.Equal(t, 1, must[int](t)(reportstore.CountStopped(ctx, s, in, now.AddDate(0, 0, -14))))
+	assert.Zero(t, must[int](t)(reportstore.CountStopped(ctx, s, in, now.AddDate(0, 0, -21))))
+
+	r := rulestore.Rule{
+		ID: db.NewID(), Name: "We miss you", Trigger: string(rule.PersonInactive),
+		Actions: []rule.Action{},
+	}
+	e := w.Record(joined(w, "stu-001"))
+	finished := now.AddDate(0, 0, -21)
+	d := deliverystore.Delivery{
+		ID: db.NewID(), EventID: e.ID, RuleID: &r.ID, PersonID: &ada.ID, SectionID: &prop.ID, State: "delivered",
+		FinishedAt: &finished,
+	}
+	tx(t, s, func(tx *db.Tx) error { return errors.Join(db.Create(tx, &r, "test"), db.Create(tx, &d, "test")) })
+	var stopped []reportstore.Learner
+	collect := func(l reportstore.Learner) error { stopped = append(stopped, l); return nil }
+	require.NoError(t, reportstore.EachStopped(ctx, s, in, now.AddDate(0, 0, -14), []string{r.ID}, collect))
+	require.Len(t, stopped, 1)
+	assert.Equal(t, []any{ada.ID, 50, "We miss you", true}, []any{
+		stopped[0].PersonID, stopped[0].Percent, stopped[0].NudgedBy, stopped[0].NudgedAt.Equal(finished),
+	})
+	nudges := must[[]reportstore.Nudge](t)(reportstore.Nudges(ctx, s, []string{r.ID}, in, nil, nil))
+	assert.Equal(t, []reportstore.Nudge{{Rule: "We miss you", People: 1, Back: 1}}, nudges)
+	nudges = must[[]reportstore.Nudge](t)(reportstore.Nudges(ctx, s, []string{r.ID}, in, &last, nil))
+	assert.Equal(t, []reportstore.Nudge{{Rule: "We miss you"}}, nudges, "it was before")
+
+	behind := must[[]reportstore.Behind](t)(reportstore.CountBehind(ctx, s, in, 0.5))
+	assert.Equal(t, []reportstore.Behind{{SectionID: prop.ID, NotBegun: prop.Learners - 1, Below: 1}}, behind)
+	stopped = nil
+	require.NoError(t, reportstore.EachBehind(ctx, s, in, 0.4, collect))
+	assert.Len(t, stopped, prop.Learners-1, "not below what it is")
+	learners := must[[]reportstore.Learner](t)(reportstore.LearnersOf(ctx, s, prop.ID))
+	assert.Len(t, learners, prop.Learners)
+
+	assert.Empty(t, must[[]reportstore.Finished](t)(reportstore.Spans(ctx, s, in)))
+	keep(100)
+	assert.Equal(t, []reportstore.Finished{{SectionID: prop.ID, Days: 10}},
+		must[[]reportstore.Finished](t)(reportstore.Spans(ctx, s, in)))
+	last = now
+	keep(100)
+	assert.Equal(t, 10.0, must[[]reportstore.Finished](t)(reportstore.Spans(ctx, s, in))[0].Days,
+		"it was finished when it was")
+	keep(50)
+	assert.Empty(t, must[[]reportstore.Finished](t)(reportstore.Spans(ctx, s, in)), "it is open again")
+}
+
+func TestReportsOnWhatWasDone(t *testing.T) {
+	w, _ := school(t)
+	prop := w.Section("PROP-A")
+	s, ctx, ada := w.Store, t.Context(), w.Person("stu-001")
+	from, to := time.Now().AddDate(0, -1, 0), time.Now().Add(time.Hour)
+	i := badgestore.Issuer{ID: db.NewID(), Name: "Fernmoor"}
+	b := badgestore.Badge{ID: db.NewID(), IssuerID: i.ID, Name: "Sower", Description: "x", Criteria: "y"}
+	a := badgestore.Award{
+		ID: db.NewID(), BadgeID: b.ID, PersonID: ada.ID, SectionID: &prop.ID, Credential: "jws", AwardedAt: time.Now(),
+	}
+	r := rulestore.Rule{ID: db.NewID(), Name: "Greet", Trigger: string(rule.SectionJoined), Actions: []rule.Action{}}
+	e, service := w.Record(joined(w, "stu-001")), w.Labels()
+	d := deliverystore.Delivery{
+		ID: db.NewID(), EventID: e.ID, RuleID: &r.ID, PersonID: &ada.ID, InterfaceID: &service.ID, State: "waiting",
+		Attempts: 2, CreatedAt: time.Now(),
+	}
+	tx(t, s, func(tx *db.Tx) error {
+		return errors.Join(db.Create(tx, &i, "test"), db.Create(tx, &b, "test"), db.Create(tx, &a, "test"),
+			db.Create(tx, &r, "test"), db.Create(tx, &d, "test"))
+	})
+	_, err := s.Pool.Exec(ctx, `INSERT INTO attempts (delivery_id, number, started_at, millis, status, error)
+		VALUES ($1, 1, now(), 10, 429, 'slow down'), ($1, 2, now(), 30, 500, 'broken')`, d.ID)
+	require.NoError(t, err)
+	for _, p := range []reportstore.Period{{}, {From: &from, To: &to}} {
+		awards := must[[]reportstore.Awarded](t)(reportstore.Awards(ctx, s, []string{prop.ID}, p))
+		require.Len(t, awards, 1)
+		assert.Equal(t, []any{"Sower", 1, 1}, []any{awards[0].Badge, awards[0].Awards, awards[0].Valid})
+		moved := must[[]reportstore.Movement](t)(reportstore.Movements(ctx, s, []string{prop.ID}, p))
+		joined := 0
+		for _, m := range moved {
+			joined += m.Joined
+		}
+		assert.GreaterOrEqual(t, joined, prop.Learners)
+		rules := must[[]reportstore.ActedRule](t)(reportstore.ActedRules(ctx, s, p))
+		require.Len(t, rules, 1)
+		assert.Equal(t, []any{"Greet", 1, 1, 0, 1, 2}, []any{
+			rules[0].Name, rules[0].Fired, rules[0].People, rules[0].Delivered, rules[0].Failed, rules[0].Calls,
+		})
+		answers := must[[]reportstore.Answered](t)(reportstore.Answers(ctx, s, p))
+		require.Len(t, answers, 1)
+		assert.Equal(t, []any{2, 0, 1, 0, 1, 20.0}, []any{
+			answers[0].Calls, answers[0].Taken, answers[0].Throttled, answers[0].Refused, answers[0].Failed,
+			*answers[0].Median,
+		})
+		calls := must[[]reportstore.Calls](t)(reportstore.CallsOver(ctx, s, p))
+		failed := 0
+		for _, c := range calls {
+			failed += c.Failed
+		}
+		assert.Equal(t, 2, failed)
+	}
+	held := must[[]reportstore.Held](t)(reportstore.HeldBy(ctx, s, []string{ada.ID, db.NewID()}))
+	require.Len(t, held, 1)
+	assert.Equal(t, b.ID, held[0].BadgeID)
+	before := reportstore.Period{To: &from}
+	assert.Empty(t, must[[]reportstore.Awarded](t)(reportstore.Awards(ctx, s, nil, before)))
+	assert.Empty(t, must[[]reportstore.Calls](t)(reportstore.CallsOver(ctx, s, before)))
+	assert.Empty(t, must[[]reportstore.ScoreLink](t)(reportstore.ScoreLinks(ctx, s)))
+}

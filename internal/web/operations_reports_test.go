@@ -1,0 +1,79 @@
+package web_test
+
+import (
+	"bytes"
+	"encoding/csv"
+	"image/png"
+	"net/http"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"github.com/xuri/excelize/v2"
+
+	"kanban/internal/wire/api"
+)
+
+// walkReports makes every report, as an answer and as each kind of file.
+func walkReports(x *talk, h *story) {
+	t := x.site.t
+	kinds := get[[]api.ReportKind](x, "/reports")
+	assert.Len(t, kinds, 9)
+	for _, k := range kinds {
+		query := "?rows=5"
+		if k.Name == "holdings" {
+			query += "&section=PROP-A"
+		}
+		r := get[api.MadeReport](x, "/reports/"+k.Name+query)
+		assert.Equal(t, k.Title, r.Title)
+		for _, p := range r.Parts {
+			assert.LessOrEqual(t, len(p.Rows), 5)
+			assert.GreaterOrEqual(t, p.Total, len(p.Rows))
+		}
+	}
+	x.do(422, "GET", "/reports/nothing", nil)
+	x.do(422, "GET", "/reports/completion?course=nowhere", nil)
+	x.do(422, "GET", "/reports/behind?mark=half", nil)
+	x.do(422, "GET", "/reports/completion?by=weather", nil)
+}
+
+// What files hold is what the answer holds, whole.
+func TestReportsAsFiles(t *testing.T) {
+	x := open(t, nil)
+	file := func(path string, want int) []byte {
+		t.Helper()
+		resp, text := x.ask(http.MethodGet, "/api/v1/reports/"+path, "", x.bearer()...)
+		require.Equal(t, want, resp.StatusCode, text)
+		if want == http.StatusOK {
+			assert.Contains(t, resp.Header.Get("Content-Disposition"), "attachment; filename=")
+		}
+		return []byte(text)
+	}
+	table, err := csv.NewReader(bytes.NewReader(file("rosters/file.csv", 200))).ReadAll()
+	require.NoError(t, err)
+	assert.Equal(t, []string{"Day", "Joined", "Left"}, table[0])
+	book, err := excelize.OpenReader(bytes.NewReader(file("rosters/file.xlsx", 200)))
+	require.NoError(t, err)
+	assert.Equal(t, []string{"By day", "What needs somebody now"}, book.GetSheetList())
+	rows, err := book.GetRows("By day")
+	require.NoError(t, err)
+	assert.Equal(t, table, rows)
+	assert.True(t, strings.HasPrefix(string(file("rosters/file.svg", 200)), "<svg"))
+	_, err = png.Decode(bytes.NewReader(file("completion/file.png", 200)))
+	require.NoError(t, err)
+	assert.True(t, strings.HasPrefix(string(file("services/file.pdf", 200)), "%PDF-"))
+	for path, says := range map[string]string{
+		"nothing/file.csv":                   "there is no report",
+		"rosters/file.csv?part=3":            "there are 2",
+		"rosters/file.csv?part=x":            "whole number",
+		"rosters/file.csv?corse=PROP":        "is not known here",
+		"completion/file.pdf?course=nowhere": "there is no course",
+		"behind/file.csv?mark=x":             "whole number",
+	} {
+		assert.Contains(t, string(file(path, 422)), says, path)
+	}
+	assert.Contains(t, string(file("rosters/file.doc", 404)), "there is csv, xlsx, svg, png and pdf")
+	resp, _ := x.ask(http.MethodGet, "/api/v1/reports/rosters/file.csv", "")
+	assert.Equal(t, http.StatusUnauthorized, resp.StatusCode)
+}

@@ -1,0 +1,281 @@
+package web
+
+import (
+	"context"
+	"mime"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5"
+
+	"kanban/internal/app/reports"
+	"kanban/internal/core/badge"
+	"kanban/internal/core/refusal"
+	"kanban/internal/core/report"
+	"kanban/internal/web/problem"
+	"kanban/internal/wire/api"
+	"kanban/internal/wire/chart"
+	"kanban/internal/wire/drawing"
+	"kanban/internal/wire/sheet"
+)
+
+var (
+	listReportsOp = operation{
+		ID: "list-reports", Method: http.MethodGet, Path: "/reports", Status: http.StatusOK, Tag: "reports",
+		Summary: "List the reports that can be asked for",
+	}
+	getReportOp = operation{
+		ID: "get-report", Method: http.MethodGet, Path: "/reports/{name}", Status: http.StatusOK, Tag: "reports",
+		Summary: "Make a report",
+	}
+)
+
+// reports registers the operations about reports.
+func (s *Server) reports(a huma.API) {
+	handle(a, listReportsOp, s.listReports)
+	handle(a, getReportOp, s.getReport)
+}
+
+func (s *Server) listReports(context.Context, *struct{}) ([]api.ReportKind, error) {
+	return each(reports.All, func(d reports.Described) api.ReportKind {
+		return api.ReportKind{
+			Name: string(d.Name), Title: d.Title, About: d.About,
+			Takes: append([]string{}, d.Takes...),
+		}
+	}), nil
+}
+
+type reportInput struct {
+	Name         string `path:"name" doc:"The report's name"`
+	Organisation string `query:"organisation" doc:"Name of an organisation"`
+	Term         string `query:"term" doc:"Title of a term"`
+	Course       string `query:"course" doc:"Title, code or id of a course"`
+	Section      string `query:"section" doc:"Title, code or id of a section"`
+	Teacher      string `query:"teacher" doc:"Name of a teacher"`
+	From         string `query:"from" doc:"The first day, such as 2026-10-01"`
+	To           string `query:"to" doc:"The last day"`
+	By           string `query:"by" enum:",course,section,term,organisation,teacher" doc:"What completion compares"`
+	Days         int    `query:"days" minimum:"0" maximum:"3650" doc:"After how many days without activity somebody has stopped; 14 when 0"`
+	Mark         string `query:"mark" doc:"A score in percent; 50 when empty"`
+	Rows         int    `query:"rows" minimum:"0" maximum:"1000" default:"200" doc:"How many rows of each table to give"`
+}
+
+// ask reads what a report is asked for.
+func (in *reportInput) ask() (reports.Ask, error) {
+	a := reports.Ask{
+		Organisation: in.Organisation, Term: in.Term, Course: in.Course, Section: in.Section, Teacher: in.Teacher,
+		From: in.From, To: in.To, By: in.By, Days: in.Days,
+	}
+	if in.Mark == "" {
+		return a, nil
+	}
+	mark, err := strconv.Atoi(in.Mark)
+	if err != nil {
+		return a, refusal.Invalid("mark", "%q is no whole number of percent", in.Mark)
+	}
+	a.Mark = &mark
+	return a, nil
+}
+
+func (s *Server) getReport(ctx context.Context, in *reportInput) (api.MadeReport, error) {
+	a, err := in.ask()
+	if err != nil {
+		return api.MadeReport{}, err
+	}
+	r, err := s.Reports.Make(ctx, report.Name(in.Name), a)
+	if err != nil {
+		return api.MadeReport{}, err
+	}
+	return shownReport(r, in.Rows)
+}
+
+func shownReport(r report.Report, most int) (api.MadeReport, error) {
+	out := api.MadeReport{
+		Name: string(r.Name), Title: r.Title, Scope: append([]string{}, r.Scope...), MadeAt: r.MadeAt,
+		Sources: each(r.Sources, func(x report.Source) api.ReportSource { return api.ReportSource(x) }),
+		Summary: append([]string{}, r.Summary...), Remarks: append([]string{}, r.Remarks...),
+		Parts: []api.ReportPart{},
+	}
+	for _, p := range r.Parts {
+		x := api.ReportPart{Title: p.Title, Empty: p.Empty, Total: p.Total, Rows: [][]any{}}
+		for _, c := range p.Columns {
+			x.Columns = append(x.Columns, api.ReportColumn{Title: c.Title, Unit: string(c.Unit)})
+		}
+		for row, err := range p.Rows {
+			if err != nil {
+				return out, err
+			}
+			if len(x.Rows) == most {
+				break
+			}
+			x.Rows = append(x.Rows, row)
+		}
+		if p.Chart != nil {
+			x.Chart = &api.ReportChart{Kind: string(p.Chart.Kind), Labels: p.Chart.Labels}
+			for _, v := range p.Chart.Series {
+				x.Chart.Series = append(x.Chart.Series, api.ReportSeries{
+					Title: v.Title, Tone: string(v.Tone),
+					Values: v.Values,
+				})
+			}
+		}
+		out.Parts = append(out.Parts, x)
+	}
+	return out, nil
+}
+
+// reportFile gives a report as a file: csv, xlsx, svg, png or pdf. Of what has several tables, part says which
+// one: a CSV file holds one table, a picture one chart.
+func (s *Server) reportFile(w http.ResponseWriter, r *http.Request) {
+	name, form := chi.URLParam(r, "name"), chi.URLParam(r, "form")
+	made, part, err := s.reportAsked(r, name)
+	if err != nil {
+		s.reportRefused(w, err)
+		return
+	}
+	kinds := map[string]string{
+		"csv": "text/csv; charset=utf-8", "svg": badge.SVG, "png": badge.PNG, "pdf": "application/pdf",
+		"xlsx": "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
+	}
+	if kinds[form] == "" {
+		problem.Write(w, http.StatusNotFound, "there is csv, xlsx, svg, png and pdf")
+		return
+	}
+	w.Header().Set("Content-Type", kinds[form])
+	w.Header().Set("Content-Disposition", mime.FormatMediaType("attachment",
+		map[string]string{"filename": name + "-" + made.MadeAt.In(s.Reports.Location()).Format("2006-01-02") + "." +
+			form}))
+	if form == "csv" || form == "xlsx" {
+		if err := tables(w, made, part, form); err != nil {
+			s.Log.Error("writing a report", "cause", err.Error())
+			panic(http.ErrAbortHandler) // half of it is sent; nobody must take it for the whole
+		}
+		return
+	}
+	content, err := s.drawn(made, part, form)
+	if err != nil {
+		w.Header().Del("Content-Disposition")
+		s.reportRefused(w, err)
+		return
+	}
+	_, _ = w.Write(content)
+}
+
+// reportFields are by what a file of a report can be narrowed and set.
+var reportFields = []string{
+	"organisation", "term", "course", "section", "teacher", "from", "to", "by", "days", "mark", "part",
+}
+
+// reportAsked makes the report that a request for a file is about.
+func (s *Server) reportAsked(r *http.Request, name string) (made report.Report, part int, err error) {
+	q := r.URL.Query()
+	for field := range q {
+		if !slices.Contains(reportFields, field) {
+			return made, 0, refusal.Invalid(field, "is not known here; there is %s", strings.Join(reportFields, ", "))
+		}
+	}
+	in := reportInput{
+		Organisation: q.Get("organisation"), Term: q.Get("term"), Course: q.Get("course"), Section: q.Get("section"),
+		Teacher: q.Get("teacher"), From: q.Get("from"), To: q.Get("to"), By: q.Get("by"), Mark: q.Get("mark"),
+	}
+	whole := func(field string, otherwise int) int {
+		text := q.Get(field)
+		if text == "" {
+			return otherwise
+		}
+		n, problem := strconv.Atoi(text)
+		if problem != nil {
+			err = refusal.Invalid(field, "%q is no whole number", text)
+		}
+		return n
+	}
+	in.Days, part = whole("days", 0), whole("part", 1)
+	if err != nil {
+		return made, 0, err
+	}
+	a, err := in.ask()
+	if err != nil {
+		return made, 0, err
+	}
+	if made, err = s.Reports.Make(r.Context(), report.Name(name), a); err != nil {
+		return made, 0, err
+	}
+	if part < 1 || part > len(made.Parts) {
+		return made, 0, refusal.Invalid("part", "is %d; there are %d", part, len(made.Parts))
+	}
+	return made, part - 1, nil
+}
+
+// reportRefused says why there is no file.
+func (s *Server) reportRefused(w http.ResponseWriter, err error) {
+	if refused, is := refusal.As(err); is {
+		problem.Write(w, http.StatusUnprocessableEntity, strings.TrimSpace(refused.Field+" "+refused.Detail))
+		return
+	}
+	s.Log.Error("making a report", "cause", err.Error())
+	problem.Write(w, http.StatusInternalServerError, "the report could not be made; try again")
+}
+
+// tables writes a table as CSV, or all of them as a workbook.
+func tables(w http.ResponseWriter, r report.Report, part int, form string) error {
+	if form == "csv" {
+		p := r.Parts[part]
+		return sheet.Stream(w, titles(p), func(yield func([]string, error) bool) {
+			for row, err := range p.Rows {
+				cells := make([]string, len(row))
+				for i := range row {
+					cells[i] = p.Columns[i].Unit.Raw(row[i])
+				}
+				if !yield(cells, err) || err != nil {
+					return
+				}
+			}
+		})
+	}
+	var sheets []sheet.Sheet
+	for _, p := range r.Parts {
+		x := sheet.Sheet{Name: p.Title, Header: titles(p), Rows: func(yield func([]any, error) bool) {
+			for row, err := range p.Rows {
+				if !yield(row, err) || err != nil {
+					return
+				}
+			}
+		}}
+		for _, c := range p.Columns {
+			x.Shares = append(x.Shares, c.Unit == report.Share)
+		}
+		sheets = append(sheets, x)
+	}
+	return sheet.Book(w, sheets)
+}
+
+// titles are the headings of a table.
+func titles(p report.Part) (out []string) {
+	for _, c := range p.Columns {
+		out = append(out, c.Title)
+	}
+	return out
+}
+
+// drawn draws a chart, or puts the whole report on pages.
+func (s *Server) drawn(r report.Report, part int, form string) ([]byte, error) {
+	r.MadeAt = r.MadeAt.In(s.Reports.Location())
+	if form == "pdf" {
+		pages, err := chart.Pages(r, s.Reports.Location())
+		if err != nil {
+			return nil, err
+		}
+		return drawing.Document(pages, r.MadeAt)
+	}
+	d, err := chart.Picture(r, part)
+	switch {
+	case err != nil:
+		return nil, err
+	case form == "svg":
+		return d.SVG(), nil
+	}
+	return d.PNG(mapWidth)
+}

@@ -1,0 +1,59 @@
+package api
+
+import "time"
+
+// ReportKind is a report that can be asked for.
+type ReportKind struct {
+	Name  string   `json:"name" doc:"By which it is asked for"`
+	Title string   `json:"title"`
+	About string   `json:"about" doc:"What it shows"`
+	Takes []string `json:"takes" doc:"What it can be narrowed and set by"`
+}
+
+// MadeReport is what people read about many.
+type MadeReport struct {
+	Name    string         `json:"name"`
+	Title   string         `json:"title"`
+	Scope   []string       `json:"scope" doc:"To what it is narrowed, in words"`
+	MadeAt  time.Time      `json:"madeAt"`
+	Sources []ReportSource `json:"sources" doc:"What was read for it"`
+	Summary []string       `json:"summary" doc:"What there is to see, in sentences"`
+	Parts   []ReportPart   `json:"parts"`
+	Remarks []string       `json:"remarks" doc:"What is left out, and why"`
+}
+
+// ReportSource is something that was read for a report.
+type ReportSource struct {
+	Name   string     `json:"name"`
+	ReadAt *time.Time `json:"readAt,omitempty" doc:"Absent when it was never read"`
+}
+
+// ReportPart is a table of a report with its chart.
+type ReportPart struct {
+	Title   string         `json:"title"`
+	Empty   string         `json:"empty" doc:"What to say when there are no rows"`
+	Columns []ReportColumn `json:"columns"`
+	Rows    [][]any        `json:"rows" doc:"A text, a number, a time of RFC 3339 or null for each column"`
+	Total   int            `json:"total" doc:"How many rows there are; the files hold all"`
+	Chart   *ReportChart   `json:"chart,omitempty"`
+}
+
+// ReportColumn is a column of a report.
+type ReportColumn struct {
+	Title string `json:"title"`
+	Unit  string `json:"unit" enum:"text,count,share,days,time,day,milliseconds" doc:"What its values are; a share is one of 1"`
+}
+
+// ReportChart is a chart of a report.
+type ReportChart struct {
+	Kind   string         `json:"kind" enum:"bars,lines"`
+	Labels []string       `json:"labels"`
+	Series []ReportSeries `json:"series" doc:"Bars are of the series put end to end"`
+}
+
+// ReportSeries are the values of one thing, one for each label.
+type ReportSeries struct {
+	Title  string    `json:"title"`
+	Tone   string    `json:"tone" enum:"done,open,bad,rest,second" doc:"What it means, for its colour"`
+	Values []float64 `json:"values"`
+}
