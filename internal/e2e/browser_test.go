@@ -155,7 +155,7 @@ var rooms = map[string]string{
 	"Board": "To do", "Findings": "To do", "Tasks": "To do", "All sections": "Sections", "Linked sets": "Sections",
 	"People lists": "Sections", "Runs": "Sections", "Batches": "Sections", "Next term": "Sections",
 	"Outlines": "Courses", "Stage plans": "Courses", "Access": "Courses", "Events": "Rules", "Deliveries": "Rules",
-	"Set-up as files": "Settings", "Issuers": "Badges", "Check a badge": "Badges",
+	"Set-up as files": "Settings", "Issuers": "Badges", "Check a badge": "Badges", "Stopped": "Reports",
 }
 
 // goes leads to a page by the navigation, as a person does.

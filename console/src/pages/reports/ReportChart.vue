@@ -4,14 +4,14 @@ import { computed } from 'vue'
 
 import type { Schemas } from '../../api/client'
 import { day } from '../../parts/when'
+import { heightOf, isLines, most } from './height'
 
 /** The chart of a part of a report. The table below it has the same numbers. */
 const props = defineProps<{ chart: Schemas['ReportChart']; title: string }>()
 
 /** As in the files. */
 const tones = { done: '#2f6136', open: '#c9a227', bad: '#b4451f', rest: '#c9c4b2', second: '#4a6a8a' }
-const most = 40
-const lines = computed(() => props.chart.kind === 'lines' && (props.chart.labels?.length ?? 0) > 1)
+const lines = computed(() => isLines(props.chart))
 const labels = computed(() => {
   const all = props.chart.labels ?? []
   return (lines.value ? all : all.slice(0, most)).map((l) =>
@@ -55,7 +55,7 @@ const options = computed(() => ({
     },
   },
 }))
-const height = computed(() => (lines.value ? 260 : 70 + 28 * labels.value.length))
+const height = computed(() => heightOf(props.chart))
 /** What it shows, for those who cannot see it. */
 const described = computed(() =>
   labels.value
@@ -68,20 +68,23 @@ const described = computed(() =>
 </script>
 
 <template>
-  <div class="sheet drawn">
-    <Chart
-      :type="lines ? 'line' : 'bar'"
-      :data="data"
-      :options="options"
-      :style="{ height: `${height}px` }"
-      :canvas-props="{ role: 'img', 'aria-label': `${title}. ${described}` }"
-    />
-  </div>
+  <Chart
+    :type="lines ? 'line' : 'bar'"
+    :data="data"
+    :options="options"
+    :style="{ height: `${height}px` }"
+    :canvas-props="{ role: 'img', 'aria-label': `${title}. ${described}` }"
+  />
 </template>
 
 <style scoped>
-.drawn {
-  padding: 0.6rem 0.8rem;
-  margin-bottom: 0.6rem;
+/* It shrinks with the window. */
+.p-chart {
+  position: relative;
+  min-width: 0;
+}
+
+.p-chart :deep(canvas) {
+  max-width: 100%;
 }
 </style>

@@ -11,6 +11,7 @@ import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import { when } from '../../parts/when'
 import { $t } from '../../texts'
+import { heightOf } from './height'
 import Part from './Part.vue'
 
 const ReportChart = defineAsyncComponent(() => import('./ReportChart.vue'))
@@ -157,6 +158,7 @@ const sources = computed(() =>
   </p>
   <div class="narrow">
     <ChoiceField
+      id="report-kind"
       :model-value="kind?.name"
       :label="$t('reports.report')"
       :options="(kinds.data.value ?? []).map((k) => ({ value: k.name, label: k.title }))"
@@ -164,6 +166,7 @@ const sources = computed(() =>
     />
     <ChoiceField
       v-for="c in choices"
+      :id="`report-${c.name}`"
       :key="c.name"
       v-model="narrowed[c.name].value"
       :label="c.label"
@@ -171,6 +174,7 @@ const sources = computed(() =>
     />
     <TextField
       v-for="t in typed"
+      :id="`report-${t.name}`"
       :key="t.name"
       v-model="narrowed[t.name].value"
       class="short"
@@ -200,7 +204,9 @@ const sources = computed(() =>
           >
         </span>
       </div>
-      <ReportChart v-if="p.chart" :chart="p.chart" :title="p.title" />
+      <div v-if="p.chart" class="sheet drawn" :style="{ height: `${heightOf(p.chart) + 22}px` }">
+        <ReportChart :chart="p.chart" :title="p.title" />
+      </div>
       <Part :part="p" />
     </section>
     <p v-for="x in r.remarks" :key="x" class="faint remark">{{ x }}</p>
@@ -239,6 +245,12 @@ const sources = computed(() =>
 
 .file {
   margin-inline-start: 0.8rem;
+}
+
+.drawn {
+  padding: 0.6rem 0.8rem;
+  margin-bottom: 0.6rem;
+  overflow: hidden;
 }
 
 .remark {
