@@ -216,7 +216,7 @@ var direct = map[string]string{
 	"reportstore.EachBehind":     "a hundred thousand learners, one after the other",
 	"reportstore.EachStopped":    "the same",
 	"reportstore.Spans":          "a hundred thousand learners who finished",
-	"reportstore.Standings":      "the standings of ten thousand sections",
+	"reportstore.standings":      "the standings of ten thousand sections",
 	"rosterstore.Sections":       "thousands of sections, behind the board",
 }
 

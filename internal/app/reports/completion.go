@@ -52,11 +52,7 @@ func (m *making) completion(ctx context.Context) error {
 	if g < 0 {
 		return refusal.Invalid("by", "%q is not one of course, section, term, organisation, teacher", by)
 	}
-	ways, without, err := m.ways(ctx, courses)
-	if err != nil {
-		return err
-	}
-	spans, err := m.spans(ctx)
+	ways, spans, without, err := m.ways(ctx, courses, m.countedAs(by))
 	if err != nil {
 		return err
 	}
@@ -84,9 +80,26 @@ type unguided struct {
 	learners int
 }
 
-// ways counts how far the learners of each section have come.
-func (m *making) ways(ctx context.Context, courses map[string]string) (ways []report.Way, without unguided,
-	err error,
+// countedAs gives for each section as which one it is counted: itself, or, where courses are compared, the
+// first of its course, so that what has to be counted is less.
+func (m *making) countedAs(by string) []string {
+	as, first := slices.Clone(m.ids), map[string]string{}
+	if by != "course" {
+		return as
+	}
+	for i, x := range m.sections {
+		if first[x.CourseID] == "" {
+			first[x.CourseID] = x.ID
+		}
+		as[i] = first[x.CourseID]
+	}
+	return as
+}
+
+// ways counts how far the learners of each section have come, each counted as the one in as; spans are how many
+// days those took who finished.
+func (m *making) ways(ctx context.Context, courses map[string]string, as []string) (ways []report.Way,
+	spans map[string][]float64, without unguided, err error,
 ) {
 	var ids []string
 	for id := range courses {
@@ -94,11 +107,23 @@ func (m *making) ways(ctx context.Context, courses map[string]string) (ways []re
 	}
 	compiled, err := m.Outlines.CompiledOf(ctx, ids)
 	if err != nil {
-		return nil, without, err
+		return nil, nil, without, err
 	}
-	standings, err := reportstore.Standings(ctx, m.Store, m.ids, m.since())
+	standings, err := reportstore.Standings(ctx, m.Store, m.ids, as, m.since())
 	if err != nil {
-		return nil, without, err
+		return nil, nil, without, err
+	}
+	took, err := reportstore.Spans(ctx, m.Store, m.ids)
+	if err != nil {
+		return nil, nil, without, err
+	}
+	counted := make(map[string]string, len(as))
+	for i, id := range m.ids {
+		counted[id] = as[i]
+	}
+	spans = map[string][]float64{}
+	for _, x := range took {
+		spans[counted[x.SectionID]] = append(spans[counted[x.SectionID]], x.Days)
 	}
 	byCourse := map[string][]report.Standing{}
 	without.courses = map[string]bool{}
@@ -122,7 +147,7 @@ func (m *making) ways(ctx context.Context, courses map[string]string) (ways []re
 			}
 			o, err := learningstore.OutlineAt(ctx, m.Store, course, s.Version)
 			if err != nil {
-				return nil, without, err
+				return nil, nil, without, err
 			}
 			versions[s.Version] = learning.NewCourse(o)
 		}
@@ -133,17 +158,7 @@ func (m *making) ways(ctx context.Context, courses map[string]string) (ways []re
 		order[id] = i
 	}
 	slices.SortFunc(ways, func(a, b report.Way) int { return order[a.Group] - order[b.Group] })
-	return ways, without, nil
-}
-
-// spans gives by section how many days those took who finished.
-func (m *making) spans(ctx context.Context) (map[string][]float64, error) {
-	all, err := reportstore.Spans(ctx, m.Store, m.ids)
-	out := map[string][]float64{}
-	for _, x := range all {
-		out[x.SectionID] = append(out[x.SectionID], x.Days)
-	}
-	return out, err
+	return ways, spans, without, nil
 }
 
 // grouped adds the sections' ways up by what of gives; twice says that one was counted in several.

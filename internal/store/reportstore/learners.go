@@ -2,7 +2,10 @@ package reportstore
 
 import (
 	"context"
+	"slices"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"kanban/internal/core/learning"
 	"kanban/internal/core/report"
@@ -18,52 +21,104 @@ const learnersIn = `learners AS (
 	JOIN people p ON p.interface_id = e.interface_id AND p.sourced_id = e.person AND p.gone_at IS NULL
 	WHERE x.id = ANY ($1::text[]::uuid[]) GROUP BY 1, 2)`
 
-// Standings counts how far the learners of sections have come, those who left too. Whoever has done
-// nothing since a time, and has not finished, has stopped.
-func Standings(ctx context.Context, from *db.Database, sections []string, since time.Time) ([]report.Standing, error) {
-	type row struct {
-		SectionID                string
-		Version                  int
-		DoneBits                 learning.DoneBits
-		Begun, Done, Still, Gone bool
-		People                   int
-	}
-	var all []report.Standing
-	err := db.EachFast(ctx, from, "counting how far learners have come", `WITH `+learnersIn+`
-		SELECT section_id::text, version, done_bits, begun, done, still, gone, count(*)::int AS people FROM (
-			SELECT l.section_id, coalesce(g.outline_version, 0) AS version, coalesce(g.done_bits, '') AS done_bits,
-				g.first_at IS NOT NULL AS begun, coalesce(g.done, false) AS done,
-				NOT coalesce(g.done, false) AND coalesce(g.last_at, l.joined_at) < $2 AS still, false AS gone
-			FROM learners l LEFT JOIN progress g ON g.person_id = l.person_id AND g.section_id = l.section_id
-			UNION ALL
-			SELECT g.section_id, 0, '', true, false, false, true FROM progress g
-			WHERE g.section_id = ANY ($1::text[]::uuid[]) AND g.first_at IS NOT NULL
-				AND NOT EXISTS (SELECT 1 FROM learners l WHERE l.person_id = g.person_id AND l.section_id = g.section_id)
-		) x GROUP BY 1, 2, 3, 4, 5, 6, 7`, []any{sections, since}, func(x row) error {
-		all = append(all, report.Standing{
-			Group: x.SectionID, Version: x.Version, Bits: x.DoneBits, Begun: x.Begun, Done: x.Done, Still: x.Still,
-			Left: x.Gone, Count: x.People,
+// alone is up to how many sections are counted with one query: more are counted by two at once.
+const alone = 250
+
+// Standings counts how far the learners of sections have come, and who began and left; each section is counted
+// as the one that stands at its place in as. Whoever has done nothing since a time, and has not finished, has stopped.
+func Standings(ctx context.Context, from *db.Database, sections, as []string, since time.Time) ([]report.Standing,
+	error,
+) {
+	size := max(alone, (len(sections)+1)/2)
+	var parts [2][]report.Standing
+	group, ctx := errgroup.WithContext(ctx)
+	for i := 0; i*size < len(sections); i++ {
+		begin, to := i*size, min((i+1)*size, len(sections))
+		group.Go(func() (err error) {
+			parts[i], err = standings(ctx, from, sections[begin:to], as[begin:to], since)
+			return err
 		})
-		return nil
+	}
+	err := group.Wait()
+	return slices.Concat(parts[0], parts[1]), err
+}
+
+func standings(ctx context.Context, from *db.Database, sections, as []string, since time.Time) (all []report.Standing,
+	err error,
+) {
+	type row struct {
+		SectionID          string
+		Version            int
+		DoneBits           learning.DoneBits
+		Begun, Done, Still bool
+		People             int
+	}
+	type begun struct {
+		SectionID string
+		People    int
+	}
+	left := map[string]int{}
+	err = from.InTx(ctx, func(tx *db.Tx) error {
+		// Tens of thousands are grouped in memory, not on disk.
+		if _, err := db.Exec(ctx, tx, `SET LOCAL work_mem = '32MB'`); err != nil {
+			return err
+		}
+		err := db.EachFast(ctx, tx, "counting who began", `SELECT w.counted::text AS section_id, sum(people)::int AS people
+			FROM (SELECT section_id, count(*) AS people FROM progress WHERE section_id = ANY ($1::text[]::uuid[])
+				AND first_at IS NOT NULL GROUP BY 1) x
+			JOIN unnest($1::text[]::uuid[], $2::text[]::uuid[]) AS w (id, counted) ON w.id = x.section_id
+			GROUP BY 1`, []any{sections, as}, func(x begun) error {
+			left[x.SectionID] = x.People
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+		return db.EachFast(ctx, tx, "counting how far learners have come", `WITH `+learnersIn+`
+			SELECT counted::text AS section_id, version, done_bits, begun, done, still, people FROM (
+				SELECT w.counted, coalesce(g.outline_version, 0) AS version, coalesce(g.done_bits, '') AS done_bits,
+					g.first_at IS NOT NULL AS begun, coalesce(g.done, false) AS done,
+					NOT coalesce(g.done, false) AND coalesce(g.last_at, l.joined_at) < $2 AS still, count(*)::int AS people
+				FROM learners l LEFT JOIN progress g ON g.person_id = l.person_id AND g.section_id = l.section_id
+				JOIN unnest($1::text[]::uuid[], $3::text[]::uuid[]) AS w (id, counted) ON w.id = l.section_id
+				GROUP BY 1, 2, 3, 4, 5, 6) x`, []any{sections, since, as}, func(x row) error {
+			all = append(all, report.Standing{
+				Group: x.SectionID, Version: x.Version, Bits: x.DoneBits, Begun: x.Begun, Done: x.Done, Still: x.Still,
+				Count: x.People,
+			})
+			if x.Begun {
+				left[x.SectionID] -= x.People
+			}
+			return nil
+		})
 	})
+	for _, id := range slices.Compact(slices.Sorted(slices.Values(as))) {
+		if left[id] > 0 {
+			all = append(all, report.Standing{Group: id, Left: true, Count: left[id]})
+		}
+	}
 	return all, err
 }
 
-// Finished is how long somebody took from their first activity in a section to its last.
+// Finished is how long it took somebody from their first activity in a section to its end.
 type Finished struct {
 	SectionID string
 	Days      float64
 }
 
-// Spans lists how long those took who finished and are in the sections now.
+// Spans lists how long it took those who finished and are in the sections now.
 func Spans(ctx context.Context, from *db.Database, sections []string) (all []Finished, err error) {
-	err = db.EachFast(ctx, from, "reading how long it took", `WITH `+learnersIn+`
+	err = db.EachFast(ctx, from, "reading how long it took", `
 		SELECT g.section_id::text, greatest(extract(epoch FROM g.done_at - g.first_at), 0)::float8 / 86400 AS days
-		FROM learners l JOIN progress g ON g.person_id = l.person_id AND g.section_id = l.section_id
-		WHERE g.done AND g.done_at IS NOT NULL AND g.first_at IS NOT NULL`, []any{sections}, func(x Finished) error {
-		all = append(all, x)
-		return nil
-	})
+		FROM progress g JOIN sections x ON x.id = g.section_id
+		WHERE g.section_id = ANY ($1::text[]::uuid[]) AND g.done AND g.done_at IS NOT NULL AND g.first_at IS NOT NULL
+			AND EXISTS (SELECT 1 FROM people p JOIN enrolments e ON e.interface_id = p.interface_id
+				AND e.person = p.sourced_id AND e.section = x.sourced_id AND e.interface_id = x.interface_id
+				AND e.gone_at IS NULL AND e.role = 'student' WHERE p.id = g.person_id AND p.gone_at IS NULL)`,
+		[]any{sections}, func(x Finished) error {
+			all = append(all, x)
+			return nil
+		})
 	return all, err
 }
 
