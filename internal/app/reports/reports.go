@@ -260,7 +260,7 @@ func (m *making) narrow(ctx context.Context) error {
 			return refusal.Invalid(n.field, "there is no %s %q; see which there are: kanban %s", n.field, n.value, n.command)
 		}
 		list = slices.DeleteFunc(list, func(x rosterstore.Section) bool { return !n.fits(x) })
-		m.out.Scope = append(m.out.Scope, n.field+" "+n.value)
+		m.out.Scope = append(m.out.Scope, n.field+" "+said(n.field, n.value, list))
 	}
 	m.sections, m.of = list, make(map[string]rosterstore.Section, len(list))
 	for _, x := range list {
@@ -268,6 +268,19 @@ func (m *making) narrow(ctx context.Context) error {
 		m.of[x.ID] = x
 	}
 	return nil
+}
+
+// said is what was asked for, by its name where it was asked for by its id.
+func said(field, value string, list []rosterstore.Section) string {
+	for _, x := range list {
+		switch {
+		case field == "section" && strings.EqualFold(value, x.ID):
+			return x.Title
+		case field == "course" && strings.EqualFold(value, x.CourseID):
+			return x.Course
+		}
+	}
+	return value
 }
 
 // narrowed reports whether anything but the period narrows the report.

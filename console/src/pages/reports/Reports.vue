@@ -49,6 +49,11 @@ const asked = computed(() =>
       .map((f) => [f, narrowed[f].value.trim()]),
   ),
 )
+/** What is no whole number is asked for as one that is refused, so that nobody takes 14 days for what was typed. */
+const days = computed(() => {
+  const text = asked.value.days
+  return text === undefined ? undefined : /^\d+$/.test(text) ? Number(text) : -1
+})
 const ready = computed(() => !!kind.value && (kind.value.name !== 'holdings' || !!asked.value.section))
 const report = useQuery({
   queryKey: ['report', () => kind.value?.name, asked],
@@ -57,7 +62,7 @@ const report = useQuery({
       api.GET('/api/v1/reports/{name}', {
         params: {
           path: { name: kind.value!.name },
-          query: { ...asked.value, days: asked.value.days ? Number(asked.value.days) || 0 : undefined },
+          query: { ...asked.value, days: days.value },
         },
       }),
     ),
