@@ -113,17 +113,8 @@ func (m *making) ways(ctx context.Context, courses map[string]string, as []strin
 	if err != nil {
 		return nil, nil, without, err
 	}
-	took, err := reportstore.Spans(ctx, m.Store, m.ids)
-	if err != nil {
+	if spans, err = m.spans(ctx, as); err != nil {
 		return nil, nil, without, err
-	}
-	counted := make(map[string]string, len(as))
-	for i, id := range m.ids {
-		counted[id] = as[i]
-	}
-	spans = map[string][]float64{}
-	for _, x := range took {
-		spans[counted[x.SectionID]] = append(spans[counted[x.SectionID]], x.Days)
 	}
 	byCourse := map[string][]report.Standing{}
 	without.courses = map[string]bool{}
@@ -159,6 +150,20 @@ func (m *making) ways(ctx context.Context, courses map[string]string, as []strin
 	}
 	slices.SortFunc(ways, func(a, b report.Way) int { return order[a.Group] - order[b.Group] })
 	return ways, spans, without, nil
+}
+
+// spans gives how many days it took those who finished, by what each section is counted as.
+func (m *making) spans(ctx context.Context, as []string) (map[string][]float64, error) {
+	took, err := reportstore.Spans(ctx, m.Store, m.ids)
+	counted := make(map[string]string, len(as))
+	for i, id := range m.ids {
+		counted[id] = as[i]
+	}
+	out := map[string][]float64{}
+	for _, x := range took {
+		out[counted[x.SectionID]] = append(out[counted[x.SectionID]], x.Days)
+	}
+	return out, err
 }
 
 // grouped adds the sections' ways up by what of gives; twice says that one was counted in several.
