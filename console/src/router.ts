@@ -227,7 +227,7 @@ export const router = createRouter({
     {
       path: '/scores/templates',
       component: () => import('./pages/scores/ScoreTemplates.vue'),
-      meta: { title: $t('scores.templates') },
+      meta: { title: $t('shell.scoreTemplates') },
     },
     {
       path: '/scores/:id',
@@ -243,18 +243,18 @@ export const router = createRouter({
     {
       path: '/issuers',
       component: () => import('./pages/badges/Issuers.vue'),
-      meta: { title: $t('badges.issuers') },
+      meta: { title: $t('shell.issuers') },
     },
     {
       path: '/check-badge',
       component: () => import('./pages/badges/CheckBadge.vue'),
-      meta: { title: $t('badges.checkBadge') },
+      meta: { title: $t('shell.checkBadge') },
     },
     {
       path: '/reports/:name?',
       component: () => import('./pages/reports/Reports.vue'),
       props: true,
-      meta: { title: $t('reports.reports') },
+      meta: { title: $t('shell.reports') },
     },
     {
       path: '/:rest(.*)',

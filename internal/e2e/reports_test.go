@@ -66,9 +66,12 @@ func TestConsoleReports(t *testing.T) {
 	b.until(`!!document.querySelector("[role=alert]")`)
 	b.choose("report-kind", "Badges of a section")
 	b.sees("Choose a section")
-	b.choose("report-section", "Propagation A (PROP-A)")
+	b.finds("Section", "PROP-A", "Propagation A")
 	b.sees("missing: finish the course Propagation")
 	b.sees("section Propagation A · School register read")
+	b.open("/reports/holdings?section=PROP-A") // a link with a code
+	b.sees("section PROP-A · School register read")
+	b.until(`!document.body.innerText.includes("a section that is gone")`)
 	b.open("/reports/nothing")
 	b.sees("There is no report “nothing”")
 	b.open("/reports/completion?course=nowhere")

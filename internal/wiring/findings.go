@@ -10,7 +10,6 @@ import (
 	"kanban/internal/app/pairings"
 	"kanban/internal/app/pipeline"
 	"kanban/internal/app/purchases"
-	"kanban/internal/app/reports"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/roster"
 	"kanban/internal/store/db"
@@ -76,30 +75,6 @@ func (p reversals) Reversals(ctx context.Context) (out []findings.Reversal, err 
 			Person: r.Person, PersonID: r.PersonID, What: r.What, Done: done,
 			Kind: r.Type, CourseID: r.CourseID,
 		})
-	}
-	return out, err
-}
-
-// causes lets reports say what about rosters needs a person: people, pairings, registers and services.
-type causes struct{ noticed *findings.Service }
-
-func (c causes) Causes(ctx context.Context) (out []reports.Cause, err error) {
-	all, err := c.noticed.Findings(ctx, findings.Filter{Group: findings.Mend})
-	at := map[finding.Code]int{}
-	for _, f := range all {
-		if slices.ContainsFunc([]string{"/scores", "/tasks", "/deliveries", "/events", "/rules", "/access"},
-			func(p string) bool {
-				return strings.HasPrefix(f.Link, p)
-			}) {
-			continue
-		}
-		i, there := at[f.Code]
-		if !there {
-			i = len(out)
-			at[f.Code] = i
-			out = append(out, reports.Cause{Code: f.Code})
-		}
-		out[i].Count += f.Count
 	}
 	return out, err
 }

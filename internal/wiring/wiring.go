@@ -137,7 +137,7 @@ func New(db *db.Database, o Options) *UseCases {
 		Sections: sectionStates{db, x.Pairings},
 	}
 	x.Reports = &reports.Service{
-		Store: db, Zone: o.Zone, Outlines: compiled, Criteria: x.Stages, Findings: causes{x.Findings},
+		Store: db, Zone: o.Zone, Outlines: compiled, Criteria: x.Stages, Findings: x.Findings,
 	}
 	return x
 }

@@ -134,19 +134,35 @@ func (s *Service) Findings(ctx context.Context, f Filter) ([]Finding, error) {
 	return slices.DeleteFunc(all, func(x Finding) bool { return !f.fits(x) }), nil
 }
 
+// RosterCauses counts by code what needs a person so that rosters are right: what scores, rules, their deliveries and
+// what people buy need is elsewhere.
+func (s *Service) RosterCauses(ctx context.Context) (map[finding.Code]int, error) {
+	list, err := s.gather(ctx, s.interfaces, s.registers, s.pairings, s.leftGroups, s.terms)
+	out := map[finding.Code]int{}
+	for _, f := range list {
+		if f.Group == Mend && f.Seen == nil {
+			out[f.Code] += f.Count
+		}
+	}
+	return out, err
+}
+
 // all gathers everything, in the order in which it is listed.
 func (s *Service) all(ctx context.Context) ([]Finding, error) {
+	return s.gather(ctx, s.interfaces, s.resting, s.statements, s.refused, s.registers, s.pairings, s.leftGroups,
+		s.terms,
+		s.deliveries, s.lacking, s.reversals, s.accesses, s.tasks, s.scores)
+}
+
+// gather gives what some find, in the order in which it is listed, each with whether it was acknowledged.
+func (s *Service) gather(ctx context.Context, from ...func(context.Context) ([]Finding, error)) ([]Finding, error) {
 	seen, err := reportstore.Acknowledgements(ctx, s.Store)
 	if err != nil {
 		return nil, err
 	}
 	var list []Finding
-	for _, gather := range []func(context.Context) ([]Finding, error){
-		s.interfaces, s.resting, s.statements, s.refused,
-		s.registers, s.pairings, s.leftGroups, s.terms, s.deliveries, s.lacking, s.reversals, s.accesses, s.tasks,
-		s.scores,
-	} {
-		some, err := gather(ctx)
+	for _, find := range from {
+		some, err := find(ctx)
 		if err != nil {
 			return nil, err
 		}

@@ -377,15 +377,11 @@ func (s *Facts) keepLater(ctx context.Context, tx *db.Tx, courseID string, all [
 
 // timesOf is when somebody did something first and last, nil for never.
 func timesOf(s learning.State) (first, last *time.Time) {
-	for _, a := range s.Activities {
-		if first == nil || a.First.Before(*first) {
-			first = &a.First
-		}
-		if last == nil || a.Last.After(*last) {
-			last = &a.Last
-		}
+	if len(s.Activities) == 0 {
+		return nil, nil
 	}
-	return first, last
+	began, ended := learning.FirstActivity(s), learning.LastActivity(s)
+	return &began, &ended
 }
 
 // orderOf is the one order in which everybody locks progress, so that two batches

@@ -1,8 +1,10 @@
 package reports
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -14,58 +16,59 @@ import (
 	"kanban/internal/store/rosterstore"
 )
 
-// groupings are what completion can compare, with the heading of each.
-var groupings = []struct {
+// group is what a section is compared under: two of one title stay apart.
+type group struct{ key, title string }
+
+// grouping is something that completion can compare.
+type grouping struct {
 	name, title, noun string
-	of                func(rosterstore.Section) []string
-}{
-	{"course", "By course", "Course", func(x rosterstore.Section) []string { return []string{x.Course} }},
-	{"section", "By section", "Section", func(x rosterstore.Section) []string { return []string{title(x)} }},
-	{"term", "By term", "Term", func(x rosterstore.Section) []string { return x.Terms }},
-	{"organisation", "By organisation", "Organisation", func(
-		x rosterstore.Section,
-	) []string {
-		return []string{x.Org}
-	}},
-	{"teacher", "By teacher", "Teacher", func(x rosterstore.Section) []string { return x.Teachers }},
+	of                func(rosterstore.Section) []group
+}
+
+// called makes groups of titles, which are all there is of them.
+func called(titles ...string) (out []group) {
+	for _, t := range titles {
+		out = append(out, group{t, t})
+	}
+	return out
+}
+
+// groupings are what completion can compare.
+var groupings = []grouping{
+	{"course", "By course", "Course", func(x rosterstore.Section) []group { return []group{{x.CourseID, x.Course}} }},
+	{"section", "By section", "Section", func(x rosterstore.Section) []group { return []group{{x.ID, title(x)}} }},
+	{"term", "By term", "Term", func(x rosterstore.Section) []group { return called(x.Terms...) }},
+	{"organisation", "By organisation", "Organisation", func(x rosterstore.Section) []group { return called(x.Org) }},
+	{"teacher", "By teacher", "Teacher", func(x rosterstore.Section) []group { return called(x.Teachers...) }},
 }
 
 // completion makes the report on how far learners have come.
 func (m *making) completion(ctx context.Context) error {
-	by := m.ask.By
-	courses := map[string]string{}
-	for _, x := range m.sections {
-		courses[x.CourseID] = x.Course
-	}
+	by, one := m.ask.By, len(m.courses()) == 1
 	if by == "" {
-		if by = "course"; len(courses) == 1 {
+		if by = "course"; one {
 			by = "section"
 		}
 	}
-	g := slices.IndexFunc(groupings, func(x struct {
-		name, title, noun string
-		of                func(rosterstore.Section) []string
-	},
-	) bool {
-		return x.name == by
-	})
-	if g < 0 {
+	n := slices.IndexFunc(groupings, func(x grouping) bool { return x.name == by })
+	if n < 0 {
 		return refusal.Invalid("by", "%q is not one of course, section, term, organisation, teacher", by)
 	}
-	ways, spans, without, err := m.ways(ctx, courses, m.countedAs(by))
+	ways, spans, without, err := m.ways(ctx, m.countedAs(by))
 	if err != nil {
 		return err
 	}
-	whole := report.Together("", ways)
-	if len(courses) == 1 && len(ways) > 0 {
+	whole := report.Together("", "", ways)
+	if one && len(ways) > 0 {
 		m.out.Parts = append(m.out.Parts, whole.Funnel())
 	}
-	groups, took, twice := m.grouped(ways, spans, groupings[g].of)
-	m.out.Parts = append(m.out.Parts, report.Groups(groupings[g].title, groupings[g].noun, groups, took))
+	groups, took, twice := m.grouped(ways, spans, groupings[n].of)
+	m.out.Parts = append(m.out.Parts, report.Groups(groupings[n].title, groupings[n].noun, groups, took))
 	m.summarise(whole, spans)
 	m.out.Remarks = append(m.out.Remarks, fmt.Sprintf("Whoever has done nothing for %s has stopped.", ofDays(m.days)))
 	if without.learners > 0 {
-		m.out.Remarks = append(m.out.Remarks, fmt.Sprintf("%s of %s without an outline: nothing can be finished there, so that they are left out.",
+		m.out.Remarks = append(m.out.Remarks, fmt.Sprintf(
+			"%s of %s without an outline: nothing can be finished there, so that they are left out.",
 			report.Of(without.learners, "learner", "learners"), report.Of(len(without.courses), "course", "courses")))
 	}
 	if twice {
@@ -98,14 +101,11 @@ func (m *making) countedAs(by string) []string {
 
 // ways counts how far the learners of each section have come, each counted as the one in as; spans are how many
 // days those took who finished.
-func (m *making) ways(ctx context.Context, courses map[string]string, as []string) (ways []report.Way,
-	spans map[string][]float64, without unguided, err error,
+func (m *making) ways(ctx context.Context, as []string) (ways []report.Way, spans map[string][]float64,
+	without unguided, err error,
 ) {
-	var ids []string
-	for id := range courses {
-		ids = append(ids, id)
-	}
-	compiled, err := m.Outlines.CompiledOf(ctx, ids)
+	courses := m.courses()
+	compiled, err := m.Outlines.CompiledOf(ctx, slices.Collect(maps.Keys(courses)))
 	if err != nil {
 		return nil, nil, without, err
 	}
@@ -142,7 +142,11 @@ func (m *making) ways(ctx context.Context, courses map[string]string, as []strin
 			}
 			versions[s.Version] = learning.NewCourse(o)
 		}
-		ways = append(ways, report.Follow(now.Course.Outline, versions, list)...)
+		followed := report.Follow(now.Course.Outline, versions, list)
+		if len(courses) > 1 {
+			apart(followed, course, courses[course])
+		}
+		ways = append(ways, followed...)
 	}
 	order := map[string]int{}
 	for i, id := range m.ids {
@@ -150,6 +154,15 @@ func (m *making) ways(ctx context.Context, courses map[string]string, as []strin
 	}
 	slices.SortFunc(ways, func(a, b report.Way) int { return order[a.Group] - order[b.Group] })
 	return ways, spans, without, nil
+}
+
+// apart says of each step of which course it is.
+func apart(ways []report.Way, id, title string) {
+	for _, w := range ways {
+		for i := range w.Steps {
+			w.Steps[i].Key, w.Steps[i].Title = id+"/"+w.Steps[i].Key, w.Steps[i].Title+" of "+title
+		}
+	}
 }
 
 // spans gives how many days it took those who finished, by what each section is counted as.
@@ -167,64 +180,31 @@ func (m *making) spans(ctx context.Context, as []string) (map[string][]float64, 
 }
 
 // grouped adds the sections' ways up by what of gives; twice says that one was counted in several.
-func (m *making) grouped(ways []report.Way, spans map[string][]float64, of func(rosterstore.Section) []string) (
+func (m *making) grouped(ways []report.Way, spans map[string][]float64, of func(rosterstore.Section) []group) (
 	groups []report.Way, took map[string][]float64, twice bool,
 ) {
-	parts := map[string][]report.Way{}
+	parts, titles := map[string][]report.Way{}, map[string]string{}
 	took = map[string][]float64{}
-	var names []string
 	for _, w := range ways {
 		labels := of(m.of[w.Group])
 		if len(labels) == 0 {
-			labels = []string{""}
+			labels = called("none")
 		}
 		twice = twice || len(labels) > 1
 		for _, l := range labels {
-			if l == "" {
-				l = "none"
-			}
-			if parts[l] == nil {
-				names = append(names, l)
-			}
-			parts[l] = append(parts[l], w)
-			took[l] = append(took[l], spans[w.Group]...)
+			titles[l.key] = cmp.Or(l.title, "none")
+			parts[l.key] = append(parts[l.key], w)
+			took[l.key] = append(took[l.key], spans[w.Group]...)
 		}
 	}
-	slices.SortFunc(names, func(a, b string) int { return strings.Compare(strings.ToLower(a), strings.ToLower(b)) })
-	for _, n := range names {
-		groups = append(groups, m.sum(n, parts[n]))
+	keys := slices.SortedFunc(maps.Keys(parts), func(a, b string) int {
+		return cmp.Or(strings.Compare(strings.ToLower(titles[a]), strings.ToLower(titles[b])), strings.Compare(a, b))
+	})
+	for _, key := range keys {
+		groups = append(groups, report.Together(key, titles[key], parts[key]))
 	}
 	report.ByFinished(groups)
 	return groups, took, twice
-}
-
-// sum adds ways up: step by step where all are of one course; where most stop is said with the course otherwise.
-func (m *making) sum(name string, ways []report.Way) report.Way {
-	courses := map[string]bool{}
-	for _, w := range ways {
-		courses[m.of[w.Group].CourseID] = true
-	}
-	if len(courses) < 2 {
-		return report.Together(name, ways)
-	}
-	at := map[string]int{}
-	out := report.Way{Group: name}
-	for _, w := range ways {
-		out.Learners, out.Begun, out.Done = out.Learners+w.Learners, out.Begun+w.Begun, out.Done+w.Done
-		out.Still, out.Left = out.Still+w.Still, out.Left+w.Left
-		for _, s := range w.Steps {
-			s.Title += " of " + m.of[w.Group].Course
-			i, there := at[s.Title]
-			if !there {
-				i = len(out.Steps)
-				at[s.Title] = i
-				out.Steps = append(out.Steps, report.Step{Title: s.Title})
-			}
-			out.Steps[i].Came, out.Steps[i].Stand = out.Steps[i].Came+s.Came, out.Steps[i].Stand+s.Stand
-			out.Steps[i].Still += s.Still
-		}
-	}
-	return out
 }
 
 // summarise says in sentences what there is to see.
@@ -235,8 +215,9 @@ func (m *making) summarise(w report.Way, spans map[string][]float64) {
 	}
 	m.out.Summary = append(m.out.Summary, fmt.Sprintf("%d of %s finished (%s); %s not begun.", w.Done,
 		report.Of(w.Learners, "learner", "learners"), report.Percent(w.Done, w.Learners), has(w.NotBegun())))
-	if s, some := w.StoppedThere(); some && len(m.courses()) == 1 {
-		m.out.Summary = append(m.out.Summary, fmt.Sprintf("Most stop at %s: %s.", s.Title, report.Of(s.Still, "learner", "learners")))
+	if s, some := w.StoppedThere(); some {
+		m.out.Summary = append(m.out.Summary, fmt.Sprintf("Most stop at %s: %s.", s.Title,
+			report.Of(s.Still, "learner", "learners")))
 	}
 	var took []float64
 	for _, list := range spans {
@@ -247,11 +228,11 @@ func (m *making) summarise(w report.Way, spans map[string][]float64) {
 	}
 }
 
-// courses are those of the sections.
-func (m *making) courses() map[string]bool {
-	out := map[string]bool{}
+// courses are those of the sections, by id with their titles.
+func (m *making) courses() map[string]string {
+	out := map[string]string{}
 	for _, x := range m.sections {
-		out[x.CourseID] = true
+		out[x.CourseID] = x.Course
 	}
 	return out
 }
@@ -259,11 +240,7 @@ func (m *making) courses() map[string]bool {
 // going leaves out sections in which nobody can stop: those whose course has no outline, and, unless a term or a
 // section was asked for, those that have ended.
 func (m *making) going(ctx context.Context) error {
-	var ids []string
-	for id := range m.courses() {
-		ids = append(ids, id)
-	}
-	compiled, err := m.Outlines.CompiledOf(ctx, ids)
+	compiled, err := m.Outlines.CompiledOf(ctx, slices.Collect(maps.Keys(m.courses())))
 	if err != nil {
 		return err
 	}
@@ -282,43 +259,28 @@ func (m *making) going(ctx context.Context) error {
 	}
 	m.sections = list
 	if unguided > 0 {
-		m.out.Remarks = append(m.out.Remarks, fmt.Sprintf("%s whose course has no outline: left out.", report.Of(unguided, "section", "sections")))
+		m.out.Remarks = append(m.out.Remarks, fmt.Sprintf("%s whose course has no outline: left out.",
+			report.Of(unguided, "section", "sections")))
 	}
 	if ended > 0 {
-		m.out.Remarks = append(m.out.Remarks, fmt.Sprintf("%s ended: left out; ask for their term to see them.", hasOf(ended, "section")))
+		m.out.Remarks = append(m.out.Remarks, fmt.Sprintf("%s ended: left out; ask for their term to see them.",
+			report.Of(ended, "section has", "sections have")))
 	}
 	return nil
 }
 
-// hasOf counts things with the verb behind.
-func hasOf(n int, one string) string {
-	if n == 1 {
-		return "1 " + one + " has"
-	}
-	return fmt.Sprintf("%d %ss have", n, one)
-}
-
-// are counts people with the verb behind.
-func are(n int) string {
+// people counts people with the verb behind.
+func people(n int, none, one, many string) string {
 	switch n {
 	case 0:
-		return "Nobody is"
+		return none
 	case 1:
-		return "1 is"
+		return "1 " + one
 	}
-	return fmt.Sprintf("%d are", n)
+	return fmt.Sprintf("%d %s", n, many)
 }
 
-// has counts people with the verb behind.
-func has(n int) string {
-	switch n {
-	case 0:
-		return "nobody has"
-	case 1:
-		return "1 has"
-	}
-	return fmt.Sprintf("%d have", n)
-}
+func has(n int) string { return people(n, "nobody has", "has", "have") }
 
 // daysOf says a span in days, or hours when it is short.
 func daysOf(days float64) string {

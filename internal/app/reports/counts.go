@@ -1,6 +1,7 @@
 package reports
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -13,12 +14,13 @@ import (
 	"kanban/internal/core/report"
 	"kanban/internal/core/rule"
 	"kanban/internal/store/reportstore"
+	"kanban/internal/store/rosterstore"
 	"kanban/internal/store/scorestore"
 )
 
 // sum adds awards up by what key gives.
-func sum(all []reportstore.Awarded, key func(reportstore.Awarded) string) map[string]reportstore.Awarded {
-	out := map[string]reportstore.Awarded{}
+func sum(all []reportstore.Awarded, key func(reportstore.Awarded) group) map[group]reportstore.Awarded {
+	out := map[group]reportstore.Awarded{}
 	for _, a := range all {
 		x := out[key(a)]
 		x.Awards, x.Valid, x.Revoked, x.Suspended = x.Awards+a.Awards, x.Valid+a.Valid, x.Revoked+a.Revoked,
@@ -43,28 +45,28 @@ var awardColumns = []report.Column{
 }
 
 // awarded makes a table of awards by what its first column names.
-func awarded(heading, noun string, all map[string]reportstore.Awarded) report.Part {
+func awarded(heading, noun string, all map[group]reportstore.Awarded) report.Part {
 	var rows []report.Row
-	chart := report.Chart{Kind: report.Bars, Unit: report.Count, Series: []report.Series{
+	chart := report.Chart{Kind: report.Bars, Series: []report.Series{
 		{Title: "Valid", Tone: report.Done},
 		{Title: "Ended or suspended", Tone: report.Rest},
 		{Title: "Revoked", Tone: report.Bad},
 	}}
-	for _, name := range slices.SortedFunc(maps.Keys(all), func(a, b string) int {
-		return strings.Compare(
-			strings.ToLower(a), strings.ToLower(b))
+	for _, g := range slices.SortedFunc(maps.Keys(all), func(a, b group) int {
+		return cmp.Or(strings.Compare(strings.ToLower(a.title), strings.ToLower(b.title)),
+			strings.Compare(a.key, b.key))
 	}) {
-		a := all[name]
+		a := all[g]
 		rows = append(rows, report.Row{
-			name, a.Awards, a.Valid, a.Revoked, a.Suspended, a.Shared, a.Opened,
-			a.ByPeople, a.Programs,
+			g.title, a.Awards, a.Valid, a.Revoked, a.Suspended, a.Shared, a.Opened, a.ByPeople, a.Programs,
 		})
-		chart.Labels = append(chart.Labels, name)
+		chart.Labels = append(chart.Labels, g.title)
 		for i, v := range []int{a.Valid, a.Awards - a.Valid - a.Revoked, a.Revoked} {
 			chart.Series[i].Values = append(chart.Series[i].Values, float64(v))
 		}
 	}
-	return report.Table(heading, "Nothing was awarded.", append([]report.Column{{Title: noun, Unit: report.Text}}, awardColumns...), rows, &chart)
+	return report.Table(heading, "Nothing was awarded.",
+		append([]report.Column{{Title: noun, Unit: report.Text}}, awardColumns...), rows, &chart)
 }
 
 // badges makes the report on what was awarded.
@@ -78,31 +80,28 @@ func (m *making) badges(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	months := sum(all, func(a reportstore.Awarded) string { return a.At.In(m.Location()).Format("2006-01") })
-	whole := sum(all, func(reportstore.Awarded) string { return "" })[""]
-	m.out.Summary = []string{fmt.Sprintf("%s, %d of them valid; %d shared, %d revoked.", report.Of(whole.Awards, "award", "awards"),
-		whole.Valid, whole.Shared, whole.Revoked)}
+	months := sum(all, func(a reportstore.Awarded) group { return called(a.At.In(m.Location()).Format("2006-01"))[0] })
+	whole := sum(all, func(reportstore.Awarded) group { return group{} })[group{}]
+	m.out.Summary = []string{fmt.Sprintf("%s, %d of them valid; %d shared, %d revoked.",
+		report.Of(whole.Awards, "award", "awards"), whole.Valid, whole.Shared, whole.Revoked)}
 	monthly := awarded("By month", "Month", months)
 	monthly.Columns[0].Unit = report.Day
 	if monthly.Chart != nil {
-		lines := report.Chart{
-			Kind: report.Lines, Unit: report.Count,
-			Series: []report.Series{{Title: "Awarded", Tone: report.Done}},
-		}
-		lines.Labels = gapless(slices.Sorted(maps.Keys(months)), "2006-01",
+		lines := report.Chart{Kind: report.Lines, Series: []report.Series{{Title: "Awarded", Tone: report.Done}}}
+		lines.Labels = gapless(monthly.Chart.Labels, "2006-01",
 			func(t time.Time) time.Time { return t.AddDate(0, 1, 0) })
 		for _, l := range lines.Labels {
-			lines.Series[0].Values = append(lines.Series[0].Values, float64(months[l].Awards))
+			lines.Series[0].Values = append(lines.Series[0].Values, float64(months[group{l, l}].Awards))
 		}
 		monthly.Chart = &lines
 	}
 	m.out.Parts = []report.Part{
-		awarded("By badge", "Badge", sum(all, func(a reportstore.Awarded) string { return a.Badge })),
-		awarded("By section", "Section", sum(all, func(a reportstore.Awarded) string {
+		awarded("By badge", "Badge", sum(all, func(a reportstore.Awarded) group { return group{a.BadgeID, a.Badge} })),
+		awarded("By section", "Section", sum(all, func(a reportstore.Awarded) group {
 			if x, there := m.of[a.SectionID]; there {
-				return title(x)
+				return group{x.ID, title(x)}
 			}
-			return "for no section"
+			return group{"", "for no section"}
 		})),
 		monthly,
 	}
@@ -133,40 +132,51 @@ func gapless(labels []string, layout string, next func(time.Time) time.Time) (ou
 	return labels
 }
 
-// aDay is the day after.
-func aDay(t time.Time) time.Time { return t.AddDate(0, 0, 1) }
+// tally is how often two things happened on a day.
+type tally struct{ one, other int }
+
+// daily shows two things day by day, the latest first: at gives when something was counted, and how much of both.
+func daily[T any](zone *time.Location, counted []T, empty string, one, other string,
+	at func(T) (time.Time, tally),
+) (p report.Part, whole tally) {
+	by := map[string]tally{}
+	for _, c := range counted {
+		when, n := at(c)
+		day := when.In(zone).Format(time.DateOnly)
+		by[day] = tally{by[day].one + n.one, by[day].other + n.other}
+		whole.one, whole.other = whole.one+n.one, whole.other+n.other
+	}
+	days := slices.Sorted(maps.Keys(by))
+	var rows []report.Row
+	for _, day := range slices.Backward(days) {
+		rows = append(rows, report.Row{day, by[day].one, by[day].other})
+	}
+	chart := report.Chart{Kind: report.Lines, Series: []report.Series{
+		{Title: one, Tone: report.Done}, {Title: other, Tone: report.Bad},
+	}}
+	chart.Labels = gapless(days, time.DateOnly, func(t time.Time) time.Time { return t.AddDate(0, 0, 1) })
+	for _, l := range chart.Labels {
+		chart.Series[0].Values = append(chart.Series[0].Values, float64(by[l].one))
+		chart.Series[1].Values = append(chart.Series[1].Values, float64(by[l].other))
+	}
+	return report.Table("By day", empty, []report.Column{
+		{Title: "Day", Unit: report.Day}, {Title: one, Unit: report.Count}, {Title: other, Unit: report.Count},
+	}, rows, &chart), whole
+}
 
 // rosters makes the report on who joined and left, and what needs somebody.
 func (m *making) rosters(ctx context.Context) error {
-	moved, err := reportstore.Movements(ctx, m.Store, m.ids, m.period)
+	moved, err := rosterstore.CountMovements(ctx, m.Store, m.ids, m.period.From, m.period.To)
 	if err != nil {
 		return err
 	}
-	by := map[string]reportstore.Movement{}
-	var rows []report.Row
-	joined, left := 0, 0
-	for _, x := range moved {
-		day := x.At.In(m.Location()).Format(time.DateOnly)
-		now := by[day]
-		by[day] = reportstore.Movement{Joined: now.Joined + x.Joined, Left: now.Left + x.Left}
-		joined, left = joined+x.Joined, left+x.Left
+	days, whole := daily(m.Location(), moved, "Nobody joined or left.", "Joined", "Left",
+		func(x rosterstore.Movement) (time.Time, tally) { return x.At, tally{x.Joined, x.Left} })
+	m.out.Summary = []string{fmt.Sprintf("%d joined and %d left.", whole.one, whole.other)}
+	m.out.Parts = []report.Part{days}
+	m.out.Remarks = []string{
+		"A day is that on which the register was read, in which the change stood; the first read, which found everybody, is not counted.",
 	}
-	for _, day := range slices.Backward(slices.Sorted(maps.Keys(by))) {
-		rows = append(rows, report.Row{day, by[day].Joined, by[day].Left})
-	}
-	chart := report.Chart{Kind: report.Lines, Unit: report.Count, Series: []report.Series{
-		{Title: "Joined", Tone: report.Done}, {Title: "Left", Tone: report.Bad},
-	}}
-	chart.Labels = gapless(slices.Sorted(maps.Keys(by)), time.DateOnly, aDay)
-	for _, l := range chart.Labels {
-		chart.Series[0].Values = append(chart.Series[0].Values, float64(by[l].Joined))
-		chart.Series[1].Values = append(chart.Series[1].Values, float64(by[l].Left))
-	}
-	m.out.Summary = []string{fmt.Sprintf("%d joined and %d left.", joined, left)}
-	m.out.Parts = []report.Part{report.Table("By day", "Nobody joined or left.", []report.Column{
-		{Title: "Day", Unit: report.Day}, {Title: "Joined", Unit: report.Count}, {Title: "Left", Unit: report.Count},
-	}, rows, &chart)}
-	m.out.Remarks = []string{"A day is that on which the register was read, in which the change stood."}
 	if m.narrowed() {
 		return nil
 	}
@@ -175,20 +185,22 @@ func (m *making) rosters(ctx context.Context) error {
 
 // causes adds what needs somebody, by cause.
 func (m *making) causes(ctx context.Context) error {
-	causes, err := m.Findings.Causes(ctx)
+	causes, err := m.Findings.RosterCauses(ctx)
 	if err != nil {
 		return err
 	}
 	var rows []report.Row
 	chart := report.Chart{
-		Kind: report.Bars, Unit: report.Count,
+		Kind:   report.Bars,
 		Series: []report.Series{{Title: "Findings", Tone: report.Bad}},
 	}
-	for _, c := range causes {
-		e, _ := finding.Lookup(c.Code)
-		rows = append(rows, report.Row{finding.Title(c.Code), c.Count, string(e.Owner), e.Remedy})
-		chart.Labels = append(chart.Labels, finding.Title(c.Code))
-		chart.Series[0].Values = append(chart.Series[0].Values, float64(c.Count))
+	for _, code := range slices.SortedFunc(maps.Keys(causes), func(a, b finding.Code) int {
+		return cmp.Or(causes[b]-causes[a], strings.Compare(string(a), string(b)))
+	}) {
+		e, _ := finding.Lookup(code)
+		rows = append(rows, report.Row{finding.Title(code), causes[code], string(e.Owner), e.Remedy})
+		chart.Labels = append(chart.Labels, finding.Title(code))
+		chart.Series[0].Values = append(chart.Series[0].Values, float64(causes[code]))
 	}
 	m.out.Parts = append(m.out.Parts, report.Table("What needs somebody now", "Nothing needs anybody.", []report.Column{
 		{Title: "Cause", Unit: report.Text},
@@ -207,7 +219,7 @@ func (m *making) rules(ctx context.Context) error {
 	}
 	var rows []report.Row
 	fired, failed := 0, 0
-	chart := report.Chart{Kind: report.Bars, Unit: report.Count, Series: []report.Series{
+	chart := report.Chart{Kind: report.Bars, Series: []report.Series{
 		{Title: "Delivered", Tone: report.Done},
 		{Title: "To come", Tone: report.Open},
 		{Title: "Failed", Tone: report.Bad},
@@ -258,7 +270,7 @@ func (m *making) services(ctx context.Context) error {
 	}
 	var rows []report.Row
 	calls, taken := 0, 0
-	chart := report.Chart{Kind: report.Bars, Unit: report.Count, Series: []report.Series{
+	chart := report.Chart{Kind: report.Bars, Series: []report.Series{
 		{Title: "Taken", Tone: report.Done},
 		{Title: "Throttled", Tone: report.Open},
 		{Title: "Refused", Tone: report.Second},
@@ -278,6 +290,8 @@ func (m *making) services(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	days, _ := daily(m.Location(), over, "Nothing was sent.", "Taken", "Not taken",
+		func(x reportstore.Calls) (time.Time, tally) { return x.At, tally{x.Taken, x.Failed} })
 	m.out.Summary = []string{fmt.Sprintf("%s, %s taken.", report.Of(calls, "call", "calls"),
 		report.Percent(taken, calls))}
 	m.out.Parts = []report.Part{report.Table("By service", "Nothing was sent to any service.", []report.Column{
@@ -290,36 +304,9 @@ func (m *making) services(ctx context.Context) error {
 		{Title: "Half answered in", Unit: report.Span},
 		{Title: "95 of 100 in", Unit: report.Span},
 		{Title: "Waiting now", Unit: report.Count},
-	}, rows, &chart), m.byDay(over)}
+	}, rows, &chart), days}
 	m.out.Remarks = []string{"It counts what rules send: reading registers and carrying rosters and scores is in their runs."}
 	return nil
-}
-
-// byDay shows calls day by day.
-func (m *making) byDay(calls []reportstore.Calls) report.Part {
-	by := map[string]reportstore.Calls{}
-	var rows []report.Row
-	for _, c := range calls {
-		day := c.At.In(m.Location()).Format(time.DateOnly)
-		now := by[day]
-		by[day] = reportstore.Calls{Taken: now.Taken + c.Taken, Failed: now.Failed + c.Failed}
-	}
-	for _, day := range slices.Backward(slices.Sorted(maps.Keys(by))) {
-		rows = append(rows, report.Row{day, by[day].Taken, by[day].Failed})
-	}
-	chart := report.Chart{Kind: report.Lines, Unit: report.Count, Series: []report.Series{
-		{Title: "Taken", Tone: report.Done}, {Title: "Not taken", Tone: report.Bad},
-	}}
-	chart.Labels = gapless(slices.Sorted(maps.Keys(by)), time.DateOnly, aDay)
-	for _, l := range chart.Labels {
-		chart.Series[0].Values = append(chart.Series[0].Values, float64(by[l].Taken))
-		chart.Series[1].Values = append(chart.Series[1].Values, float64(by[l].Failed))
-	}
-	return report.Table("By day", "Nothing was sent.", []report.Column{
-		{Title: "Day", Unit: report.Day},
-		{Title: "Taken", Unit: report.Count},
-		{Title: "Not taken", Unit: report.Count},
-	}, rows, &chart)
 }
 
 // number is a number as a cell.
@@ -340,11 +327,11 @@ func (m *making) scores(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	names, err := reportstore.ScoreLinks(ctx, m.Store)
+	names, err := scorestore.LinkNames(ctx, m.Store)
 	if err != nil {
 		return err
 	}
-	called := map[string]reportstore.ScoreLink{}
+	called := map[string]scorestore.NamedLink{}
 	for _, n := range names {
 		called[n.ID] = n
 	}
@@ -359,7 +346,7 @@ func (m *making) scores(ctx context.Context) error {
 		{"Need somebody", report.Bad, []grade.Outcome{grade.Conflict, grade.Refused, grade.Withdrawn}},
 	}
 	columns := []report.Column{{Title: "Score link", Unit: report.Text}, {Title: "Book", Unit: report.Text}}
-	chart := report.Chart{Kind: report.Bars, Unit: report.Count}
+	chart := report.Chart{Kind: report.Bars}
 	for _, g := range groups {
 		columns = append(columns, report.Column{Title: g.title, Unit: report.Count})
 		chart.Series = append(chart.Series, report.Series{Title: g.title, Tone: g.tone})

@@ -2,6 +2,7 @@ package reports
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -14,17 +15,17 @@ import (
 	"kanban/internal/store/rulestore"
 )
 
-// people makes rows of learners who are handed out one after the other.
-func people(each func(func(reportstore.Learner) error) error, row func(reportstore.Learner) report.Row) report.Rows {
+// oneByOne makes rows of learners who are handed out one after the other.
+func oneByOne(each func(func(reportstore.Learner) error) error, row func(reportstore.Learner) report.Row) report.Rows {
 	return func(yield func(report.Row, error) bool) {
-		enough := fmt.Errorf("enough")
+		enough := errors.New("enough")
 		err := each(func(l reportstore.Learner) error {
 			if !yield(row(l), nil) {
 				return enough
 			}
 			return nil
 		})
-		if err != nil && err != enough {
+		if err != nil && !errors.Is(err, enough) {
 			yield(nil, err)
 		}
 	}
@@ -68,7 +69,7 @@ func (m *making) stopped(ctx context.Context) error {
 			{Title: "Nudged", Unit: report.Time},
 			{Title: "By the rule", Unit: report.Text},
 		},
-		Rows: people(func(do func(reportstore.Learner) error) error {
+		Rows: oneByOne(func(do func(reportstore.Learner) error) error {
 			return reportstore.EachStopped(ctx, m.Store, m.ids, m.since(), nudging, do)
 		}, func(l reportstore.Learner) report.Row {
 			last := l.JoinedAt
@@ -97,7 +98,7 @@ func (m *making) nudges(ctx context.Context, nudging []string) error {
 		return err
 	}
 	var rows []report.Row
-	chart := report.Chart{Kind: report.Bars, Unit: report.Count, Series: []report.Series{
+	chart := report.Chart{Kind: report.Bars, Series: []report.Series{
 		{Title: "Came back", Tone: report.Done}, {Title: "Did not come back", Tone: report.Rest},
 	}}
 	for _, n := range all {
@@ -136,7 +137,7 @@ func (m *making) behind(ctx context.Context) error {
 	}
 	var rows []report.Row
 	var notBegun, below int
-	chart := report.Chart{Kind: report.Bars, Unit: report.Count, Series: []report.Series{
+	chart := report.Chart{Kind: report.Bars, Series: []report.Series{
 		{Title: "Below " + percent(m.mark), Tone: report.Bad}, {Title: "Not begun", Tone: report.Rest},
 	}}
 	for _, x := range m.sections {
@@ -150,7 +151,7 @@ func (m *making) behind(ctx context.Context) error {
 		chart.Series[0].Values = append(chart.Series[0].Values, float64(c.Below))
 		chart.Series[1].Values = append(chart.Series[1].Values, float64(c.NotBegun))
 	}
-	m.out.Summary = []string{fmt.Sprintf("%s below %s on average; %s not begun.", are(below), percent(m.mark), has(notBegun))}
+	m.out.Summary = []string{fmt.Sprintf("%s below %s on average; %s not begun.", people(below, "Nobody is", "is", "are"), percent(m.mark), has(notBegun))}
 	m.out.Remarks = append(m.out.Remarks, "The mean is that of the best scores so far; whoever has no score yet, and has begun, is not in it.")
 	m.out.Parts = []report.Part{
 		report.Table("By section", "Nobody needs help.", []report.Column{
@@ -168,7 +169,7 @@ func (m *making) behind(ctx context.Context) error {
 				{Title: "Progress", Unit: report.Share},
 				{Title: "Last activity", Unit: report.Time},
 			},
-			Rows: people(func(do func(reportstore.Learner) error) error {
+			Rows: oneByOne(func(do func(reportstore.Learner) error) error {
 				return reportstore.EachBehind(ctx, m.Store, m.ids, mark, do)
 			}, func(l reportstore.Learner) report.Row {
 				score := any(nil)
@@ -230,7 +231,7 @@ func (m *making) board(ctx context.Context, learners []reportstore.Learner, ids 
 	all []badgestore.ListedBadge, since map[holding]time.Time,
 ) error {
 	columns := []report.Column{{Title: "Learner", Unit: report.Text}, {Title: "Progress", Unit: report.Share}}
-	chart := report.Chart{Kind: report.Bars, Unit: report.Count, Series: []report.Series{
+	chart := report.Chart{Kind: report.Bars, Series: []report.Series{
 		{Title: "Hold it", Tone: report.Done}, {Title: "Do not", Tone: report.Rest},
 	}}
 	rows := make([]report.Row, len(learners))

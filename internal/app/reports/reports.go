@@ -33,15 +33,9 @@ type Criteria interface {
 	Unmet(ctx context.Context, all []stage.Criterion, people []string) (map[string][]string, error)
 }
 
-// Cause is a cause for which somebody is needed, and how many things it stands for.
-type Cause struct {
-	Code  finding.Code
-	Count int
-}
-
-// Findings says what needs a person now.
+// Findings says what about rosters needs a person now: how many things of each code.
 type Findings interface {
-	Causes(ctx context.Context) ([]Cause, error)
+	RosterCauses(ctx context.Context) (map[finding.Code]int, error)
 }
 
 // Service is the use case. Fill every field.
@@ -225,41 +219,36 @@ func (m *making) narrow(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	same := func(want string, have ...string) bool {
-		return want == "" || slices.ContainsFunc(have, func(x string) bool { return strings.EqualFold(x, want) })
-	}
 	a := m.ask
 	narrowed := []struct {
 		field, value, command string
-		fits                  func(rosterstore.Section) bool
+		of                    func(rosterstore.Section) []string
 	}{
-		{"organisation", a.Organisation, "lists organisations", func(x rosterstore.Section) bool { return same(a.Organisation, x.Org) }},
-		{"term", a.Term, "sections list", func(x rosterstore.Section) bool { return same(a.Term, x.Terms...) }},
-		{"course", a.Course, "courses list", func(x rosterstore.Section) bool {
-			return same(a.Course, x.Course,
-				x.CourseCode, x.CourseID)
+		{"organisation", a.Organisation, "lists organisations", func(x rosterstore.Section) []string { return []string{x.Org} }},
+		{"term", a.Term, "sections list", func(x rosterstore.Section) []string { return x.Terms }},
+		{"course", a.Course, "courses list", func(x rosterstore.Section) []string {
+			return []string{x.Course, x.CourseCode, x.CourseID}
 		}},
-		{"section", a.Section, "sections list", func(x rosterstore.Section) bool {
-			return same(a.Section, x.Title,
-				x.Code, x.ID)
+		{"section", a.Section, "sections list", func(x rosterstore.Section) []string {
+			return []string{x.Title, x.Code, x.ID}
 		}},
-		{"teacher", a.Teacher, "sections list", func(x rosterstore.Section) bool {
-			return same(a.Teacher,
-				x.Teachers...)
-		}},
+		{"teacher", a.Teacher, "sections list", func(x rosterstore.Section) []string { return x.Teachers }},
 	}
 	list := slices.DeleteFunc(slices.Clone(all), func(x rosterstore.Section) bool { return x.Gone || x.List != "" })
 	for _, n := range narrowed {
 		if n.value == "" {
 			continue
 		}
-		if !slices.ContainsFunc(list, n.fits) {
-			if slices.ContainsFunc(all, n.fits) {
+		fits := func(x rosterstore.Section) bool {
+			return slices.ContainsFunc(n.of(x), func(have string) bool { return strings.EqualFold(have, n.value) })
+		}
+		if !slices.ContainsFunc(list, fits) {
+			if slices.ContainsFunc(all, fits) {
 				return refusal.Invalid(n.field, "no section of the %s %q fits the rest of what was asked for", n.field, n.value)
 			}
 			return refusal.Invalid(n.field, "there is no %s %q; see which there are: kanban %s", n.field, n.value, n.command)
 		}
-		list = slices.DeleteFunc(list, func(x rosterstore.Section) bool { return !n.fits(x) })
+		list = slices.DeleteFunc(list, func(x rosterstore.Section) bool { return !fits(x) })
 		m.out.Scope = append(m.out.Scope, n.field+" "+said(n.field, n.value, list))
 	}
 	m.sections, m.of = list, make(map[string]rosterstore.Section, len(list))

@@ -152,6 +152,24 @@ func TestTermsTeachersAndOrganisationsAreCompared(t *testing.T) {
 	assert.Equal(t, w.Section("PROP-A").Learners, cell(tables[0], "In the course", 1))
 }
 
+// Two sections of one title are two, and so are modules of one title.
+func TestWhatLooksAlikeStaysApart(t *testing.T) {
+	w, _ := apptest.Clocked(t)
+	w.Outlined()
+	_, err := w.Store.Pool.Exec(t.Context(), `UPDATE section_facts SET title = 'Propagation' WHERE code LIKE 'PROP-%';
+		UPDATE section_version SET version = version + 1`)
+	require.NoError(t, err)
+	_, tables := made(t, w, report.Completion, reports.Ask{Course: "PROP"})
+	assert.Len(t, tables[1], 3)
+	for _, row := range tables[1] {
+		assert.Equal(t, "Propagation", row[0])
+	}
+	_, err = w.Reports.Make(t.Context(), report.Holdings, reports.Ask{Section: "Propagation"})
+	refused, is := refusal.As(err)
+	require.True(t, is)
+	assert.Contains(t, refused.Detail, "3 sections are called")
+}
+
 func TestWhoLeftIsCountedApart(t *testing.T) {
 	w, now := apptest.Clocked(t)
 	w.Outlined()

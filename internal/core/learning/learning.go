@@ -363,6 +363,16 @@ func (a ActivityState) with(f Fact) ActivityState {
 	return a
 }
 
+// FirstActivity is when the earliest fact of a state happened, zero when there is none.
+func FirstActivity(s State) (first time.Time) {
+	for _, a := range s.Activities {
+		if first.IsZero() || a.First.Before(first) {
+			first = a.First
+		}
+	}
+	return first
+}
+
 // LastActivity is when the latest fact of a state happened, zero when there is none.
 func LastActivity(s State) (last time.Time) {
 	for _, a := range s.Activities {

@@ -21,6 +21,7 @@ type Standing struct {
 
 // Step is a part of the way through a course.
 type Step struct {
+	Key   string // what it is: two may have one title
 	Title string
 	Came  int // so many came this far
 	Stand int // so many of them stand here: this is the first thing that they have not finished
@@ -29,7 +30,8 @@ type Step struct {
 
 // Way is how far the learners of a group have come in a course. Who left is counted in Left alone.
 type Way struct {
-	Group    string
+	Group    string // what it is: two may have one title
+	Title    string
 	Learners int
 	Begun    int
 	Done     int
@@ -113,7 +115,7 @@ func Follow(present learning.Outline, versions map[int]*learning.Course, all []S
 			at[s.Group] = i
 			w := Way{Group: s.Group}
 			for _, m := range counted {
-				w.Steps = append(w.Steps, Step{Title: m.Title})
+				w.Steps = append(w.Steps, Step{Key: m.ID, Title: m.Title})
 			}
 			ways = append(ways, w)
 		}
@@ -130,18 +132,21 @@ func Follow(present learning.Outline, versions map[int]*learning.Course, all []S
 	return ways
 }
 
-// Together adds ways through one course up.
-func Together(group string, ways []Way) Way {
-	sum := Way{Group: group}
+// Together adds ways up, step by step; the steps come in the order in which they are met first.
+func Together(group, title string, ways []Way) Way {
+	sum, at := Way{Group: group, Title: title}, map[string]int{}
 	for _, w := range ways {
 		sum.Learners += w.Learners
 		sum.Begun += w.Begun
 		sum.Done += w.Done
 		sum.Still += w.Still
 		sum.Left += w.Left
-		for i, s := range w.Steps {
-			if i == len(sum.Steps) {
-				sum.Steps = append(sum.Steps, Step{Title: s.Title})
+		for _, s := range w.Steps {
+			i, there := at[s.Key]
+			if !there {
+				i = len(sum.Steps)
+				at[s.Key] = i
+				sum.Steps = append(sum.Steps, Step{Key: s.Key, Title: s.Title})
 			}
 			sum.Steps[i].Came += s.Came
 			sum.Steps[i].Stand += s.Stand
@@ -156,24 +161,23 @@ func (w Way) Funnel() Part {
 	columns := []Column{
 		{"Step", Text}, {"Came this far", Count}, {"Of all", Share}, {"Stand here", Count}, {"Stopped here", Count},
 	}
-	begun := w.NotBegun()
 	rows := []Row{
-		{"In the course", w.Learners, Ratio(w.Learners, w.Learners), begun, w.Still - w.begunStill()},
+		{"In the course", w.Learners, Ratio(w.Learners, w.Learners), w.NotBegun(), w.Still - w.begunStill()},
 		{"Began", w.Begun, Ratio(w.Begun, w.Learners), nil, nil},
 	}
 	for _, s := range w.Steps {
 		rows = append(rows, Row{s.Title, s.Came, Ratio(s.Came, w.Learners), s.Stand, s.Still})
 	}
 	rows = append(rows, Row{"Finished the course", w.Done, Ratio(w.Done, w.Learners), nil, nil})
-	chart := Chart{Kind: Bars, Unit: Count, Series: []Series{
+	chart := Chart{Kind: Bars, Series: []Series{
 		{Title: "Came this far", Tone: Done}, {Title: "Stand here", Tone: Open}, {Title: "Stopped here", Tone: Bad},
 	}}
-	for _, r := range rows {
+	for i, r := range rows {
 		chart.Labels = append(chart.Labels, r[0].(string))
 		came, _ := r[1].(int)
 		stand, _ := r[3].(int)
 		still, _ := r[4].(int)
-		if r[0] == "In the course" {
+		if i == 0 {
 			came -= stand // whoever has not begun came no farther
 		}
 		for i, v := range []int{came, stand - still, still} {
@@ -200,7 +204,7 @@ func Groups(title, noun string, ways []Way, spans map[string][]float64) Part {
 		{"Most stop at", Text},
 	}
 	var rows []Row
-	chart := Chart{Kind: Bars, Unit: Count, Series: []Series{
+	chart := Chart{Kind: Bars, Series: []Series{
 		{Title: "Finished", Tone: Done},
 		{Title: "Under way", Tone: Open},
 		{Title: "Stopped", Tone: Bad},
@@ -209,7 +213,7 @@ func Groups(title, noun string, ways []Way, spans map[string][]float64) Part {
 	for _, w := range ways {
 		q, ok := QuartilesOf(slices.Clone(spans[w.Group]))
 		row := Row{
-			w.Group, w.Learners, w.NotBegun(), w.Under(), w.begunStill(), w.Done, Ratio(w.Done, w.Learners), w.Left,
+			w.Title, w.Learners, w.NotBegun(), w.Under(), w.begunStill(), w.Done, Ratio(w.Done, w.Learners), w.Left,
 		}
 		row = append(row, q.Cells(ok)...)
 		worst := any(nil)
@@ -217,7 +221,7 @@ func Groups(title, noun string, ways []Way, spans map[string][]float64) Part {
 			worst = s.Title
 		}
 		rows = append(rows, append(row, worst))
-		chart.Labels = append(chart.Labels, w.Group)
+		chart.Labels = append(chart.Labels, w.Title)
 		for i, v := range []int{w.Done, w.Under(), w.begunStill(), w.NotBegun()} {
 			chart.Series[i].Values = append(chart.Series[i].Values, float64(v))
 		}

@@ -20,10 +20,10 @@ const (
 	Behind     Name = "behind"     // who is below a mark or has done nothing so far
 	Badges     Name = "badges"     // what was awarded, opened, shared and revoked
 	Holdings   Name = "holdings"   // the learners of a section by the badges that they can get
-	Rosters    Name = "rosters"    // what changed in rosters, and how soon it arrived
+	Rosters    Name = "rosters"    // who joined and left, and what needs somebody
 	Rules      Name = "rules"      // what each rule did
 	Services   Name = "services"   // how each service answered
-	Scores     Name = "scores"     // what was carried, what is missing, draft or in conflict
+	Scores     Name = "scores"     // what agrees, waits or is in conflict, and why
 )
 
 // Unit says what a value is.
@@ -94,7 +94,6 @@ type Series struct {
 // Chart is what can be seen in one look.
 type Chart struct {
 	Kind   Kind
-	Unit   Unit
 	Labels []string
 	Series []Series
 }
@@ -160,30 +159,20 @@ func Of(n int, one, many string) string {
 	return fmt.Sprintf("%d %s", n, many)
 }
 
-// Part of a whole, nil when there is no whole.
-func ratio(n, of int) any {
+// Ratio is a share for a cell; nil of nothing.
+func Ratio(n, of int) any {
 	if of == 0 {
 		return nil
 	}
 	return float64(n) / float64(of)
 }
 
-// Ratio is a share for a cell; nil of nothing.
-func Ratio(n, of int) any { return ratio(n, of) }
-
 // Percent says a share in words.
 func Percent(n, of int) string {
 	if of == 0 {
 		return "none"
 	}
-	p := 100 * float64(n) / float64(of)
-	switch {
-	case n > 0 && p < 1:
-		return "under 1 %"
-	case n < of && p > 99:
-		return "over 99 %"
-	}
-	return fmt.Sprintf("%.0f %%", p)
+	return share(float64(n) / float64(of))
 }
 
 // Quartiles are the values below which a quarter, a half and three quarters lie, each between

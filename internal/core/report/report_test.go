@@ -17,7 +17,7 @@ import (
 
 func Example() {
 	fmt.Println(report.Of(1, "learner", "learners"), report.Percent(199, 200), report.Share.Say(0.004, time.UTC))
-	// Output: 1 learner over 99 % < 1 %
+	// Output: 1 learner > 99 % < 1 %
 }
 
 // outline has modules of two activities each, the last of them optional.
@@ -94,12 +94,12 @@ func TestFollowCountsWhatPeopleDid(t *testing.T) {
 			require.Empty(t, ways)
 			return
 		}
-		w := report.Together("g", ways)
+		w := report.Together("g", "G", ways)
 		require.Equal(t, []int{learners, begun, done, still, people - learners},
 			[]int{w.Learners, w.Begun, w.Done, w.Still, w.Left})
 		for _, s := range w.Steps {
 			require.Equal(t, report.Step{
-				Title: s.Title, Came: came[s.Title], Stand: stand[s.Title],
+				Key: s.Key, Title: s.Title, Came: came[s.Title], Stand: stand[s.Title],
 				Still: stopped[s.Title],
 			}, s)
 		}
@@ -121,7 +121,9 @@ func TestStandingByAnEarlierOutline(t *testing.T) {
 		{Group: "g", Version: 1, Bits: bits, Begun: true, Count: 3},
 		{Group: "g", Version: 9, Bits: bits, Begun: true, Count: 2},
 	})
-	assert.Equal(t, []report.Step{{Title: "Module 0", Came: 3, Stand: 2}, {Title: "Module 1", Stand: 3}},
+	assert.Equal(t, []report.Step{
+		{Key: "m0", Title: "Module 0", Came: 3, Stand: 2}, {Key: "m1", Title: "Module 1", Stand: 3},
+	},
 		ways[0].Steps,
 		"by a version that nobody has any more nothing is finished")
 }
@@ -179,11 +181,14 @@ func TestCellsAreReadByPeopleAndPrograms(t *testing.T) {
 func TestFunnelAndGroups(t *testing.T) {
 	ways := []report.Way{
 		{
-			Group: "A", Learners: 10, Begun: 6, Done: 2, Still: 3, Left: 1,
-			Steps: []report.Step{{"One", 4, 2, 1}, {"Two", 2, 2, 1}},
+			Group: "A", Title: "A", Learners: 10, Begun: 6, Done: 2, Still: 3, Left: 1,
+			Steps: []report.Step{{"1", "One", 4, 2, 1}, {"2", "Two", 2, 2, 1}},
 		},
-		{Group: "B", Learners: 4, Begun: 4, Done: 4, Steps: []report.Step{{"One", 4, 0, 0}, {"Two", 4, 0, 0}}},
-		{Group: "C"},
+		{
+			Group: "B", Title: "B", Learners: 4, Begun: 4, Done: 4,
+			Steps: []report.Step{{"1", "One", 4, 0, 0}, {"2", "Two", 4, 0, 0}},
+		},
+		{Group: "C", Title: "C"},
 	}
 	report.ByFinished(ways)
 	p := report.Groups("By section", "Section", ways, map[string][]float64{"B": {1, 2, 3}})
@@ -196,7 +201,7 @@ func TestFunnelAndGroups(t *testing.T) {
 	assert.Equal(t, report.Row{"C", 0, 0, 0, 0, 0, nil, 0, nil, nil, nil, nil}, rows[0])
 	assert.Equal(t, report.Row{"A", 10, 4, 2, 2, 2, 0.2, 1, nil, nil, nil, "One"}, rows[1])
 	assert.Equal(t, report.Row{"B", 4, 0, 0, 0, 4, 1.0, 0, 1.5, 2.0, 2.5, nil}, rows[2])
-	f := report.Together("", ways).Funnel()
+	f := report.Together("", "", ways).Funnel()
 	assert.Equal(t, 14.0, f.Chart.Most())
 	assert.Equal(t, []string{"In the course", "Began", "One", "Two", "Finished the course"}, f.Chart.Labels)
 	assert.Equal(t, []float64{10, 10, 8, 6, 6}, f.Chart.Series[0].Values)

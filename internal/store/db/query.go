@@ -323,3 +323,9 @@ func Map[K comparable, V any](ctx context.Context, from From, doing, query strin
 
 // Quoted writes the name of a table or column for a statement.
 func Quoted(name string) string { return pgx.Identifier{name}.Sanitize() }
+
+// Quarter is the quarter of an hour of a column of times: days and months of every time zone are made of whole ones,
+// so that what is counted by quarters can be added up by the days of any.
+func Quarter(column string) string {
+	return `to_timestamp(floor(extract(epoch FROM ` + column + `) / 900) * 900)`
+}

@@ -10,15 +10,10 @@ import (
 // Period is from when to when something happened; nil is without an end.
 type Period struct{ From, To *time.Time }
 
-// quarter is the quarter of an hour in which something happened: a day and a month of every time zone
-// is made of whole ones.
-func quarter(at string) string {
-	return `to_timestamp(floor(extract(epoch FROM ` + at + `) / 900) * 900)`
-}
-
 // Awarded is how often a badge was awarded, in a section and a quarter of an hour.
 type Awarded struct {
 	Badge     string
+	BadgeID   string
 	SectionID string    // "" when it was not for a section
 	At        time.Time // a quarter of an hour
 	Awards    int
@@ -35,8 +30,8 @@ type Awarded struct {
 // nil.
 func Awards(ctx context.Context, from db.From, sections []string, p Period) ([]Awarded, error) {
 	return db.Rows[Awarded](ctx, from, "counting awards", `
-		SELECT b.name AS badge, coalesce(a.section_id::text, '') AS section_id,
-			`+quarter(`a.awarded_at`)+` AS at, count(*)::int AS awards,
+		SELECT b.name AS badge, b.id::text AS badge_id, coalesce(a.section_id::text, '') AS section_id,
+			`+db.Quarter(`a.awarded_at`)+` AS at, count(*)::int AS awards,
 			count(*) FILTER (WHERE a.revoked_at IS NULL AND a.suspended_at IS NULL AND (a.valid_until IS NULL
 				OR a.valid_until > now()))::int AS valid,
 			count(*) FILTER (WHERE a.revoked_at IS NOT NULL)::int AS revoked,
@@ -49,7 +44,7 @@ func Awards(ctx context.Context, from db.From, sections []string, p Period) ([]A
 			WHERE award_id = a.id) l ON true
 		WHERE ($1::text[] IS NULL OR a.section_id = ANY ($1::text[]::uuid[]))
 			AND ($2::timestamptz IS NULL OR a.awarded_at >= $2) AND ($3::timestamptz IS NULL OR a.awarded_at < $3)
-		GROUP BY 1, 2, 3 ORDER BY 1, 2, 3`, sections, p.From, p.To)
+		GROUP BY 1, 2, 3, 4 ORDER BY 1, 2, 3, 4`, sections, p.From, p.To)
 }
 
 // Held is that somebody holds a badge.
@@ -63,28 +58,6 @@ func HeldBy(ctx context.Context, from db.From, people []string) ([]Held, error) 
 	return db.Rows[Held](ctx, from, "listing what people hold", `SELECT person_id::text, badge_id::text, awarded_at
 		FROM awards WHERE person_id = ANY ($1::text[]::uuid[]) AND revoked_at IS NULL AND renewed_at IS NULL
 		AND suspended_at IS NULL AND (valid_until IS NULL OR valid_until > now()) ORDER BY awarded_at`, people)
-}
-
-// Movement is how many joined and left in a quarter of an hour.
-type Movement struct {
-	At     time.Time
-	Joined int
-	Left   int
-}
-
-// Movements counts by quarter of an hour who joined and left sections, in any role.
-func Movements(ctx context.Context, from db.From, sections []string, p Period) ([]Movement, error) {
-	return db.Rows[Movement](ctx, from, "counting who joined and left", `WITH moved AS (
-		SELECT e.joined_at AS at, 1 AS joined, 0 AS gone FROM sections x JOIN enrolments e
-			ON e.interface_id = x.interface_id AND e.section = x.sourced_id AND e.gone_at IS NULL
-			WHERE x.id = ANY ($1::text[]::uuid[])
-		UNION ALL SELECT e.joined_at, 1, 0 FROM sections x JOIN past_enrolments e ON e.interface_id = x.interface_id
-			AND e.section = x.sourced_id WHERE x.id = ANY ($1::text[]::uuid[])
-		UNION ALL SELECT e.left_at, 0, 1 FROM sections x JOIN past_enrolments e ON e.interface_id = x.interface_id
-			AND e.section = x.sourced_id WHERE x.id = ANY ($1::text[]::uuid[]))
-		SELECT `+quarter(`at`)+` AS at, sum(joined)::int AS joined, sum(gone)::int AS left
-		FROM moved WHERE ($2::timestamptz IS NULL OR at >= $2) AND ($3::timestamptz IS NULL OR at < $3)
-		GROUP BY 1 ORDER BY 1`, sections, p.From, p.To)
 }
 
 // ActedRule is what a rule did.
@@ -158,21 +131,9 @@ type Calls struct {
 // CallsOver counts by quarter of an hour how services answered.
 func CallsOver(ctx context.Context, from db.From, p Period) ([]Calls, error) {
 	return db.Rows[Calls](ctx, from, "counting calls by day", `
-		SELECT `+quarter(`started_at`)+` AS at,
+		SELECT `+db.Quarter(`started_at`)+` AS at,
 			count(*) FILTER (WHERE error = '')::int AS taken, count(*) FILTER (WHERE error <> '')::int AS failed
 		FROM attempts a WHERE EXISTS (SELECT 1 FROM deliveries d WHERE d.id = a.delivery_id AND d.interface_id IS NOT NULL)
 			AND ($1::timestamptz IS NULL OR started_at >= $1) AND ($2::timestamptz IS NULL OR started_at < $2)
 		GROUP BY 1 ORDER BY 1`, p.From, p.To)
-}
-
-// ScoreLink is what a score link is called.
-type ScoreLink struct{ ID, Title, Book string }
-
-// ScoreLinks says what the score links are called that have not ended.
-func ScoreLinks(ctx context.Context, from db.From) ([]ScoreLink, error) {
-	return db.Rows[ScoreLink](ctx, from, "listing score links", `
-		SELECT l.id::text, coalesce(t.name, (SELECT min(f.title) FROM score_link_sections x JOIN section_facts f
-			ON f.section_id = x.section_id WHERE x.link_id = l.id), '') AS title, n.name AS book
-		FROM score_links l JOIN interfaces n ON n.id = l.book_interface_id LEFT JOIN linked_sets t ON t.id = l.set_id
-		WHERE l.ended_at IS NULL`)
 }

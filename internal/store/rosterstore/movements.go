@@ -38,17 +38,19 @@ func RosterOn(ctx context.Context, from db.From, sectionID string, at time.Time)
 		ORDER BY e.role DESC, p.family_name, p.given_name, p.id`, sectionID, at)
 }
 
+// spells are from when to when somebody was in a section, as the reads found it; first is when the first read of each
+// register ended, which found everybody.
+const spells = `WITH spells AS (
+		SELECT e.interface_id, e.section, e.person, e.role, e.joined_at AS joined, e.gone_at AS left_at
+			FROM enrolments e WHERE e.joined_at IS NOT NULL
+		UNION ALL SELECT e.interface_id, e.section, e.person, e.role, e.joined_at, e.left_at
+			FROM past_enrolments e),
+	first AS (SELECT r.interface_id, min(r.finished_at) AS at FROM runs r WHERE r.kind = 'read'
+		AND r.state IN ('finished', 'needs-person') GROUP BY 1)`
+
 // Movements lists who joined and left a section after its first read, newest first.
 func Movements(ctx context.Context, from db.From, sectionID string, limit int) ([]RosterLine, error) {
-	return db.Rows[RosterLine](ctx, from, "listing who came and went", `
-		WITH spells AS (
-			SELECT e.interface_id, e.section, e.person, e.role, e.joined_at AS joined, e.gone_at AS left_at
-				FROM enrolments e WHERE e.joined_at IS NOT NULL
-			UNION ALL SELECT e.interface_id, e.section, e.person, e.role, e.joined_at, e.left_at
-				FROM past_enrolments e),
-		first AS (SELECT s.interface_id, min(r.finished_at) AS at FROM sections s
-			JOIN runs r ON r.interface_id = s.interface_id AND r.kind = 'read'
-			AND r.state IN ('finished', 'needs-person') WHERE s.id = $1 GROUP BY 1)
+	return db.Rows[RosterLine](ctx, from, "listing who came and went", spells+`
 		SELECT p.id::text AS person_id, p.given_name || ' ' || p.family_name AS name, p.identifier, e.role,
 			e.joined AS joined_at, e.left_at
 		FROM sections s JOIN spells e ON e.interface_id = s.interface_id AND e.section = s.sourced_id
@@ -56,4 +58,27 @@ func Movements(ctx context.Context, from db.From, sectionID string, limit int) (
 			JOIN first f ON f.interface_id = s.interface_id
 		WHERE s.id = $1 AND (e.joined > f.at OR e.left_at > f.at)
 		ORDER BY coalesce(e.left_at, e.joined) DESC, p.id LIMIT $2`, sectionID, limit)
+}
+
+// Movement is how many joined and left in a quarter of an hour, of which the days of every time zone are made.
+type Movement struct {
+	At     time.Time
+	Joined int
+	Left   int
+}
+
+// CountMovements counts who joined and left sections after their first read, in any role, from a time on and before
+// another; nil is without an end.
+func CountMovements(ctx context.Context, from db.From, sectionIDs []string, after, before *time.Time) ([]Movement,
+	error,
+) {
+	return db.Rows[Movement](ctx, from, "counting who came and went", spells+`, moved AS (
+			SELECT m.at, m.joined, m.gone FROM sections s
+			JOIN spells e ON e.interface_id = s.interface_id AND e.section = s.sourced_id
+			JOIN first f ON f.interface_id = s.interface_id
+			CROSS JOIN LATERAL (VALUES (e.joined, 1, 0), (e.left_at, 0, 1)) AS m (at, joined, gone)
+			WHERE s.id = ANY ($1::text[]::uuid[]) AND m.at > f.at)
+		SELECT `+db.Quarter(`at`)+` AS at, sum(joined)::int AS joined, sum(gone)::int AS left
+		FROM moved WHERE ($2::timestamptz IS NULL OR at >= $2) AND ($3::timestamptz IS NULL OR at < $3)
+		GROUP BY 1 ORDER BY 1`, sectionIDs, after, before)
 }

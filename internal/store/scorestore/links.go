@@ -227,16 +227,30 @@ type Noted struct {
 	Trouble, TroubleCode string
 }
 
+// linkNames gives links their titles and the names of their books.
+const linkNames = `l.id::text, coalesce(t.name, (SELECT min(f.title) FROM score_link_sections x JOIN section_facts f
+		ON f.section_id = x.section_id WHERE x.link_id = l.id), '') AS title, n.name AS book`
+
+// namedLinks are the links that have not ended, with what linkNames asks for.
+const namedLinks = ` FROM score_links l JOIN interfaces n ON n.id = l.book_interface_id
+	LEFT JOIN linked_sets t ON t.id = l.set_id WHERE l.ended_at IS NULL`
+
+// NamedLink is what a link is called.
+type NamedLink struct{ ID, Title, Book string }
+
+// LinkNames says what the links are called that have not ended.
+func LinkNames(ctx context.Context, from db.From) ([]NamedLink, error) {
+	return db.Rows[NamedLink](ctx, from, "naming score links", `SELECT `+linkNames+namedLinks+` ORDER BY 2, 1`)
+}
+
 // Noteworthy lists the links that have not ended and of which something was noticed when they were compared or run
 // last.
 func Noteworthy(ctx context.Context, from db.From) ([]Noted, error) {
 	return db.Rows[Noted](ctx, from, "finding what there is to say about scores", `
-		SELECT l.id::text, coalesce(t.name, (SELECT min(f.title) FROM score_link_sections x JOIN section_facts f
-			ON f.section_id = x.section_id WHERE x.link_id = l.id), '') AS title, n.name AS book, l.reasons, l.not_ready,
-			coalesce((l.counts ->> 'mismatches')::int, 0) AS mismatches,
+		SELECT `+linkNames+`, l.reasons, l.not_ready, coalesce((l.counts ->> 'mismatches')::int, 0) AS mismatches,
 			l.oldest_draft, l.last_failed, coalesce(l.last_run_id::text, '') AS last_run_id, l.trouble, l.trouble_code
-		FROM score_links l JOIN interfaces n ON n.id = l.book_interface_id LEFT JOIN linked_sets t ON t.id = l.set_id
-		WHERE l.ended_at IS NULL AND (l.reasons <> '[]' OR l.not_ready > 0 OR l.last_failed OR l.trouble <> ''
+		`+namedLinks+`
+			AND (l.reasons <> '[]' OR l.not_ready > 0 OR l.last_failed OR l.trouble <> ''
 			OR coalesce((l.counts ->> 'mismatches')::int, 0) > 0)
 		ORDER BY 2, 1`)
 }

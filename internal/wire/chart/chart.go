@@ -30,16 +30,9 @@ const (
 	mostLabel = 42 // letters
 )
 
-const (
-	ink   = drawing.Colour("#22291f")
-	faint = drawing.Colour("#6b7163")
-	line  = drawing.Colour("#dcd6c4")
-	paper = drawing.Colour("#fffdf7")
-)
-
 // tones are the colours of series; the console's charts have the same.
 var tones = map[report.Tone]drawing.Colour{
-	report.Done: "#2f6136", report.Open: "#c9a227", report.Bad: "#b4451f", report.Rest: "#c9c4b2",
+	report.Done: drawing.Done, report.Open: "#c9a227", report.Bad: drawing.Signal, report.Rest: "#c9c4b2",
 	report.Second: "#4a6a8a",
 }
 
@@ -52,21 +45,22 @@ func Picture(r report.Report, part int) (*drawing.Drawing, error) {
 		return nil, err
 	}
 	d := drawing.New(wide, height+126, title)
-	d.Fill(drawing.Rect(0, 0, d.Width, d.Height), paper)
-	d.Text(title, drawing.Fitted(title, drawing.Style{Size: 19, Bold: true, Colour: ink}, wide-2*edge), edge, 36,
+	d.Fill(drawing.Rect(0, 0, d.Width, d.Height), drawing.Paper)
+	d.Text(title, drawing.Fitted(title, drawing.Style{Size: 19, Bold: true, Colour: drawing.Ink}, wide-2*edge), edge,
+		36,
 		drawing.Start)
 	y := head(d, r, 56)
-	legend(d, p.Chart, y+6)
+	legend(d, p.Chart, edge, y+7, 11)
 	body(d, edge, y+22)
 	d.Description = described(p)
 	foot := "Kanban · " + r.MadeAt.Format("2 January 2006 15:04 MST")
-	d.Text(foot, drawing.Style{Size: 9, Colour: faint}, wide-edge, d.Height-12, drawing.End)
+	d.Text(foot, drawing.Style{Size: 9, Colour: drawing.Faint}, wide-edge, d.Height-12, drawing.End)
 	return d, nil
 }
 
 // head says to what a report is narrowed and as of when it is, and gives where it ended.
 func head(d *drawing.Drawing, r report.Report, y float64) float64 {
-	small := drawing.Style{Size: 11, Colour: faint}
+	small := drawing.Style{Size: 11, Colour: drawing.Faint}
 	return d.Wrapped(About(r), small, edge, y, d.Width-2*edge, drawing.Start, 2)
 }
 
@@ -109,17 +103,16 @@ func described(p report.Part) string {
 
 func short(v float64) string { return strconv.FormatFloat(v, 'f', -1, 64) }
 
-// legend says which colour is what, when there are several.
-func legend(d *drawing.Drawing, c *report.Chart, y float64) {
+// legend says which colour is what, when there are several: squares of a side with text of that size beside them.
+func legend(d *drawing.Drawing, c *report.Chart, x, y, side float64) {
 	if c == nil || len(c.Series) < 2 {
 		return
 	}
-	x := edge
+	style := drawing.Style{Size: side, Colour: drawing.Ink}
 	for _, s := range c.Series {
-		d.Fill(drawing.Rect(x, y-8, 10, 10), tones[s.Tone])
-		style := drawing.Style{Size: 11, Colour: ink}
-		d.Text(s.Title, style, x+15, y+1, drawing.Start)
-		x += 15 + drawing.Width(s.Title, style) + 18
+		d.Fill(drawing.Rect(x, y-side*0.8, side*0.9, side*0.9), tones[s.Tone])
+		d.Text(s.Title, style, x+side*1.3, y, drawing.Start)
+		x += side*2.9 + drawing.Width(s.Title, style)
 	}
 }
 
@@ -128,7 +121,7 @@ func plotted(p report.Part, width float64) (put func(d *drawing.Drawing, x, y fl
 	c := p.Chart
 	if c == nil || len(c.Labels) == 0 {
 		return func(d *drawing.Drawing, x, y float64) {
-			d.Text(p.Empty, drawing.Style{Size: 13, Colour: faint}, x, y+30, drawing.Start)
+			d.Text(p.Empty, drawing.Style{Size: 13, Colour: drawing.Faint}, x, y+30, drawing.Start)
 		}, 60, nil
 	}
 	g := plot.New()
@@ -136,8 +129,8 @@ func plotted(p report.Part, width float64) (put func(d *drawing.Drawing, x, y fl
 	g.TextHandler = hand{}
 	for _, a := range []*plot.Axis{&g.X, &g.Y} {
 		a.Tick.Label.Handler, a.Tick.Label.Font.Size = hand{}, vg.Points(11)
-		a.Tick.Label.Color = shade(ink)
-		a.LineStyle.Color, a.Tick.LineStyle.Color = shade(line), shade(line)
+		a.Tick.Label.Color = shade(drawing.Ink)
+		a.LineStyle.Color, a.Tick.LineStyle.Color = shade(drawing.Pale), shade(drawing.Pale)
 		a.Label.TextStyle.Handler = hand{}
 	}
 	if c.Kind == report.Lines && len(c.Labels) > 1 {
@@ -200,7 +193,7 @@ func bars(g *plot.Plot, c *report.Chart) error {
 	}
 	for i := range labels.TextStyle {
 		labels.TextStyle[i].Handler, labels.TextStyle[i].Font.Size = hand{}, vg.Points(10)
-		labels.TextStyle[i].Color = shade(faint)
+		labels.TextStyle[i].Color = shade(drawing.Faint)
 		labels.TextStyle[i].YAlign = draw.YCenter
 	}
 	labels.Offset = vg.Point{X: 4, Y: 2}
@@ -210,7 +203,7 @@ func bars(g *plot.Plot, c *report.Chart) error {
 	g.X.Tick.Marker = steps{}
 	g.Y.Min, g.Y.Max = -0.6, float64(n)-0.4
 	g.Y.Padding, g.Y.LineStyle.Width = 0, vg.Points(1)
-	g.Y.Tick.Length, g.Y.Tick.LineStyle.Width = vg.Points(6), 0
+	g.Y.Tick.Length, g.Y.Tick.LineStyle.Width = vg.Points(5), vg.Points(1)
 	return nil
 }
 

@@ -33,11 +33,13 @@ func Pages(r report.Report, zone *time.Location) ([]*drawing.Drawing, error) {
 	p := &press{report: r, zone: zone}
 	p.turn()
 	d := p.page()
-	d.Text(r.Title, drawing.Style{Size: 22, Bold: true, Colour: ink}, margin, 66, drawing.Start)
-	p.y = d.Wrapped(About(r), drawing.Style{Size: 9.5, Colour: faint}, margin, 84, pageWidth-2*margin, drawing.Start,
+	d.Text(r.Title, drawing.Style{Size: 22, Bold: true, Colour: drawing.Ink}, margin, 66, drawing.Start)
+	p.y = d.Wrapped(About(r), drawing.Style{Size: 9.5, Colour: drawing.Faint}, margin, 84, pageWidth-2*margin,
+		drawing.Start,
 		4) + 8
 	for _, s := range r.Summary {
-		p.y = d.Wrapped(s, drawing.Style{Size: 12, Colour: ink}, margin, p.y, pageWidth-2*margin, drawing.Start, 3)
+		p.y = d.Wrapped(s, drawing.Style{Size: 12, Colour: drawing.Ink}, margin, p.y, pageWidth-2*margin,
+			drawing.Start, 3)
 	}
 	for _, part := range r.Parts {
 		if err := p.part(part); err != nil {
@@ -46,12 +48,14 @@ func Pages(r report.Report, zone *time.Location) ([]*drawing.Drawing, error) {
 	}
 	for _, remark := range r.Remarks {
 		p.room(30)
-		p.y = p.page().Wrapped(remark, drawing.Style{Size: 9.5, Colour: faint}, margin, p.y+12, pageWidth-2*margin,
+		p.y = p.page().Wrapped(remark, drawing.Style{Size: 9.5, Colour: drawing.Faint}, margin, p.y+12,
+			pageWidth-2*margin,
 			drawing.Start, 3)
 	}
 	for i, d := range p.pages {
-		foot := fmt.Sprintf("%s · made %s · page %d of %d", r.Title, r.MadeAt.In(zone).Format("2 January 2006 15:04"), i+1, len(p.pages))
-		d.Text(foot, drawing.Style{Size: 8.5, Colour: faint}, margin, pageHeight-24, drawing.Start)
+		foot := fmt.Sprintf("%s · made %s · page %d of %d", r.Title, r.MadeAt.In(zone).Format("2 January 2006 15:04"),
+			i+1, len(p.pages))
+		d.Text(foot, drawing.Style{Size: 8.5, Colour: drawing.Faint}, margin, pageHeight-24, drawing.Start)
 	}
 	return p.pages, nil
 }
@@ -81,31 +85,18 @@ func (p *press) part(x report.Part) error {
 	}
 	p.room(min(height, 300) + 70)
 	p.y += 24
-	p.page().Text(x.Title, drawing.Style{Size: 14, Bold: true, Colour: ink}, margin, p.y, drawing.Start)
+	p.page().Text(x.Title, drawing.Style{Size: 14, Bold: true, Colour: drawing.Ink}, margin, p.y, drawing.Start)
 	p.y += 10
 	if x.Chart != nil {
 		p.room(height + 30)
-		p.legend(x.Chart)
+		if len(x.Chart.Series) > 1 {
+			legend(p.page(), x.Chart, margin, p.y+10, 9.5)
+			p.y += 18
+		}
 		put(p.page(), margin, p.y)
 		p.y += height + 8
 	}
 	return p.table(x)
-}
-
-// legend is the one of a picture, at the margin of a page.
-func (p *press) legend(c *report.Chart) {
-	if len(c.Series) < 2 {
-		return
-	}
-	x := margin
-	p.y += 10
-	for _, s := range c.Series {
-		p.page().Fill(drawing.Rect(x, p.y-7, 8, 8), tones[s.Tone])
-		style := drawing.Style{Size: 9.5, Colour: ink}
-		p.page().Text(s.Title, style, x+12, p.y, drawing.Start)
-		x += 12 + drawing.Width(s.Title, style) + 14
-	}
-	p.y += 8
 }
 
 // cell is text in a column of a table.
@@ -117,11 +108,11 @@ type cell struct {
 // table puts rows, the columns as wide as what is in them wants.
 func (p *press) table(x report.Part) error {
 	if x.Total == 0 {
-		p.page().Text(x.Empty, drawing.Style{Size: 9.5, Colour: faint}, margin, p.y+12, drawing.Start)
+		p.page().Text(x.Empty, drawing.Style{Size: 9.5, Colour: drawing.Faint}, margin, p.y+12, drawing.Start)
 		p.y += 18
 		return nil
 	}
-	small := drawing.Style{Size: 8.5, Colour: ink}
+	small := drawing.Style{Size: 8.5, Colour: drawing.Ink}
 	head := make([]cell, len(x.Columns))
 	least, widths := make([]float64, len(x.Columns)), make([]float64, len(x.Columns))
 	for i, c := range x.Columns {
@@ -170,7 +161,7 @@ func (p *press) table(x report.Part) error {
 	if more := x.Total - len(rows); more > 0 {
 		p.room(30)
 		p.page().Text(fmt.Sprintf("and %d more; the whole list is in the CSV and the XLSX file", more),
-			drawing.Style{Size: 9.5, Colour: faint}, margin, p.y+14, drawing.Start)
+			drawing.Style{Size: 9.5, Colour: drawing.Faint}, margin, p.y+14, drawing.Start)
 		p.y += 22
 	}
 	return nil
@@ -201,30 +192,25 @@ func fit(widths, least []float64, full float64) {
 // heading puts the columns' titles, on two lines where they need it.
 func (p *press) heading(head []cell, widths []float64) {
 	p.room(60)
-	x, d := margin, p.page()
-	style := drawing.Style{Size: 8.5, Bold: true, Colour: faint}
-	for i, c := range head {
-		at, align := x, drawing.Start
-		if c.right {
-			at, align = x+widths[i], drawing.End
-		}
-		d.Wrapped(c.text, style, at, p.y+12, widths[i]+2, align, 2)
-		x += widths[i] + gap
-	}
-	p.y += 28
-	d.Fill(drawing.Rect(margin, p.y-2, pageWidth-2*margin, 0.8), line)
+	p.line(head, widths, drawing.Style{Size: 8.5, Bold: true, Colour: drawing.Faint}, 2)
+	p.y += 12
 }
 
-func (p *press) row(row []cell, widths []float64, style drawing.Style) {
+// row puts a row.
+func (p *press) row(row []cell, widths []float64, style drawing.Style) { p.line(row, widths, style, 1) }
+
+// line puts cells side by side with a line below, each on so many lines of text at most.
+func (p *press) line(row []cell, widths []float64, style drawing.Style, most int) {
 	x, d := margin, p.page()
 	for i, c := range row {
 		at, align := x, drawing.Start
 		if c.right {
 			at, align = x+widths[i], drawing.End
 		}
-		d.Wrapped(c.text, style, at, p.y+11, widths[i]+4, align, 1)
+		d.Wrapped(c.text, style, at, p.y+11, widths[i]+3, align, most)
 		x += widths[i] + gap
 	}
 	p.y += rowHeight
-	d.Fill(drawing.Rect(margin, p.y-1, pageWidth-2*margin, 0.4), line)
+	below := p.y + rowHeight*0.75*float64(most-1) - 1
+	d.Fill(drawing.Rect(margin, below, pageWidth-2*margin, 0.4*float64(most)), drawing.Pale)
 }

@@ -227,6 +227,16 @@ type Drawing struct {
 	links              []link
 }
 
+// The colours of what is drawn of the school's own, as those of the console.
+const (
+	Ink    = Colour("#22291f")
+	Faint  = Colour("#6b7163")
+	Pale   = Colour("#dcd6c4")
+	Paper  = Colour("#fffdf7")
+	Done   = Colour("#2f6136") // what is as it should be
+	Signal = Colour("#b4451f") // what wants to be seen
+)
+
 // New begins a drawing.
 func New(width, height float64, title string) *Drawing {
 	return &Drawing{Width: width, Height: height, Title: title}

@@ -217,7 +217,7 @@ func TestStageMaps(t *testing.T) {
 	for _, d := range []*Drawing{group, own, none, one} {
 		content, err := d.PNG(int(d.Width))
 		require.NoError(t, err)
-		assert.Greater(t, share(read(t, content), mapPaper), 0.5)
+		assert.Greater(t, share(read(t, content), Paper), 0.5)
 		_, _, err = badge.CheckPicture(d.SVG())
 		require.NoError(t, err)
 	}
@@ -230,5 +230,5 @@ func TestStageMaps(t *testing.T) {
 	}
 	content, err := own.PNG(400)
 	require.NoError(t, err)
-	assert.Greater(t, share(read(t, content), mapDone), 0.001)
+	assert.Greater(t, share(read(t, content), Done), 0.001)
 }

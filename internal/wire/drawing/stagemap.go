@@ -26,15 +26,6 @@ const (
 	mapCounted = 250.0 // how wide the bar of a group is
 )
 
-const (
-	mapInk   = Colour("#22291f")
-	mapFaint = Colour("#6b7163")
-	mapDone  = Colour("#2f6136")
-	mapRest  = Colour("#dcd6c4")
-	mapPaper = Colour("#fffdf7")
-	mapNow   = Colour("#b4451f")
-)
-
 // StageMap draws the way through a stage plan: of one person, or of a group with how many stand where.
 func StageMap(title, about string, stages []MapStage, group bool) *Drawing {
 	wide := mapNarrow
@@ -43,9 +34,9 @@ func StageMap(title, about string, stages []MapStage, group bool) *Drawing {
 	}
 	d := New(wide, mapHead+mapRow*float64(len(stages))+16, title)
 	d.Description = about
-	d.Fill(Rect(0, 0, d.Width, d.Height), mapPaper)
-	d.Text(title, Fitted(title, Style{Size: 22, Bold: true, Colour: mapInk}, wide-40), 20, 32, Start)
-	d.Text(about, Fitted(about, Style{Size: 13, Colour: mapFaint}, wide-40), 20, 52, Start)
+	d.Fill(Rect(0, 0, d.Width, d.Height), Paper)
+	d.Text(title, Fitted(title, Style{Size: 22, Bold: true, Colour: Ink}, wide-40), 20, 32, Start)
+	d.Text(about, Fitted(about, Style{Size: 13, Colour: Faint}, wide-40), 20, 52, Start)
 	for i, s := range stages {
 		y := mapHead + mapRow*(float64(i)+0.5)
 		if i > 0 {
@@ -58,22 +49,22 @@ func StageMap(title, about string, stages []MapStage, group bool) *Drawing {
 
 // way leads from the stage above to the one at y.
 func way(d *Drawing, y float64, done bool) {
-	c := mapRest
+	c := Pale
 	if done {
-		c = mapDone
+		c = Done
 	}
 	d.Fill(Rect(mapLine-2, y-mapRow+18, 4, mapRow-36), c)
 }
 
 func (s MapStage) draw(d *Drawing, n int, y float64, group bool) {
-	edge, inside, number := mapRest, mapPaper, mapFaint
+	edge, inside, number := Pale, Paper, Faint
 	switch {
 	case s.Done:
-		edge, inside, number = mapDone, mapDone, mapPaper
+		edge, inside, number = Done, Done, Paper
 	case s.Open:
-		edge, number = mapNow, mapNow
+		edge, number = Signal, Signal
 	case group:
-		edge, number = mapInk, mapInk
+		edge, number = Ink, Ink
 	}
 	if s.Optional { // beside the way
 		d.Fill(diamond(mapLine, y, 22), edge)
@@ -95,10 +86,10 @@ func (s MapStage) draw(d *Drawing, n int, y float64, group bool) {
 	if s.Optional {
 		title += " (optional)"
 	}
-	d.Text(title, Fitted(title, Style{Size: 17, Bold: true, Colour: mapInk}, width), mapText, y-2, Start)
+	d.Text(title, Fitted(title, Style{Size: 17, Bold: true, Colour: Ink}, width), mapText, y-2, Start)
 	if s.Badge != "" {
-		d.Symbol("medal", mapText, y+6, 16, mapNow)
-		d.Text(s.Badge, Fitted(s.Badge, Style{Size: 13, Colour: mapFaint}, width-22), mapText+21, y+19, Start)
+		d.Symbol("medal", mapText, y+6, 16, Signal)
+		d.Text(s.Badge, Fitted(s.Badge, Style{Size: 13, Colour: Faint}, width-22), mapText+21, y+19, Start)
 	}
 	if group {
 		s.counted(d, y)
@@ -112,13 +103,13 @@ func diamond(x, y, r float64) Path {
 // counted shows how many of a group have reached a stage.
 func (s MapStage) counted(d *Drawing, y float64) {
 	x := mapWidth - mapCounted - 20
-	d.Fill(Rounded(x, y-12, mapCounted, 9, 4.5), mapRest)
+	d.Fill(Rounded(x, y-12, mapCounted, 9, 4.5), Pale)
 	if s.Of > 0 && s.Reached > 0 {
-		d.Fill(Rounded(x, y-12, max(9, mapCounted*float64(s.Reached)/float64(s.Of)), 9, 4.5), mapDone)
+		d.Fill(Rounded(x, y-12, max(9, mapCounted*float64(s.Reached)/float64(s.Of)), 9, 4.5), Done)
 	}
 	text := fmt.Sprintf("%d of %d reached it", s.Reached, s.Of)
 	if s.Next > 0 {
 		text += fmt.Sprintf(", next for %d", s.Next)
 	}
-	d.Text(text, Style{Size: 12.5, Colour: mapFaint}, x, y+16, Start)
+	d.Text(text, Style{Size: 12.5, Colour: Faint}, x, y+16, Start)
 }

@@ -43,7 +43,7 @@ function typed(value: string) {
 </script>
 
 <template>
-  <PageHead :title="$t('badges.checkBadge')" :about="$t('badges.aboutCheck')">
+  <PageHead :title="$t('shell.checkBadge')" :about="$t('badges.aboutCheck')">
     <a href="/open/check" target="_blank" rel="noopener">{{ $t('badges.pageForAnybody') }}</a>
   </PageHead>
   <form class="check" @submit.prevent="check.mutate()">

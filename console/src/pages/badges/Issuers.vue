@@ -37,7 +37,7 @@ const remove = useMutation({
 </script>
 
 <template>
-  <PageHead :title="$t('badges.issuers')" :about="$t('badges.aboutIssuers')" />
+  <PageHead :title="$t('shell.issuers')" :about="$t('badges.aboutIssuers')" />
   <Listing
     :rows="issuers.data.value?.items"
     :loading="issuers.isLoading.value"

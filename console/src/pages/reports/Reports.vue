@@ -6,7 +6,9 @@ import { useRouter } from 'vue-router'
 import { api, ok } from '../../api/client'
 import { useAddress } from '../../parts/address'
 import ChoiceField from '../../parts/form/ChoiceField.vue'
+import Field from '../../parts/form/Field.vue'
 import TextField from '../../parts/form/TextField.vue'
+import OneSection from '../../parts/OneSection.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import { when } from '../../parts/when'
@@ -76,35 +78,18 @@ const sections = useQuery({
   queryKey: ['sections', 'choices'],
   queryFn: () => ok(api.GET('/api/v1/sections', { params: { query: { limit: 1 } } })),
 })
-const inside = useQuery({
-  queryKey: ['sections', 'to-report', narrowed.term, narrowed.course],
-  queryFn: () =>
-    ok(
-      api.GET('/api/v1/sections', {
-        params: {
-          query: { term: narrowed.term.value, course: narrowed.course.value, sort: 'section', limit: 1000 },
-        },
-      }),
-    ),
-})
 const every = (values: string[] | null | undefined, any: string) => [
   { value: '', label: any },
   ...(values ?? []).map((v) => ({ value: v, label: v })),
 ]
 const choices = computed(() => {
   const c = sections.data.value?.choices
-  const codes = inside.data.value?.items.map((x) => ({ value: x.id, label: `${x.title} (${x.code})` }))
   return [
     { name: 'term' as const, label: $t('reports.term'), options: every(c?.terms, $t('sections.everyTerm')) },
     {
       name: 'course' as const,
       label: $t('common.course'),
       options: every(c?.courses, $t('sections.everyCourse')),
-    },
-    {
-      name: 'section' as const,
-      label: $t('common.section'),
-      options: [{ value: '', label: $t('reports.everySection') }, ...(codes ?? [])],
     },
     {
       name: 'teacher' as const,
@@ -150,7 +135,7 @@ const sources = computed(() =>
 </script>
 
 <template>
-  <PageHead :title="kind?.title ?? $t('reports.reports')" :about="kind?.about">
+  <PageHead :title="kind?.title ?? $t('shell.reports')" :about="kind?.about">
     <template v-if="r">
       <a v-for="form in ['pdf', 'xlsx']" :key="form" class="file" :href="file(form)">{{
         form.toUpperCase()
@@ -177,6 +162,9 @@ const sources = computed(() =>
       :label="c.label"
       :options="c.options"
     />
+    <Field v-if="takes('section')" id="report-section" :label="$t('common.section')">
+      <OneSection v-model="narrowed.section.value" input-id="report-section" :label="$t('common.section')" />
+    </Field>
     <TextField
       v-for="t in typed"
       :id="`report-${t.name}`"
@@ -224,12 +212,16 @@ const sources = computed(() =>
   flex-wrap: wrap;
   gap: 0.6rem 0.9rem;
   margin-bottom: 1rem;
-  align-items: end;
+  align-items: start;
 }
 
 .narrow :deep(.field) {
   margin: 0;
   max-width: 15rem;
+}
+
+.narrow :deep(.p-autocomplete-input-multiple) {
+  font-size: inherit;
 }
 
 .short {

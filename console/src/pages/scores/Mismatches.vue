@@ -24,7 +24,7 @@ const differ = useQuery({
           ? $t('scores.expectedBy', { name: differ.data.value.template })
           : $t('scores.nothingExpected')
       }}
-      <RouterLink to="/scores/templates">{{ $t('scores.templates') }}</RouterLink>
+      <RouterLink to="/scores/templates">{{ $t('shell.scoreTemplates') }}</RouterLink>
     </p>
     <Listing
       :rows="differ.data.value?.items.map((m, at) => ({ id: `${at}`, ...m }))"

@@ -42,7 +42,7 @@ const carry = useMutation({
     <Button
       size="small"
       variant="outlined"
-      :label="$t('scores.templates')"
+      :label="$t('shell.scoreTemplates')"
       @click="router.push('/scores/templates')"
     />
     <Button size="small" :label="$t('scores.makeDialog')" @click="form = true" />

@@ -64,7 +64,7 @@ const expected = (t: Schemas['ScoreTemplate']) =>
 </script>
 
 <template>
-  <PageHead :title="$t('scores.templates')" :about="$t('scores.aboutTemplates')">
+  <PageHead :title="$t('shell.scoreTemplates')" :about="$t('scores.aboutTemplates')">
     <Button
       size="small"
       :label="$t('scores.newTemplateDialog')"
