@@ -12,14 +12,10 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"kanban/internal/app/reports"
-	"kanban/internal/core/badge"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/report"
 	"kanban/internal/web/problem"
 	"kanban/internal/wire/api"
-	"kanban/internal/wire/chart"
-	"kanban/internal/wire/drawing"
-	"kanban/internal/wire/sheet"
 )
 
 var (
@@ -136,32 +132,18 @@ func (s *Server) reportFile(w http.ResponseWriter, r *http.Request) {
 		s.reportRefused(w, err)
 		return
 	}
-	kinds := map[string]string{
-		"csv": "text/csv; charset=utf-8", "svg": badge.SVG, "png": badge.PNG, "pdf": "application/pdf",
-		"xlsx": "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
-	}
-	if kinds[form] == "" {
+	kind, there := reports.Forms[form]
+	if !there {
 		problem.Write(w, http.StatusNotFound, "there is csv, xlsx, svg, png and pdf")
 		return
 	}
-	w.Header().Set("Content-Type", kinds[form])
+	w.Header().Set("Content-Type", kind)
 	w.Header().Set("Content-Disposition", mime.FormatMediaType("attachment",
-		map[string]string{"filename": name + "-" + made.MadeAt.In(s.Reports.Location()).Format("2006-01-02") + "." +
-			form}))
-	if form == "csv" || form == "xlsx" {
-		if err := tables(w, made, part, form); err != nil {
-			s.Log.Error("writing a report", "cause", err.Error())
-			panic(http.ErrAbortHandler) // half of it is sent; nobody must take it for the whole
-		}
-		return
+		map[string]string{"filename": s.Reports.FileName(made, form)}))
+	if err := s.Reports.Write(w, made, part, form); err != nil {
+		s.Log.Error("writing a report", "cause", err.Error())
+		panic(http.ErrAbortHandler) // half of it may be sent; nobody must take it for the whole
 	}
-	content, err := s.drawn(made, part, form)
-	if err != nil {
-		w.Header().Del("Content-Disposition")
-		s.reportRefused(w, err)
-		return
-	}
-	_, _ = w.Write(content)
 }
 
 // reportFields are by what a file of a report can be narrowed and set.
@@ -217,65 +199,4 @@ func (s *Server) reportRefused(w http.ResponseWriter, err error) {
 	}
 	s.Log.Error("making a report", "cause", err.Error())
 	problem.Write(w, http.StatusInternalServerError, "the report could not be made; try again")
-}
-
-// tables writes a table as CSV, or all of them as a workbook.
-func tables(w http.ResponseWriter, r report.Report, part int, form string) error {
-	if form == "csv" {
-		p := r.Parts[part]
-		return sheet.Stream(w, titles(p), func(yield func([]string, error) bool) {
-			for row, err := range p.Rows {
-				cells := make([]string, len(row))
-				for i := range row {
-					cells[i] = p.Columns[i].Unit.Raw(row[i])
-				}
-				if !yield(cells, err) || err != nil {
-					return
-				}
-			}
-		})
-	}
-	var sheets []sheet.Sheet
-	for _, p := range r.Parts {
-		x := sheet.Sheet{Name: p.Title, Header: titles(p), Rows: func(yield func([]any, error) bool) {
-			for row, err := range p.Rows {
-				if !yield(row, err) || err != nil {
-					return
-				}
-			}
-		}}
-		for _, c := range p.Columns {
-			x.Shares = append(x.Shares, c.Unit == report.Share)
-		}
-		sheets = append(sheets, x)
-	}
-	return sheet.Book(w, sheets)
-}
-
-// titles are the headings of a table.
-func titles(p report.Part) (out []string) {
-	for _, c := range p.Columns {
-		out = append(out, c.Title)
-	}
-	return out
-}
-
-// drawn draws a chart, or puts the whole report on pages.
-func (s *Server) drawn(r report.Report, part int, form string) ([]byte, error) {
-	r.MadeAt = r.MadeAt.In(s.Reports.Location())
-	if form == "pdf" {
-		pages, err := chart.Pages(r, s.Reports.Location())
-		if err != nil {
-			return nil, err
-		}
-		return drawing.Document(pages, r.MadeAt)
-	}
-	d, err := chart.Picture(r, part)
-	switch {
-	case err != nil:
-		return nil, err
-	case form == "svg":
-		return d.SVG(), nil
-	}
-	return d.PNG(mapWidth)
 }

@@ -86,6 +86,7 @@ export const areas: Area[] = [
       { to: '/reports/rules', title: $t('shell.rules') },
       { to: '/reports/services', title: $t('reports.services') },
       { to: '/reports/scores', title: $t('shell.scores') },
+      { to: '/report-mails', title: $t('reports.mails') },
     ],
   },
   {

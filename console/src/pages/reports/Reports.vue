@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
-import { computed, defineAsyncComponent } from 'vue'
+import Button from 'primevue/button'
+import { computed, defineAsyncComponent, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, ok } from '../../api/client'
@@ -15,10 +16,12 @@ import { heightOf } from './height'
 import Part from './Part.vue'
 
 const ReportChart = defineAsyncComponent(() => import('./ReportChart.vue'))
+const SendDialog = defineAsyncComponent(() => import('./SendDialog.vue'))
 
 /** A report: what there is to see, each chart with its table, and all of it as files. */
 const props = defineProps<{ name?: string }>()
 const router = useRouter()
+const sending = ref(false)
 const kinds = useQuery({
   queryKey: ['reports'],
   queryFn: () => ok(api.GET('/api/v1/reports')),
@@ -152,6 +155,7 @@ const sources = computed(() =>
 <template>
   <PageHead :title="kind?.title ?? $t('reports.reports')" :about="kind?.about">
     <template v-if="r">
+      <Button variant="outlined" size="small" :label="$t('reports.send')" @click="sending = true" />
       <a v-for="form in ['pdf', 'xlsx']" :key="form" class="file" :href="file(form)">{{
         form.toUpperCase()
       }}</a>
@@ -216,6 +220,14 @@ const sources = computed(() =>
     </section>
     <p v-for="x in r.remarks" :key="x" class="faint remark">{{ x }}</p>
   </template>
+  <SendDialog
+    v-if="sending && kind"
+    :report="kind.name"
+    :title="kind.title"
+    :narrowed="asked"
+    @close="sending = false"
+    @made="router.push('/report-mails')"
+  />
 </template>
 
 <style scoped>
