@@ -19,6 +19,7 @@ import (
 	"kanban/internal/store/db"
 	"kanban/internal/store/jobs"
 	"kanban/internal/store/reportstore"
+	"kanban/internal/store/settingstore"
 )
 
 // What a mail may hold: a server refuses more, and nobody reads it.
@@ -235,8 +236,13 @@ func AskOf(fields map[string]string) (a Ask, err error) {
 	return a, nil
 }
 
-// Tick queues the mails that are due, each once. What was missed while nothing worked is sent once.
+// Tick queues the mails that are due, each once. What was missed while nothing worked is sent once. While everything is
+// paused nothing is due.
 func (s *Service) Tick(ctx context.Context, at time.Time) error {
+	pause, err := settingstore.FindMaintenance(ctx, s.Store)
+	if err != nil || pause.Since != nil {
+		return err
+	}
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
 		all, err := reportstore.DueReportMails(ctx, tx, at, mostMails)
 		if err != nil {
