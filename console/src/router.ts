@@ -251,6 +251,11 @@ export const router = createRouter({
       meta: { title: $t('shell.checkBadge') },
     },
     {
+      path: '/report-mails',
+      component: () => import('./pages/reports/ReportMails.vue'),
+      meta: { title: $t('shell.reportsMails') },
+    },
+    {
       path: '/reports/:name?',
       component: () => import('./pages/reports/Reports.vue'),
       props: true,

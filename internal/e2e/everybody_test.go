@@ -65,7 +65,7 @@ func everyPage(t *testing.T, w *world) []string {
 		"/settings", "/settings/set-up", "/findings/catalogue", "/nowhere",
 		"/reports", "/reports/completion?course=Propagation", "/reports/stopped?days=1", "/reports/behind",
 		"/reports/badges", "/reports/holdings", "/reports/holdings?section=PROP-A", "/reports/rosters", "/reports/rules",
-		"/reports/services", "/reports/scores", "/reports/nothing",
+		"/reports/services", "/reports/scores", "/reports/nothing", "/report-mails",
 	}
 	add := func(path string) { pages = append(pages, path) }
 	runs, err := client.Get[api.Page[api.Run]](t.Context(), w.Client, "/runs")

@@ -3,6 +3,7 @@ package e2e_test
 import (
 	"bytes"
 	"encoding/csv"
+	"encoding/json"
 	"image/png"
 	"net/http"
 	"strings"
@@ -11,6 +12,8 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"kanban/internal/standin/inbox"
 )
 
 // fetched follows a link of the page as the person who sees it would.
@@ -28,6 +31,25 @@ func (b *browser) fetched(selector string) []byte {
 		out = append(out, byte(r))
 	}
 	return out
+}
+
+// mailTo waits for a mail to somebody whose subject begins so.
+func (w *world) mailTo(to, subject string) (got inbox.Mail) {
+	w.t.Helper()
+	soon(w.t, "a mail to "+to, func() bool {
+		req, err := http.NewRequestWithContext(w.t.Context(), http.MethodGet, w.At.Inbox+"/mails", nil)
+		require.NoError(w.t, err)
+		var all []inbox.Mail
+		require.NoError(w.t, json.Unmarshal([]byte(body(w.t, req)), &all))
+		for _, m := range all {
+			if m.To == to && strings.HasPrefix(m.Subject, subject) {
+				got = m
+				return true
+			}
+		}
+		return false
+	})
+	return got
 }
 
 // Where people stop in a course is seen in one look, and taken along as a table and as a picture. What was chosen is
@@ -58,6 +80,26 @@ func TestConsoleReports(t *testing.T) {
 	b.sees("By teacher")
 	b.do(chromedp.NavigateBack())
 	b.sees("By section")
+
+	// Monday's report comes by mail, as it is narrowed here, and now too.
+	b.click("Send by mail…")
+	b.fill("send-to", "head@fernmoor.example; office@fernmoor.example")
+	b.click("Send it by the clock")
+	b.sees("Monday, 07:00")
+	b.sees("not sent yet")
+	b.press(`button[aria-label="Send Completion now"]`)
+	got := w.mailTo("head@fernmoor.example", "Completion")
+	assert.Contains(t, got.Text, "1 of 38 learners finished")
+	assert.Contains(t, got.Text, "/reports/completion?course=Propagation")
+	require.Len(t, got.Files, 1)
+	assert.True(t, bytes.HasPrefix(got.Files[0].Content, []byte("%PDF-")))
+	b.until(`!document.body.innerText.includes("not sent yet")`)
+	b.press(`button[aria-label="Pause the mail with Completion"]`)
+	b.sees("paused")
+	b.press(`button[aria-label="Remove the mail with Completion"]`)
+	b.sees("Send Completion no longer?")
+	b.click("Remove")
+	b.sees("No report is sent by mail yet.")
 
 	b.goes("Stopped")
 	b.sees("Nobody has stopped.")

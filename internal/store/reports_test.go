@@ -11,6 +11,7 @@ import (
 	"kanban/internal/core/learning"
 	"kanban/internal/core/report"
 	"kanban/internal/core/rule"
+	"kanban/internal/core/schedule"
 	"kanban/internal/store/badgestore"
 	"kanban/internal/store/db"
 	"kanban/internal/store/deliverystore"
@@ -187,4 +188,54 @@ func TestMovementsAreCounted(t *testing.T) {
 	assert.Equal(t, []int{1, 0}, []int{joined, left})
 	joined, left = count(nil, &from)
 	assert.Equal(t, []int{0, 1}, []int{joined, left})
+}
+
+func TestReportsThatAreSent(t *testing.T) {
+	w, _ := school(t)
+	s, ctx, now := w.Store, t.Context(), time.Now().UTC().Truncate(time.Microsecond)
+	m := reportstore.ReportMail{
+		ID: db.NewID(), Report: "completion", Ask: map[string]string{"course": "PROP"}, Form: "pdf",
+		Schedule:   schedule.Schedule{Kind: schedule.Daily, At: "07:00", Days: []string{"monday"}},
+		Recipients: []string{"head@fernmoor.example"}, MadeBy: "Maud", CreatedAt: now, NextAt: now, Version: 1,
+	}
+	tx(t, s, func(tx *db.Tx) error { return db.Create(tx, &m, "test") })
+	found := must[reportstore.ReportMail](t)(reportstore.FindReportMail(ctx, s, m.ID))
+	assert.Equal(t, []any{m.Ask, m.Schedule, m.Recipients}, []any{found.Ask, found.Schedule, found.Recipients})
+	missing[reportstore.ReportMail](t)(reportstore.FindReportMail(ctx, s, db.NewID()))
+	due := func(at time.Time) (all []reportstore.ReportMail) {
+		tx(t, s, func(tx *db.Tx) (err error) {
+			all, err = reportstore.DueReportMails(ctx, tx, at, 9)
+			return err
+		})
+		return all
+	}
+	assert.Empty(t, due(now.Add(-time.Second)))
+	require.Len(t, due(now), 1)
+	tx(t, s, func(tx *db.Tx) error { return reportstore.Postpone(ctx, tx, m.ID, now.Add(time.Hour)) })
+	assert.Empty(t, due(now))
+	m.PausedAt, m.NextAt = &now, now
+	tx(t, s, func(tx *db.Tx) error { return reportstore.EditReportMail(ctx, tx, m) })
+	assert.Empty(t, due(now), "it is paused")
+	err := s.InTx(ctx, func(tx *db.Tx) error { return reportstore.EditReportMail(ctx, tx, m) })
+	require.ErrorIs(t, err, db.ErrStale)
+
+	sent := reportstore.SentReport{MailID: m.ID, DueAt: now, Recipient: "head@fernmoor.example", Trouble: "away"}
+	require.NoError(t, reportstore.NoteSent(ctx, s, sent))
+	assert.False(t, must[bool](t)(reportstore.WasSent(ctx, s, m.ID, now, sent.Recipient)))
+	sent.SentAt, sent.Trouble = &now, ""
+	require.NoError(t, reportstore.NoteSent(ctx, s, sent))
+	sent.SentAt, sent.Trouble = nil, "late"
+	require.NoError(t, reportstore.NoteSent(ctx, s, sent))
+	assert.True(t, must[bool](t)(reportstore.WasSent(ctx, s, m.ID, now, sent.Recipient)), "what was sent stays so")
+	sent.DueAt = now.Add(-time.Hour)
+	require.NoError(t, reportstore.NoteSent(ctx, s, sent))
+	last := must[[]reportstore.SentReport](t)(reportstore.LastSent(ctx, s))
+	require.Len(t, last, 1)
+	assert.True(t, last[0].DueAt.Equal(now))
+	require.NoError(t, reportstore.ForgetSent(ctx, s, now.Add(time.Second)))
+	assert.Empty(t, must[[]reportstore.SentReport](t)(reportstore.LastSent(ctx, s)))
+	assert.Len(t, must[[]reportstore.ReportMail](t)(reportstore.ReportMails(ctx, s)), 1)
+	tx(t, s, func(tx *db.Tx) error { return reportstore.RemoveReportMail(ctx, tx, m.ID) })
+	err = s.InTx(ctx, func(tx *db.Tx) error { return reportstore.RemoveReportMail(ctx, tx, m.ID) })
+	require.ErrorIs(t, err, db.ErrNotFound)
 }

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"github.com/xuri/excelize/v2"
 
+	"kanban/internal/core/schedule"
 	"kanban/internal/wire/api"
 )
 
@@ -36,6 +37,24 @@ func walkReports(x *talk, h *story) {
 	x.do(422, "GET", "/reports/completion?course=nowhere", nil)
 	x.do(422, "GET", "/reports/behind?mark=half", nil)
 	x.do(422, "GET", "/reports/completion?by=weather", nil)
+
+	wish := api.NewReportMail{
+		Report: "completion", Narrowed: map[string]string{"course": "PROP"}, Form: "pdf",
+		Schedule: schedule.Schedule{Kind: schedule.Daily, At: "07:00"}, Recipients: []string{"head@fernmoor.example"},
+	}
+	m := made[api.ReportMail](x, "/report-mails", wish)
+	assert.NotNil(t, m.NextAt)
+	wish.Narrowed = map[string]string{"corse": "PROP"}
+	x.do(422, "POST", "/report-mails", wish)
+	wish.Narrowed, wish.Paused = nil, true
+	now := as[api.ReportMail](x, x.do(200, "PUT", "/report-mails/"+m.ID, wish, "If-Match", `"1"`))
+	assert.Nil(t, now.NextAt)
+	x.do(412, "PUT", "/report-mails/"+m.ID, wish, "If-Match", `"1"`)
+	assert.Len(t, get[api.Page[api.ReportMail]](x, "/report-mails").Items, 1)
+	x.do(204, "POST", "/report-mails/"+m.ID+"/send", nil)
+	x.do(404, "POST", "/report-mails/none/send", nil)
+	x.do(204, "DELETE", "/report-mails/"+m.ID, nil)
+	x.do(404, "DELETE", "/report-mails/"+m.ID, nil)
 }
 
 // What files hold is what the answer holds, whole.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"mime"
 	"net/http"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -153,39 +152,20 @@ func (s *Server) reportFile(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// reportFields are by what a file of a report can be narrowed and set.
-var reportFields = []string{
-	"organisation", "term", "course", "section", "teacher", "from", "to", "by", "days", "mark", "part",
-}
-
 // reportAsked makes the report that a request for a file is about.
 func (s *Server) reportAsked(r *http.Request, name string) (made report.Report, part int, err error) {
-	q := r.URL.Query()
-	for field := range q {
-		if !slices.Contains(reportFields, field) {
-			return made, 0, refusal.Invalid(field, "is not known here; there is %s", strings.Join(reportFields, ", "))
+	fields := map[string]string{}
+	for field, values := range r.URL.Query() {
+		fields[field] = values[0]
+	}
+	part = 1
+	if text := fields["part"]; text != "" {
+		if part, err = strconv.Atoi(text); err != nil {
+			return made, 0, refusal.Invalid("part", "%q is no whole number", text)
 		}
 	}
-	in := reportInput{
-		Organisation: q.Get("organisation"), Term: q.Get("term"), Course: q.Get("course"), Section: q.Get("section"),
-		Teacher: q.Get("teacher"), From: q.Get("from"), To: q.Get("to"), By: q.Get("by"), Mark: q.Get("mark"),
-	}
-	whole := func(field string, otherwise int) int {
-		text := q.Get(field)
-		if text == "" {
-			return otherwise
-		}
-		n, problem := strconv.Atoi(text)
-		if problem != nil {
-			err = refusal.Invalid(field, "%q is no whole number", text)
-		}
-		return n
-	}
-	in.Days, part = whole("days", 0), whole("part", 1)
-	if err != nil {
-		return made, 0, err
-	}
-	a, err := in.ask()
+	delete(fields, "part")
+	a, err := reports.AskOf(fields)
 	if err != nil {
 		return made, 0, err
 	}

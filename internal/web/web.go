@@ -180,6 +180,7 @@ func (s *Server) register(a huma.API) {
 	s.holderSettings(a)
 	s.stagePlans(a)
 	s.reports(a)
+	s.reportMails(a)
 	s.findings(a)
 	s.settings(a)
 	s.config(a)

@@ -138,6 +138,7 @@ func New(db *db.Database, o Options) *UseCases {
 	}
 	x.Reports = &reports.Service{
 		Store: db, Zone: o.Zone, Outlines: compiled, Criteria: x.Stages, Findings: x.Findings,
+		Public: o.Public, Mailer: x.Connections.Mailer,
 	}
 	return x
 }

@@ -119,6 +119,9 @@ func (x *shift) eventJobs(workers *river.Workers) {
 	add(x, workers, func(ctx context.Context, j *river.Job[jobs.SendLinks]) error {
 		return uses.Holders.SendLinks(ctx, j.Args.Address)
 	})
+	add(x, workers, func(ctx context.Context, j *river.Job[jobs.SendReport]) error {
+		return uses.Reports.Send(ctx, j.Args)
+	})
 	add(x, workers, func(ctx context.Context, j *river.Job[jobs.WorkOutStages]) error {
 		if j.Args.StagePlanID != "" {
 			return uses.Stages.WorkOut(ctx, j.Args.StagePlanID)
@@ -150,7 +153,7 @@ func (x *shift) periodicJobs(workers *river.Workers) {
 	})
 	add(x, workers, func(ctx context.Context, _ *river.Job[jobs.Tick]) error {
 		return errors.Join(x.queueDue(ctx), uses.Registers.Turn(ctx), uses.Runs.Tick(ctx, time.Now()),
-			uses.Scores.Tick(ctx, time.Now()))
+			uses.Scores.Tick(ctx, time.Now()), uses.Reports.Tick(ctx, time.Now()))
 	})
 	add(x, workers, func(ctx context.Context, _ *river.Job[jobs.ReadAll]) error {
 		return readAll(ctx, s, uses.Registers, x.options.Log)

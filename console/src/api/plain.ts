@@ -1,7 +1,7 @@
 // What a person types at a command line, behind a colon or in brackets: `: kanban rules try "A"`.
 const nouns =
   'pairings|people|sections|interfaces|connections|rules|runs|events|deliveries|findings|courses|badges|' +
-  'offers|tasks|lists|operations|matching|maintenance|stages|sets|batches|awards|config|scores|sign-in|serve'
+  'offers|tasks|lists|operations|matching|maintenance|stages|sets|batches|awards|config|scores|reports|sign-in|serve'
 const word = String.raw`(?:package\.zip|[a-z][a-z-]*|--[a-z-]+|[A-Za-z]+=[A-Z-]+|[A-Z][A-Z-]*|\d+[hms]|"[^"]*"|[0-9a-f-]{36})`
 const command = String.raw`kanban (?:${nouns})(?: ${word})*`
 const inBrackets = new RegExp(String.raw` \(${command}(?:, then ${command})?\)`, 'g')

@@ -86,6 +86,7 @@ export const areas: Area[] = [
       { to: '/reports/rules', title: $t('shell.rules') },
       { to: '/reports/services', title: $t('shell.reportsServices') },
       { to: '/reports/scores', title: $t('shell.scores') },
+      { to: '/report-mails', title: $t('shell.reportsMails') },
     ],
   },
   {

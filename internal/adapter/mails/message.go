@@ -1,6 +1,7 @@
 package mails
 
 import (
+	"bytes"
 	"html"
 	"net/mail"
 	"regexp"
@@ -21,6 +22,14 @@ type Mail struct {
 	// Unsubscribe is an address that takes a POST and shows a page (RFC 8058); empty for
 	// mail that nobody unsubscribes from.
 	Unsubscribe string
+	Files       []File
+}
+
+// File goes along with a mail.
+type File struct {
+	Name    string
+	Kind    string // its media type
+	Content []byte
 }
 
 // message writes a mail as it goes out.
@@ -57,6 +66,12 @@ func (m *Mailer) message(x Mail) (*gomail.Msg, error) {
 	msg.SetMessageIDWithValue(x.ID + "@" + from.Address[strings.LastIndexByte(from.Address, '@')+1:])
 	msg.SetBodyString(gomail.TypeTextPlain, text)
 	msg.AddAlternativeString(gomail.TypeTextHTML, HTML(x.Text, more))
+	for _, f := range x.Files {
+		if err := msg.AttachReader(f.Name, bytes.NewReader(f.Content), gomail.WithFileContentType(
+			gomail.ContentType(f.Kind))); err != nil {
+			return nil, err
+		}
+	}
 	return msg, nil
 }
 

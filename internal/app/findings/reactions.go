@@ -10,6 +10,7 @@ import (
 	"kanban/internal/core/finding"
 	"kanban/internal/store/deliverystore"
 	"kanban/internal/store/purchasestore"
+	"kanban/internal/store/reportstore"
 	"kanban/internal/store/rulestore"
 	"kanban/internal/store/taskstore"
 )
@@ -134,6 +135,29 @@ func (s *Service) accesses(ctx context.Context) (list []Finding, err error) {
 	for _, u := range unmapped {
 		list = append(list, noticed(Mend, finding.OfferUnknown, u.Offer, u.Interface,
 			fmt.Sprintf("%d buyers", u.Buyers), "/access"))
+	}
+	return list, err
+}
+
+// unsent gives the reports that the mail server did not take for everybody the last time.
+func (s *Service) unsent(ctx context.Context) (list []Finding, err error) {
+	all, err := reportstore.ReportMails(ctx, s.Store)
+	if err != nil {
+		return nil, err
+	}
+	last, err := reportstore.LastSent(ctx, s.Store)
+	for _, m := range all {
+		var to []string
+		trouble := ""
+		for _, x := range last {
+			if x.MailID == m.ID && x.SentAt == nil && m.PausedAt == nil {
+				to, trouble = append(to, x.Recipient), x.Trouble
+			}
+		}
+		if to != nil {
+			list = append(list, noticed(Mend, finding.ReportNotSent, "the report "+m.Report, strings.Join(to, ", "),
+				trouble, "/report-mails"))
+		}
 	}
 	return list, err
 }

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"kanban/internal/adapter/mails"
 	"kanban/internal/core/clock"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/learning"
@@ -46,6 +47,9 @@ type Service struct {
 	Outlines Outlines
 	Criteria Criteria
 	Findings Findings
+	Public   string // address of the console
+	// Mailer gives what sends mails of the service's own; nil when no mail server is connected.
+	Mailer func(context.Context) (*mails.Mailer, error)
 }
 
 // Described is a report that can be asked for.

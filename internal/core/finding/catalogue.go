@@ -123,6 +123,7 @@ const (
 	ChainStopped      Code = "chain-stopped"
 	Reversed          Code = "completion-reversed"
 	StillToCome       Code = "deliveries-still-to-come"
+	ReportNotSent     Code = "report-not-sent"
 )
 
 var catalogue = []Entry{
@@ -549,6 +550,11 @@ var catalogue = []Entry{
 		StillToCome, Note, "deliveries are still to come", "What the rule has set going is not all done.",
 		"Say whether it is to be stopped (kanban rules off NAME --stop) or to finish (kanban rules off NAME --finish).",
 		OwnerAdministrator,
+	},
+	{
+		ReportNotSent, Block, "a report was not sent",
+		"A report that is sent by mail did not reach the mail server for everybody the last time it was due.",
+		"Mend the cause that is shown, then send it now (kanban reports mails send ID).", OwnerAdministrator,
 	},
 	{
 		OtherResultCounts, Note, "another result counts",

@@ -4,6 +4,7 @@ package inbox
 
 import (
 	"bytes"
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"html/template"
@@ -34,6 +35,14 @@ type Mail struct {
 	At        time.Time `json:"at"`
 	// Header is everything that stands above the text, as it came.
 	Header mail.Header `json:"header"`
+	Files  []File      `json:"files"`
+}
+
+// File came along with a mail.
+type File struct {
+	Name    string `json:"name"`
+	Kind    string `json:"kind"` // its media type
+	Content []byte `json:"content"`
 }
 
 // Inbox is the stand-in. Use New.
@@ -76,7 +85,7 @@ func (b *Inbox) SMTP() *smtp.Server {
 	}))
 	s.Domain = "inbox.fernmoor.example"
 	s.ReadTimeout, s.WriteTimeout = 20*time.Second, 20*time.Second
-	s.MaxMessageBytes = 4 << 20
+	s.MaxMessageBytes = 16 << 20
 	return s
 }
 
@@ -128,34 +137,43 @@ func (s *session) Data(r io.Reader) error {
 	if err != nil {
 		subject = m.Header.Get("Subject")
 	}
-	plain, html := texts(m)
 	got := Mail{
 		From: s.from, To: strings.Join(s.to, ", "), Subject: subject, MessageID: m.Header.Get("Message-Id"),
-		Text: plain, HTML: html, At: time.Now(), Header: m.Header,
+		At: time.Now(), Header: m.Header, Files: []File{},
 	}
+	got.read(m.Header.Get("Content-Type"), m.Header.Get("Content-Transfer-Encoding"), "", m.Body)
 	s.inbox.mu.Lock()
 	s.inbox.mails = append(s.inbox.mails, got)
 	s.inbox.mu.Unlock()
 	return nil
 }
 
-// texts finds the plain text of a mail, and its HTML.
-func texts(m *mail.Message) (plain, html string) {
-	kind, parameters, _ := mime.ParseMediaType(m.Header.Get("Content-Type"))
-	if !strings.HasPrefix(kind, "multipart/") {
-		return decoded(m.Header.Get("Content-Transfer-Encoding"), m.Body), ""
+// read takes a part of a mail in: its plain text, its HTML, a file, or parts of its own.
+func (m *Mail) read(kind, encoding, disposition string, body io.Reader) {
+	media, parameters, _ := mime.ParseMediaType(kind)
+	if how, about, err := mime.ParseMediaType(disposition); err == nil && how == "attachment" {
+		if strings.EqualFold(encoding, "base64") {
+			body = base64.NewDecoder(base64.StdEncoding, body)
+		}
+		content, _ := io.ReadAll(io.LimitReader(body, 16<<20))
+		m.Files = append(m.Files, File{Name: about["filename"], Kind: media, Content: content})
+		return
 	}
-	for parts := multipart.NewReader(m.Body, parameters["boundary"]); ; {
+	if !strings.HasPrefix(media, "multipart/") {
+		if text := decoded(encoding, body); media == "text/html" {
+			m.HTML = text
+		} else {
+			m.Text = text
+		}
+		return
+	}
+	for parts := multipart.NewReader(body, parameters["boundary"]); ; {
 		part, err := parts.NextRawPart()
 		if err != nil {
-			return plain, html
+			return
 		}
-		text := decoded(part.Header.Get("Content-Transfer-Encoding"), part)
-		if strings.HasPrefix(part.Header.Get("Content-Type"), "text/html") {
-			html = text
-		} else {
-			plain = text
-		}
+		h := part.Header
+		m.read(h.Get("Content-Type"), h.Get("Content-Transfer-Encoding"), h.Get("Content-Disposition"), part)
 	}
 }
 
@@ -168,7 +186,7 @@ func decoded(encoding string, body io.Reader) string {
 }
 
 var mails = template.Must(template.New("mails").Parse(`<table><tr><th>To<th>Subject<th>Text</tr>
-{{range .}}<tr><td>{{.To}}<td>{{.Subject}}<td><pre>{{.Text}}</pre></tr>{{else}}<tr><td colspan="3">No mail yet.</tr>{{end}}</table>`))
+{{range .}}<tr><td>{{.To}}<td>{{.Subject}}<td><pre>{{.Text}}</pre>{{range .Files}}<p>{{.Name}} ({{len .Content}} bytes)</p>{{end}}</tr>{{else}}<tr><td colspan="3">No mail yet.</tr>{{end}}</table>`))
 
 func (b *Inbox) page(w http.ResponseWriter, _ *http.Request) {
 	var body bytes.Buffer

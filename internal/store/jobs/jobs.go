@@ -2,6 +2,8 @@
 package jobs
 
 import (
+	"time"
+
 	"github.com/riverqueue/river"
 )
 
@@ -228,6 +230,22 @@ func (SendLinks) Kind() string { return "send-links" }
 // InsertOpts chooses the queue.
 func (SendLinks) InsertOpts() river.InsertOpts {
 	return river.InsertOpts{Queue: QueueReactions, MaxAttempts: 5}
+}
+
+// SendReport sends a report to one recipient of a mail.
+type SendReport struct {
+	MailID string    `json:"mailId"`
+	DueAt  time.Time `json:"dueAt"`
+	To     string    `json:"to"`
+	ByHand bool      `json:"byHand,omitempty"` // somebody asked for it: it goes out while the mail is paused too
+}
+
+// Kind names the job.
+func (SendReport) Kind() string { return "send-report" }
+
+// InsertOpts chooses the queue.
+func (SendReport) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{Queue: QueueReactions, MaxAttempts: 8}
 }
 
 // WorkOutStages works out how far everybody has come in a stage plan or, without one,

@@ -1,6 +1,10 @@
 package api
 
-import "time"
+import (
+	"time"
+
+	"kanban/internal/core/schedule"
+)
 
 // ReportKind is a report that can be asked for.
 type ReportKind struct {
@@ -56,4 +60,33 @@ type ReportSeries struct {
 	Title  string    `json:"title"`
 	Tone   string    `json:"tone" enum:"done,open,bad,rest,second" doc:"What it means, for its colour"`
 	Values []float64 `json:"values"`
+}
+
+// NewReportMail is a report that is to be sent by the clock.
+type NewReportMail struct {
+	Report     string            `json:"report" doc:"Its name"`
+	Narrowed   map[string]string `json:"narrowed,omitempty" doc:"By what it is narrowed and set, as when it is asked for"`
+	Form       string            `json:"form" enum:"pdf,xlsx,csv,png,svg" doc:"As what it is sent"`
+	Schedule   schedule.Schedule `json:"schedule" doc:"Daily, at a time of day, on some days or every day"`
+	Recipients []string          `json:"recipients" minItems:"1" maxItems:"50" doc:"E-mail addresses"`
+	Paused     bool              `json:"paused,omitempty"`
+}
+
+// ReportMail is a report that is sent by the clock.
+type ReportMail struct {
+	NewReportMail
+	ID      string       `json:"id"`
+	Title   string       `json:"title" doc:"The report's"`
+	MadeBy  string       `json:"madeBy"`
+	NextAt  *time.Time   `json:"nextAt,omitempty" doc:"When it is sent next; absent while it is paused"`
+	Last    []SentReport `json:"last" doc:"What became of the latest mails"`
+	Version int          `json:"version"`
+}
+
+// SentReport is what became of a mail.
+type SentReport struct {
+	To      string     `json:"to"`
+	DueAt   time.Time  `json:"dueAt"`
+	SentAt  *time.Time `json:"sentAt,omitempty" doc:"Absent while the mail server has not taken it"`
+	Trouble string     `json:"trouble,omitempty" doc:"Why it has not"`
 }

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
-import { computed, defineAsyncComponent } from 'vue'
+import Button from 'primevue/button'
+import { computed, defineAsyncComponent, nextTick, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, ok } from '../../api/client'
@@ -17,10 +18,17 @@ import { heightOf } from './height'
 import Part from './Part.vue'
 
 const ReportChart = defineAsyncComponent(() => import('./ReportChart.vue'))
+const SendDialog = defineAsyncComponent(() => import('./SendDialog.vue'))
 
 /** A report: what there is to see, each chart with its table, and all of it as files. */
 const props = defineProps<{ name?: string }>()
 const router = useRouter()
+const sending = ref(false)
+async function sent() {
+  sending.value = false
+  await nextTick() // the dialog is gone, and nothing typed in it is lost
+  await router.push('/report-mails')
+}
 const kinds = useQuery({
   queryKey: ['reports'],
   queryFn: () => ok(api.GET('/api/v1/reports')),
@@ -137,6 +145,7 @@ const sources = computed(() =>
 <template>
   <PageHead :title="kind?.title ?? $t('shell.reports')" :about="kind?.about">
     <template v-if="r">
+      <Button variant="outlined" size="small" :label="$t('reports.send')" @click="sending = true" />
       <a v-for="form in ['pdf', 'xlsx']" :key="form" class="file" :href="file(form)">{{
         form.toUpperCase()
       }}</a>
@@ -204,6 +213,14 @@ const sources = computed(() =>
     </section>
     <p v-for="x in r.remarks" :key="x" class="faint remark">{{ x }}</p>
   </template>
+  <SendDialog
+    v-if="sending && kind"
+    :report="kind.name"
+    :title="kind.title"
+    :narrowed="asked"
+    @close="sending = false"
+    @made="sent"
+  />
 </template>
 
 <style scoped>
