@@ -98,7 +98,7 @@ func TestConsoleReports(t *testing.T) {
 	b.sees("paused")
 	b.press(`button[aria-label="Remove the mail with Completion"]`)
 	b.sees("Send Completion no longer?")
-	b.click("Remove")
+	b.press(`//*[@role="alertdialog"]//button[normalize-space(.)="Remove"]`)
 	b.sees("No report is sent by mail yet.")
 
 	b.goes("Stopped")
