@@ -266,6 +266,7 @@ var readings = []struct {
 	{"deliveries", true, []string{"deliveries", "list"}},
 	{"tasks", false, []string{"tasks", "list"}},
 	{"reports", false, []string{"reports", "list"}},
+	{"proofs", false, []string{"proofs", "list"}},
 	{"report-mails", false, []string{"reports", "mails", "list"}},
 	{"report-completion", false, []string{"reports", "show", "completion", "--course", "PROP"}},
 	{"report-rules", false, []string{"reports", "show", "rules"}},

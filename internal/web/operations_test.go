@@ -135,6 +135,7 @@ func TestEveryOperationAnswersAsDescribed(t *testing.T) {
 		{"stages", walkStages},
 		{"scores", walkScores},
 		{"reports", walkReports},
+		{"proofs", walkProofs},
 		{"settings", walkSettings},
 		{"config", walkConfig},
 		{

@@ -22,6 +22,7 @@ import (
 	"kanban/internal/app/outlines"
 	"kanban/internal/app/pairings"
 	"kanban/internal/app/pipeline"
+	"kanban/internal/app/proofs"
 	"kanban/internal/app/purchases"
 	"kanban/internal/app/registers"
 	"kanban/internal/app/reports"
@@ -76,6 +77,7 @@ type UseCases struct {
 	Tasks       *tasks.Service
 	Registers   *registers.Service
 	Findings    *findings.Service
+	Proofs      *proofs.Service
 	Reports     *reports.Service
 	Runs        *runs.Service
 	Scores      *scores.Service
@@ -139,6 +141,9 @@ func New(db *db.Database, o Options) *UseCases {
 	x.Reports = &reports.Service{
 		Store: db, Zone: o.Zone, Outlines: compiled, Criteria: x.Stages, Findings: x.Findings,
 		Public: o.Public, Mailer: x.Connections.Mailer,
+	}
+	x.Proofs = &proofs.Service{
+		Store: db, Runs: x.Runs, Scores: x.Scores, Facts: x.Facts, Deliveries: x.Deliveries, Outlines: compiled,
 	}
 	return x
 }

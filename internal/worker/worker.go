@@ -122,6 +122,17 @@ func (x *shift) eventJobs(workers *river.Workers) {
 	add(x, workers, func(ctx context.Context, j *river.Job[jobs.SendReport]) error {
 		return uses.Reports.Send(ctx, j.Args)
 	})
+	add(x, workers, func(ctx context.Context, j *river.Job[jobs.WorkProof]) error {
+		var again time.Duration
+		err := x.exclusively(ctx, "proof/"+j.Args.ProofID, func() (err error) {
+			again, err = uses.Proofs.Work(ctx, j.Args.ProofID, j.Args.Anyway)
+			return err
+		})
+		if err == nil && again > 0 {
+			err = river.JobSnooze(again)
+		}
+		return err
+	})
 	add(x, workers, func(ctx context.Context, j *river.Job[jobs.WorkOutStages]) error {
 		if j.Args.StagePlanID != "" {
 			return uses.Stages.WorkOut(ctx, j.Args.StagePlanID)

@@ -2169,6 +2169,75 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/proofs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List proofs with test learners, those under way first, then the latest 200 */
+        get: operations["list-proofs"];
+        put?: never;
+        /** Let a test learner go the whole way through a section */
+        post: operations["start-proof"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/proofs/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a proof, with what arrived where */
+        get: operations["get-proof"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/proofs/{id}/continue": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try what has not arrived again */
+        post: operations["continue-proof"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/proofs/{id}/revert": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Revert everything that a proof has done, everywhere */
+        post: operations["revert-proof"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/ready-rules": {
         parameters: {
             query?: never;
@@ -3176,6 +3245,23 @@ export interface paths {
         };
         /** Who was in a section on a day */
         get: operations["get-roster"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sections/{id}/test-learners": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Say with whom and on what a proof of a section can be started */
+        get: operations["list-test-learners"];
         put?: never;
         post?: never;
         delete?: never;
@@ -5385,6 +5471,10 @@ export interface components {
             /** @description Adds sections although the rule says otherwise; it is kept in the audit trail */
             reason?: string;
         };
+        EndProof: {
+            /** @description Let it end even where something cannot be reverted now; it was tried before */
+            anyway?: boolean;
+        };
         Ending: {
             reason: string;
         };
@@ -6393,6 +6483,16 @@ export interface components {
             /** @description Ids, for a list of named people */
             people?: string[];
         };
+        NewProof: {
+            /** @description Address of the one who is made: mails go there */
+            email?: string;
+            /** @description Id of the module that is finished; the first one that counts when absent */
+            module?: string;
+            /** @description Id or identifier of a test learner whom the register has in the section; absent to let one be made */
+            person?: string;
+            /** @description Id of the section */
+            section: string;
+        };
         NewReadyRule: {
             /** @description What the rule is to be called; its title when absent */
             name?: string;
@@ -7039,6 +7139,16 @@ export interface components {
              */
             total?: number;
         };
+        PageProof: {
+            items: components["schemas"]["Proof"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
+        };
         PageProposal: {
             items: components["schemas"]["Proposal"][];
             /** @description Give it as cursor for the next page; absent at the end */
@@ -7443,6 +7553,58 @@ export interface components {
             /** @description It does not count towards the course */
             optional: boolean;
             title: string;
+        };
+        Proof: {
+            address: string;
+            /**
+             * Format: date-time
+             * @description When it was reverted
+             */
+            endedAt?: string;
+            id: string;
+            /** @description Name of the test learner */
+            learner: string;
+            /** @description The test learner was made for it; else the register has them */
+            made: boolean;
+            personId: string;
+            /** @description What was not reverted, or cannot be */
+            remains: string[];
+            section: string;
+            sectionId: string;
+            /** Format: date-time */
+            startedAt: string;
+            startedBy: string;
+            /** @enum {string} */
+            state: "walking" | "walked" | "reverting" | "reverted";
+            /** @description As they are now or, when it was reverted, as they were */
+            steps: components["schemas"]["ProofStep"][];
+            /**
+             * Format: date-time
+             * @description When every step had been tried
+             */
+            walkedAt?: string;
+        };
+        ProofModule: {
+            id: string;
+            title: string;
+        };
+        ProofStep: {
+            /** Format: date-time */
+            at?: string;
+            detail?: string;
+            /** @enum {string} */
+            kind: "join" | "class" | "module" | "rule" | "badge" | "message" | "score";
+            /** @description Page of the console about it */
+            link?: string;
+            /**
+             * @description nothing: nothing of the kind is set up
+             * @enum {string}
+             */
+            state: "arrived" | "waits" | "nothing" | "failed";
+            /** @description Of the section, class, module, rule or gradebook */
+            title: string;
+            /** @description Service at which it was to arrive */
+            where?: string;
         };
         Proposal: {
             email?: string;
@@ -8749,6 +8911,20 @@ export interface components {
             policy: components["schemas"]["Policy"];
             /** @description Names the classes, for example {course} · {teacher} */
             target: string;
+        };
+        TestLearner: {
+            email: string;
+            id: string;
+            identifier: string;
+            name: string;
+        };
+        TestLearners: {
+            /** @description Those whom the register has in the section */
+            learners: components["schemas"]["TestLearner"][];
+            /** @description Of the course */
+            modules: components["schemas"]["ProofModule"][];
+            /** @description Id of the proof that is under way there */
+            under?: string;
         };
         TextCheck: {
             /** @description The event for which to say what it gives; a made-up one when absent */
@@ -19974,6 +20150,314 @@ export interface operations {
             };
         };
     };
+    "list-proofs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageProof"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "start-proof": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewProof"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proof"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-proof": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proof"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "continue-proof": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "revert-proof": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EndProof"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-ready-rules": {
         parameters: {
             query?: never;
@@ -24566,6 +25050,65 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PageRosterLine"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-test-learners": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TestLearners"];
                 };
             };
             /** @description Unauthorized */

@@ -109,6 +109,43 @@ func (w *Workspace) accountOf(ctx context.Context, p Someone) (string, error) {
 	return "", nil
 }
 
+// AccountOf finds the account of a person, "" when they have none.
+func (w *Workspace) AccountOf(ctx context.Context, p Someone) (string, error) { return w.accountOf(ctx, p) }
+
+// Drop deletes the account that carries a person's identifier, and looks whether it is gone. Where the service deletes
+// no accounts it is switched off instead, and off is true.
+func (w *Workspace) Drop(ctx context.Context, identifier string) (off bool, err error) {
+	account, err := w.carrying(ctx, identifier)
+	if err != nil || account == "" {
+		return false, err
+	}
+	err = w.client.DeleteUser(ctx, account)
+	if x, ok := call.As(err); ok && (x.Kind == call.Refused || x.Kind == call.NotAllowed || x.Kind == call.NotEnabled) {
+		return true, w.client.SetActive(ctx, account, false)
+	}
+	if err != nil {
+		return false, err
+	}
+	gone, err := w.LookAgain(ctx, func() (bool, error) {
+		id, err := w.carrying(ctx, identifier)
+		return id == "", err
+	})
+	if err == nil && !gone {
+		err = &call.Problem{Kind: call.Broken, Detail: "the service says that the account is deleted, and it is still there"}
+	}
+	return false, err
+}
+
+// carrying finds the one account that carries an identifier.
+func (w *Workspace) carrying(ctx context.Context, identifier string) (string, error) {
+	found, err := w.client.Users(ctx, scim.Equal("externalId", identifier))
+	found = slices.DeleteFunc(found, func(u scim.User) bool { return identifier == "" || u.ExternalID != identifier })
+	if err != nil || len(found) != 1 {
+		return "", err
+	}
+	return found[0].ID, nil
+}
+
 // Put puts a person into a group, making the account when there is none, and reads
 // back that it is so. It gives the account's id. Doing it again is harmless.
 func (w *Workspace) Put(ctx context.Context, g Group, p Someone) (account string, err error) {

@@ -21,6 +21,7 @@ import (
 	"kanban/internal/store/badgestore"
 	"kanban/internal/store/db"
 	"kanban/internal/store/eventstore"
+	"kanban/internal/store/proofstore"
 	"kanban/internal/store/rosterstore"
 	"kanban/internal/wire/openbadge"
 )
@@ -148,6 +149,11 @@ func (s *Service) give(ctx context.Context, a *badgestore.Award, b badgestore.Ba
 				return cmp.Or(err, db.ErrTaken) // somebody else renewed it meanwhile
 			}
 		}
+		test, err := proofstore.LearnerNow(ctx, tx, []string{a.PersonID})
+		if err != nil {
+			return err
+		}
+		a.Test = test != ""
 		if err := db.Create(tx, a, "keeping the award"); err != nil {
 			return err
 		}

@@ -58,7 +58,7 @@ func groupName(target, section string) string {
 }
 
 // refs gives the service's ids of groups inside the target.
-func (x *execution) refs(sections []string) (refs []string) {
+func (x *sides) refs(sections []string) (refs []string) {
 	for _, s := range sections {
 		if ref := x.groups[s]; ref != "" {
 			refs = append(refs, ref)

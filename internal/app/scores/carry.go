@@ -15,6 +15,7 @@ import (
 	"kanban/internal/core/grade"
 	"kanban/internal/store/db"
 	"kanban/internal/store/eventstore"
+	"kanban/internal/store/proofstore"
 	"kanban/internal/store/runstore"
 	"kanban/internal/store/scorestore"
 	"kanban/internal/wire/call"
@@ -106,6 +107,9 @@ func (x *carrying) work(ctx context.Context) (err error) {
 	if x.changes, err = scorestore.Changes(ctx, x.Store, x.run.ID); err != nil {
 		return err
 	}
+	if x.link.TestLearner, err = proofstore.LearnerNow(ctx, x.Store, peopleOf(x.changes)); err != nil {
+		return err
+	}
 	if err := runstore.StartRun(ctx, x.Store, x.run.ID, "reading both sides"); err != nil {
 		return err
 	}
@@ -163,14 +167,18 @@ func (x *carrying) planned(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
-	var people []string
-	for _, c := range x.changes {
+	x.ids, err = scorestore.IDsAt(ctx, x.Store, x.link.BookInterfaceID, peopleOf(x.changes))
+	return err
+}
+
+// peopleOf are those whose scores a run is about.
+func peopleOf(changes []scorestore.Change) (people []string) {
+	for _, c := range changes {
 		if c.PersonID != nil {
 			people = append(people, *c.PersonID)
 		}
 	}
-	x.ids, err = scorestore.IDsAt(ctx, x.Store, x.link.BookInterfaceID, people)
-	return err
+	return people
 }
 
 // promise checks that the preview still holds, for what the run is to do. If something moved, the run ends without

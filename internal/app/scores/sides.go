@@ -368,6 +368,14 @@ func (s *Service) people(ctx context.Context, w *world) (err error) {
 		}
 		w.learns[l.PersonID][l.SectionID] = true
 	}
+	if id := w.link.TestLearner; id != "" {
+		w.learns[id] = map[string]bool{}
+		for _, x := range w.sections {
+			if w.learns[id][x.ID], err = rosterstore.IsEnrolled(ctx, s.Store, id, x.ID); err != nil {
+				return err
+			}
+		}
+	}
 	return s.others(ctx, w)
 }
 

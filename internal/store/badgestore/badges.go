@@ -105,6 +105,8 @@ type Award struct {
 	AwardedBy string // by hand or from a file; "" by a rule or a stage
 	Note      string
 	Evidence  []Evidence `gorm:"serializer:json"`
+
+	Test bool // it was given to a test learner, and counts nowhere
 }
 
 // Evidence is something that shows that a badge was earned.
@@ -148,7 +150,7 @@ func FindListed(ctx context.Context, from db.From, id string) (b ListedBadge, er
 
 func listed(ctx context.Context, from db.From) *gorm.DB {
 	return from.Records(ctx).Table("badges b").Joins("JOIN issuers i ON i.id = b.issuer_id").
-		Joins("LEFT JOIN (SELECT badge_id, count(*) FILTER (WHERE revoked_at IS NULL AND renewed_at IS NULL) AS held, count(revoked_at) AS revoked FROM awards GROUP BY badge_id) a ON a.badge_id = b.id").
+		Joins("LEFT JOIN (SELECT badge_id, count(*) FILTER (WHERE revoked_at IS NULL AND renewed_at IS NULL) AS held, count(revoked_at) AS revoked FROM awards WHERE NOT test GROUP BY badge_id) a ON a.badge_id = b.id").
 		Select("b.*, i.name AS issuer, coalesce(a.held, 0) AS awards, coalesce(a.revoked, 0) AS revoked")
 }
 
@@ -181,7 +183,7 @@ func EditBadge(ctx context.Context, tx *db.Tx, was, b Badge, who string, at time
 // FormerBadges lists the versions of a badge that were, the latest first, with how many people hold each.
 func FormerBadges(ctx context.Context, from db.From, badgeID string) (all []Former, err error) {
 	err = from.Records(ctx).Select(`badge_versions.*, (SELECT count(*) FROM awards a WHERE a.badge_id =
-		badge_versions.badge_id AND a.version = badge_versions.version AND a.revoked_at IS NULL
+		badge_versions.badge_id AND a.version = badge_versions.version AND a.revoked_at IS NULL AND NOT a.test
 		AND a.renewed_at IS NULL)::int AS awards`).
 		Where("badge_id = ?", badgeID).Order("version DESC").Find(&all).Error
 	return all, db.Known(err, "listing versions of the badge")
@@ -355,6 +357,8 @@ func Awards(ctx context.Context, from db.From, badgeID, personID, before string,
 	}
 	if personID != "" {
 		q = q.Where("a.person_id = ?", personID)
+	} else {
+		q = q.Where("NOT a.test")
 	}
 	if before != "" {
 		q = q.Where("a.id < ?", before)

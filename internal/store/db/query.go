@@ -329,3 +329,8 @@ func Quoted(name string) string { return pgx.Identifier{name}.Sanitize() }
 func Quarter(column string) string {
 	return `to_timestamp(floor(extract(epoch FROM ` + column + `) / 900) * 900)`
 }
+
+// NoTest says in SQL of a person's id, which may be null, that it is no test learner's whose proof is under way.
+func NoTest(person string) string {
+	return `(` + person + ` IS NULL OR ` + person + ` NOT IN (SELECT person_id FROM proofs WHERE ended_at IS NULL))`
+}

@@ -273,9 +273,9 @@ func endAttempts(batch *pgx.Batch, worker string, deliveries []*Delivery, attemp
 			held = w.held, held_for = '', code = w.code, last_error = w.error, result = w.result::jsonb, finished_at = w.finished_at, claimed_by = NULL, begun_at = NULL
 		FROM unnest($1::text[]::uuid[], $2::text[], $3::timestamptz[], $4::text[], $5::text[], $6::text[], $7::text[], $8::timestamptz[])
 			AS w (id, state, next_at, held, code, error, result, finished_at)`+from+`
-		WHERE d.id = w.id AND d.id = ANY ($1::text[]::uuid[])`+which+` RETURNING d.id, d.rule_id, d.state, `+before+` AS was),
+		WHERE d.id = w.id AND d.id = ANY ($1::text[]::uuid[])`+which+` RETURNING d.id, d.rule_id, d.person_id, d.state, `+before+` AS was),
 		counted AS (INSERT INTO rule_counts (rule_id, fired, delivered) SELECT rule_id, 0, count(*) FROM ended
-			WHERE rule_id IS NOT NULL AND state = 'delivered' AND was <> 'delivered' GROUP BY rule_id)
+			WHERE rule_id IS NOT NULL AND state = 'delivered' AND was <> 'delivered' AND `+db.NoTest("person_id")+` GROUP BY rule_id)
 		SELECT id::text, was FROM ended`, ids, states, next, helds, codes, errs, results, finished, worker).Query(func(rows pgx.Rows) error {
 		out := map[string]bool{}
 		*ended = out

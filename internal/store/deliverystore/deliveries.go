@@ -95,9 +95,10 @@ func AddDeliveries(ctx context.Context, tx *db.Tx, all []Delivery) (map[string]b
 				"FinishedAt" timestamptz)
 		WHERE w."OnceKey" IS NULL OR NOT EXISTS (SELECT 1 FROM spent_keys k WHERE k.key = key_of(w."OnceKey"))
 		ORDER BY w."OnceKey", w."EventID", w."RuleID", w."Position", w."ID" ON CONFLICT DO NOTHING
-			RETURNING id, rule_id, position, undoes, state),
+			RETURNING id, rule_id, position, undoes, state, person_id),
 		counted AS (INSERT INTO rule_counts (rule_id, fired, delivered) SELECT rule_id, count(*), 0 FROM fresh
-			WHERE rule_id IS NOT NULL AND position = 0 AND undoes IS NULL AND state <> 'skipped' GROUP BY rule_id)
+			WHERE rule_id IS NOT NULL AND position = 0 AND undoes IS NULL AND state <> 'skipped'
+				AND `+db.NoTest("person_id")+` GROUP BY rule_id)
 		SELECT id::text FROM fresh`, string(text))
 	for _, id := range ids {
 		fresh[id] = true
@@ -175,6 +176,9 @@ func Deliveries(ctx context.Context, from db.From, f DeliveryFilter) (all []List
 	for i, c := range conditions {
 		q = q.Where(c, args[i])
 	}
+	if f.PersonID == "" && f.EventID == "" && f.ID == "" {
+		q = q.Where(db.NoTest("d.person_id"))
+	}
 	err = q.Scan(&all).Error
 	return all, db.Known(err, "listing deliveries")
 }
@@ -245,13 +249,13 @@ func WaitingGroups(ctx context.Context, from db.From) ([]WaitingGroup, error) {
 		WITH groups AS (
 			SELECT d.rule_id, d.offer_id, d.stage_plan_id, d.interface_id, d.code, d.last_error, count(*)::int AS n,
 				max(d.id::text)::uuid AS one, false AS own, 1 AS origins
-			FROM deliveries d WHERE d.state = 'waiting' AND NOT (d.person_id IS NOT NULL AND d.code = ANY ($1))
+			FROM deliveries d WHERE d.state = 'waiting' AND `+db.NoTest("d.person_id")+` AND NOT (d.person_id IS NOT NULL AND d.code = ANY ($1))
 				GROUP BY 1, 2, 3, 4, 5, 6
 			UNION ALL
 			SELECT (min(d.rule_id::text))::uuid, (min(d.offer_id::text))::uuid, (min(d.stage_plan_id::text))::uuid,
 				NULL, d.code, min(d.last_error), count(*)::int, max(d.id::text)::uuid, true,
 				count(DISTINCT coalesce(d.rule_id, d.offer_id, d.stage_plan_id))
-			FROM deliveries d WHERE d.state = 'waiting' AND d.person_id IS NOT NULL AND d.code = ANY ($1)
+			FROM deliveries d WHERE d.state = 'waiting' AND `+db.NoTest("d.person_id")+` AND d.person_id IS NOT NULL AND d.code = ANY ($1)
 				GROUP BY d.person_id, d.code)
 		SELECT coalesce(g.rule_id, g.offer_id, g.stage_plan_id)::text AS origin, coalesce(g.rule_id::text,
 			'') AS rule_id, coalesce(g.interface_id::text, '') AS interface_id,
@@ -388,6 +392,16 @@ func FindUndoable(ctx context.Context, tx *db.Tx, ruleID string, e eventstore.Ev
 	// One that is being made may end at this moment: what is found stays so until the end of
 	// the transaction.
 	err = q.Order("d.id").Clauses(clause.Locking{Strength: "UPDATE", Table: clause.Table{Name: "d"}}).Find(&all).Error
+	return all, db.Known(err, "finding what to revert")
+}
+
+// UndoableOf lists what was done, or is about to be done, for a person and that was not reverted, the last first,
+// and locks it.
+func UndoableOf(ctx context.Context, tx *db.Tx, personID string) (all []Delivery, err error) {
+	err = tx.DB.Table("deliveries d").Select("d.*").Where("d.person_id = ? AND d.undoes IS NULL", personID).
+		Where("NOT EXISTS (SELECT 1 FROM deliveries u WHERE u.undoes = d.id)").
+		Where("d.state NOT IN ('stopped', 'skipped')").Order("d.id DESC").
+		Clauses(clause.Locking{Strength: "UPDATE", Table: clause.Table{Name: "d"}}).Find(&all).Error
 	return all, db.Known(err, "finding what to revert")
 }
 

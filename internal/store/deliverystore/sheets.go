@@ -15,10 +15,14 @@ type Sheet struct {
 	Last time.Time `json:"last" doc:"When the latest row was added"`
 }
 
+// aboutPeople says of a row r that it is about no test learner.
+var aboutPeople = `NOT EXISTS (SELECT 1 FROM proofs t JOIN deliveries d ON d.person_id = t.person_id
+	WHERE t.ended_at IS NULL AND d.id = r.delivery_id)`
+
 // Sheets lists them, ordered by name.
 func Sheets(ctx context.Context, from db.From) ([]Sheet, error) {
 	return db.Rows[Sheet](ctx, from, "listing sheets", `SELECT min(sheet) AS name, count(*)::int AS rows,
-		max(at) AS last FROM sheet_rows GROUP BY lower(sheet) ORDER BY 1`)
+		max(at) AS last FROM sheet_rows r WHERE `+aboutPeople+` GROUP BY lower(sheet) ORDER BY 1`)
 }
 
 // SheetRow is one row: its cells by column.
@@ -29,8 +33,8 @@ type SheetRow struct {
 
 // SheetRows lists the rows of a sheet, the oldest first.
 func SheetRows(ctx context.Context, from db.From, name string) ([]SheetRow, error) {
-	return db.Rows[SheetRow](ctx, from, "reading a sheet", `SELECT at, cells FROM sheet_rows
-		WHERE lower(sheet) = lower($1) ORDER BY id`, name)
+	return db.Rows[SheetRow](ctx, from, "reading a sheet", `SELECT at, cells FROM sheet_rows r
+		WHERE lower(sheet) = lower($1) AND `+aboutPeople+` ORDER BY id`, name)
 }
 
 // AppendRow adds a row to a sheet; the same delivery adds one only.

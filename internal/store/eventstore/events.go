@@ -197,6 +197,9 @@ func Events(ctx context.Context, from db.From, f EventFilter) (all []ListedEvent
 			q = q.Where(column, value)
 		}
 	}
+	if f.PersonID == "" {
+		q = q.Where(db.NoTest("e.person_id"))
+	}
 	if err = q.Scan(&all).Error; err != nil {
 		return nil, db.Known(err, "listing events")
 	}

@@ -248,6 +248,20 @@ func (SendReport) InsertOpts() river.InsertOpts {
 	return river.InsertOpts{Queue: QueueReactions, MaxAttempts: 8}
 }
 
+// WorkProof lets a test learner walk, or reverts that.
+type WorkProof struct {
+	ProofID string `json:"proofId"`
+	Anyway  bool   `json:"anyway,omitempty"` // it ends even where something cannot be reverted
+}
+
+// Kind names the job.
+func (WorkProof) Kind() string { return "work-proof" }
+
+// InsertOpts chooses the queue.
+func (WorkProof) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{Queue: QueueReactions, MaxAttempts: 5}
+}
+
 // WorkOutStages works out how far everybody has come in a stage plan or, without one,
 // how far some people have come in those that are about courses or badges.
 type WorkOutStages struct {

@@ -42,11 +42,11 @@ func Proposals(ctx context.Context, from db.From, interfaceID string) ([]Proposa
 					bool_or(e.role = 'ext:preview') AS listed
 				FROM enrolments e WHERE e.interface_id = $1 AND e.gone_at IS NULL AND e.role LIKE 'ext:%'
 					GROUP BY 1) r ON r.person = p.sourced_id
-			WHERE p.interface_id = $1 AND p.gone_at IS NULL
+			WHERE p.interface_id = $1 AND p.gone_at IS NULL AND NOT p.test
 				AND NOT EXISTS (SELECT 1 FROM person_marks k WHERE k.interface_id = p.interface_id
 					AND k.sourced_id = p.sourced_id)),
 		there AS (
-			SELECT t.*, by_user_name OR by_name OR by_role IS NOT NULL AS test,
+			SELECT t.*, by_user_name OR by_name OR by_role IS NOT NULL AS tests,
 				(SELECT count(*)::int FROM enrolments e WHERE e.interface_id = t.interface_id
 					AND e.person = t.sourced_id AND e.gone_at IS NULL) AS n
 			FROM signs t WHERE listed IS NOT TRUE AND (master <> '' AND NOT secondary OR by_user_name OR by_name
@@ -64,7 +64,7 @@ func Proposals(ctx context.Context, from db.From, interfaceID string) ([]Proposa
 			concat_ws(', ', CASE WHEN t.by_user_name THEN 'its user name is ' || t.user_name END,
 				CASE WHEN t.by_name THEN 'its name is ' || t.given_name || ' ' || t.family_name END,
 				'its role is ' || t.by_role), t.n
-		FROM there t WHERE t.test AND NOT EXISTS (SELECT 1 FROM firsts f
+		FROM there t WHERE t.tests AND NOT EXISTS (SELECT 1 FROM firsts f
 			WHERE f.master = t.master AND f.sourced_id <> t.sourced_id AND NOT t.secondary)
 		ORDER BY 6, 2, 3`, interfaceID)
 }

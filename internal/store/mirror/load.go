@@ -161,10 +161,13 @@ const (
 	EnrolmentWaiting = "waiting"
 )
 
-// listed says of a row m of the mirror that the register lists it.
+// listed says of a row m of the mirror that the register lists it: no test learner of ours.
 func (l *loading) listed() string {
-	if l.name == "enrolments" {
-		return `m.state <> 'gone'`
+	switch l.name {
+	case "enrolments":
+		return `m.state <> 'gone' AND NOT m.test`
+	case "people":
+		return `m.gone_at IS NULL AND NOT m.test`
 	}
 	return `m.gone_at IS NULL`
 }
@@ -173,7 +176,7 @@ func (l *loading) listed() string {
 // to: enrolments that are over hold nobody.
 func (l *loading) counts() string {
 	if l.name == "enrolments" {
-		return `m.state IN ('in', 'waiting')`
+		return `m.state IN ('in', 'waiting') AND NOT m.test`
 	}
 	return `m.gone_at IS NULL`
 }

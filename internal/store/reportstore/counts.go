@@ -42,7 +42,7 @@ func Awards(ctx context.Context, from db.From, sections []string, p Period) ([]A
 		FROM awards a JOIN badges b ON b.id = a.badge_id
 		LEFT JOIN LATERAL (SELECT sum(people) AS people, sum(programs) AS programs FROM award_looks
 			WHERE award_id = a.id) l ON true
-		WHERE ($1::text[] IS NULL OR a.section_id = ANY ($1::text[]::uuid[]))
+		WHERE NOT a.test AND ($1::text[] IS NULL OR a.section_id = ANY ($1::text[]::uuid[]))
 			AND ($2::timestamptz IS NULL OR a.awarded_at >= $2) AND ($3::timestamptz IS NULL OR a.awarded_at < $3)
 		GROUP BY 1, 2, 3, 4 ORDER BY 1, 2, 3, 4`, sections, p.From, p.To)
 }
@@ -87,6 +87,7 @@ func ActedRules(ctx context.Context, from db.From, p Period) ([]ActedRule, error
 			coalesce(r.most->>'per', '') AS per
 		FROM rules r LEFT JOIN deliveries d ON d.rule_id = r.id
 			AND ($1::timestamptz IS NULL OR d.created_at >= $1) AND ($2::timestamptz IS NULL OR d.created_at < $2)
+			AND `+db.NoTest("d.person_id")+`
 		GROUP BY r.id ORDER BY lower(r.name)`, p.From, p.To)
 }
 
@@ -114,8 +115,9 @@ func Answers(ctx context.Context, from db.From, p Period) ([]Answered, error) {
 			percentile_cont(0.5) WITHIN GROUP (ORDER BY a.millis) AS median,
 			percentile_cont(0.95) WITHIN GROUP (ORDER BY a.millis) AS slow, max(w.n)::int AS waiting
 		FROM interfaces i
-		CROSS JOIN LATERAL (SELECT count(*) AS n FROM deliveries d WHERE d.interface_id = i.id AND d.finished_at IS NULL) w
-		JOIN deliveries d ON d.interface_id = i.id
+		CROSS JOIN LATERAL (SELECT count(*) AS n FROM deliveries d WHERE d.interface_id = i.id AND d.finished_at IS NULL
+			AND `+db.NoTest("d.person_id")+`) w
+		JOIN deliveries d ON d.interface_id = i.id AND `+db.NoTest("d.person_id")+`
 		LEFT JOIN attempts a ON a.delivery_id = d.id AND ($1::timestamptz IS NULL OR a.started_at >= $1)
 			AND ($2::timestamptz IS NULL OR a.started_at < $2)
 		WHERE i.removed_at IS NULL GROUP BY i.id ORDER BY lower(i.name)`, p.From, p.To)
@@ -133,7 +135,8 @@ func CallsOver(ctx context.Context, from db.From, p Period) ([]Calls, error) {
 	return db.Rows[Calls](ctx, from, "counting calls by day", `
 		SELECT `+db.Quarter(`started_at`)+` AS at,
 			count(*) FILTER (WHERE error = '')::int AS taken, count(*) FILTER (WHERE error <> '')::int AS failed
-		FROM attempts a WHERE EXISTS (SELECT 1 FROM deliveries d WHERE d.id = a.delivery_id AND d.interface_id IS NOT NULL)
+		FROM attempts a WHERE EXISTS (SELECT 1 FROM deliveries d WHERE d.id = a.delivery_id AND d.interface_id IS NOT NULL
+			AND `+db.NoTest("d.person_id")+`)
 			AND ($1::timestamptz IS NULL OR started_at >= $1) AND ($2::timestamptz IS NULL OR started_at < $2)
 		GROUP BY 1 ORDER BY 1`, p.From, p.To)
 }

@@ -26,7 +26,7 @@ func RosterOn(ctx context.Context, from db.From, sectionID string, at time.Time)
 				e.begin_date::timestamptz ELSE least(e.begin_date::timestamptz, e.joined_at) END AS joined,
 				CASE WHEN e.state = 'gone' THEN least(e.gone_at, (e.end_date + 1)::timestamptz) ELSE (e.end_date +
 					1)::timestamptz END AS left_at
-			FROM enrolments e WHERE e.state <> 'gone' OR e.joined_at IS NOT NULL
+			FROM enrolments e WHERE (e.state <> 'gone' OR e.joined_at IS NOT NULL) AND NOT e.test
 			UNION ALL
 			SELECT e.interface_id, e.section, e.person, e.role, least(e.begin_date::timestamptz, e.joined_at),
 				e.left_at FROM past_enrolments e)
@@ -42,7 +42,7 @@ func RosterOn(ctx context.Context, from db.From, sectionID string, at time.Time)
 // register ended, which found everybody.
 const spells = `WITH spells AS (
 		SELECT e.interface_id, e.section, e.person, e.role, e.joined_at AS joined, e.gone_at AS left_at
-			FROM enrolments e WHERE e.joined_at IS NOT NULL
+			FROM enrolments e WHERE e.joined_at IS NOT NULL AND NOT e.test
 		UNION ALL SELECT e.interface_id, e.section, e.person, e.role, e.joined_at, e.left_at
 			FROM past_enrolments e),
 	first AS (SELECT r.interface_id, min(r.finished_at) AS at FROM runs r WHERE r.kind = 'read'

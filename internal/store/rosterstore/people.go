@@ -94,7 +94,7 @@ func People(ctx context.Context, from db.From, text string, limit int) (found Fo
 	err = db.Each(ctx, from, "finding people", `
 		SELECT `+PersonColumns+`, count(*) OVER ()::int AS total, coalesce((SELECT n.name FROM interfaces n
 			WHERE n.id = p.interface_id), '') AS register FROM people p
-		WHERE p.gone_at IS NULL`+connectionstore.NotRemoved("p")+` AND strpos(lower(p.given_name || ' ' || p.family_name || ' ' || p.email || ' ' || p.user_name || ' ' || p.identifier), lower($1)) > 0
+		WHERE p.gone_at IS NULL AND NOT p.test`+connectionstore.NotRemoved("p")+` AND strpos(lower(p.given_name || ' ' || p.family_name || ' ' || p.email || ' ' || p.user_name || ' ' || p.identifier), lower($1)) > 0
 		ORDER BY lower($1) NOT IN (lower(p.identifier), lower(p.email), lower(p.user_name)), p.family_name, p.given_name, p.id LIMIT $2`, []any{text, limit}, func(r row) error {
 		found.People, found.Total = append(found.People, r.FoundPerson), r.Total
 		return nil

@@ -180,5 +180,5 @@ func UsageOfRules(ctx context.Context, from db.From, now time.Time) ([]RuleUsage
 		LEFT JOIN (SELECT rule_id, sum(fired) AS fired, sum(delivered) AS delivered FROM rule_counts
 			GROUP BY rule_id) t ON t.rule_id = r.id
 		LEFT JOIN (SELECT rule_id, count(*) AS waiting FROM deliveries WHERE state = 'waiting'
-			GROUP BY rule_id) w ON w.rule_id = r.id`, now)
+			AND `+db.NoTest("person_id")+` GROUP BY rule_id) w ON w.rule_id = r.id`, now)
 }

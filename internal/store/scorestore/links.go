@@ -42,6 +42,7 @@ type Flag struct {
 // Link carries scores from a class of one interface to those of another.
 type Link struct {
 	ID                string
+	TestLearner       string `gorm:"-"` // the person whose scores are carried beside those of learners, to prove it
 	SetID             *string
 	SourceInterfaceID string
 	SourceClass       string

@@ -440,6 +440,15 @@ func (c *Client) SetActive(ctx context.Context, id string, active bool) error {
 	return c.patch(ctx, "/Users/", id, "", []Operation{operation("replace", "active", active)})
 }
 
+// DeleteUser removes an account (RFC 7644 section 3.6); one that is gone already is no error.
+func (c *Client) DeleteUser(ctx context.Context, id string) error {
+	err := c.do(ctx, http.MethodDelete, "/Users/"+url.PathEscape(id), nil, nil)
+	if p, ok := call.As(err); ok && p.Kind == call.NotFound {
+		return nil
+	}
+	return err
+}
+
 // Group reads a group with its members; one that is not there is a *call.Problem of kind NotFound.
 func (c *Client) Group(ctx context.Context, id string) (Group, error) {
 	var g Group

@@ -87,6 +87,7 @@ var writes = map[string]func(context.Context, *scim.Client) error{
 	},
 	"SetActive":   func(ctx context.Context, c *scim.Client) error { return c.SetActive(ctx, "u1", false) },
 	"RenameGroup": func(ctx context.Context, c *scim.Client) error { return c.RenameGroup(ctx, "g1", "Meadow") },
+	"DeleteUser":  func(ctx context.Context, c *scim.Client) error { return c.DeleteUser(ctx, "u1") },
 	"DeleteGroup": func(ctx context.Context, c *scim.Client) error { return c.DeleteGroup(ctx, "g1") },
 }
 

@@ -1,0 +1,405 @@
+package proofs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/url"
+	"slices"
+	"time"
+
+	"kanban/internal/core/finding"
+	"kanban/internal/core/refusal"
+	"kanban/internal/core/rule"
+	"kanban/internal/store/badgestore"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/proofstore"
+	"kanban/internal/store/rosterstore"
+	"kanban/internal/store/runstore"
+	"kanban/internal/store/scorestore"
+	"kanban/internal/wire/call"
+)
+
+// Work carries a proof on: it lets the test learner walk, or reverts. It is called again after a while when again is
+// not 0.
+func (s *Service) Work(ctx context.Context, id string, anyway bool) (again time.Duration, err error) {
+	p, err := proofstore.FindProof(ctx, s.Store, id)
+	if errors.Is(err, db.ErrNotFound) {
+		return 0, nil
+	}
+	if err != nil {
+		return 0, err
+	}
+	switch p.State {
+	case proofstore.Walking:
+		return 0, s.walk(ctx, &p)
+	case proofstore.Reverting:
+		return s.revert(ctx, &p, anyway)
+	}
+	return 0, nil
+}
+
+// walk lets the test learner do each step that has not arrived. What goes wrong with one keeps none of the others from
+// being tried.
+func (s *Service) walk(ctx context.Context, p *proofstore.Proof) error {
+	x, err := rosterstore.FindSection(ctx, s.Store, p.SectionID)
+	if err != nil {
+		return err
+	}
+	if ok, err := s.marked(ctx, *p); err != nil || !ok {
+		if err == nil {
+			p.Facts = []proofstore.Fact{{
+				Kind: proofstore.Join, Title: x.Title, State: proofstore.Failed,
+				Detail: p.Name + " is no test learner any more; nothing more is done about them",
+			}}
+			err = s.walked(ctx, p)
+		}
+		return err
+	}
+	for _, step := range []func(context.Context, *proofstore.Proof, rosterstore.Section) error{
+		s.accounts, s.join, s.seats, s.module, s.scores,
+	} {
+		if err := step(ctx, p, x); err != nil {
+			return err
+		}
+		if err := proofstore.KeepProof(ctx, s.Store, *p); err != nil {
+			return err
+		}
+	}
+	return s.walked(ctx, p)
+}
+
+func (s *Service) walked(ctx context.Context, p *proofstore.Proof) error {
+	now := s.Clock.Now()
+	p.State, p.WalkedAt = proofstore.Walked, &now
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := proofstore.KeepProof(ctx, tx, *p); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "proof", p.ID)
+	})
+}
+
+// accounts notes where the test learner had an account beforehand, so that the others are deleted one day.
+func (s *Service) accounts(ctx context.Context, p *proofstore.Proof, _ rosterstore.Section) error {
+	who, err := s.someone(ctx, *p)
+	if err != nil {
+		return err
+	}
+	return s.Runs.KnownAt(ctx, who, func(c connectionstore.Interface, has bool, err error) {
+		if slices.ContainsFunc(p.Accounts, func(a proofstore.Account) bool { return a.InterfaceID == c.ID && a.Unknown == "" }) {
+			return
+		}
+		a := proofstore.Account{InterfaceID: c.ID, Service: c.Name, Had: has}
+		if err != nil {
+			a.Unknown = err.Error()
+		}
+		p.Accounts = slices.DeleteFunc(p.Accounts, func(o proofstore.Account) bool { return o.InterfaceID == c.ID })
+		p.Accounts = append(p.Accounts, a)
+	})
+}
+
+// fact notes what became of something that was to be recorded.
+func (s *Service) fact(p *proofstore.Proof, f proofstore.Fact) {
+	now := s.Clock.Now()
+	f.At = &now
+	p.Facts = slices.DeleteFunc(p.Facts, func(o proofstore.Fact) bool { return o.Kind == f.Kind })
+	p.Facts = append(p.Facts, f)
+}
+
+func has(p *proofstore.Proof, kind string) bool {
+	return slices.ContainsFunc(p.Facts, func(f proofstore.Fact) bool {
+		return f.Kind == kind && f.State == proofstore.Arrived
+	})
+}
+
+// join records that the test learner joined the section, as a learner.
+func (s *Service) join(ctx context.Context, p *proofstore.Proof, x rosterstore.Section) error {
+	if has(p, proofstore.Join) {
+		return nil
+	}
+	err := s.Store.InTx(ctx, func(tx *db.Tx) error {
+		_, err := eventstore.RecordEvents(ctx, tx, []eventstore.Event{{
+			Type: string(rule.SectionJoined), NaturalKey: string(rule.SectionJoined) + "/proof/" + p.ID,
+			PersonID: &p.PersonID, SectionID: &x.ID, CourseID: &x.CourseID,
+			Data: map[string]any{"role": "student", "moved": false}, OccurredAt: s.Clock.Now(),
+		}})
+		return err
+	})
+	if err == nil {
+		s.fact(p, proofstore.Fact{Kind: proofstore.Join, Title: x.Title, State: proofstore.Arrived})
+	}
+	return err
+}
+
+// seats puts the test learner into the classes of the section.
+func (s *Service) seats(ctx context.Context, p *proofstore.Proof, x rosterstore.Section) error {
+	ids, err := proofstore.PairingIDs(ctx, s.Store, x.ID)
+	if err != nil {
+		return err
+	}
+	for _, id := range ids {
+		i := slices.IndexFunc(p.Seats, func(t proofstore.Seat) bool { return t.PairingID == id })
+		if i >= 0 && p.Seats[i].State == proofstore.Arrived {
+			continue
+		}
+		if i < 0 {
+			pairing, err := pairingstore.FindPairing(ctx, s.Store, id)
+			if err != nil {
+				return err
+			}
+			c, err := connectionstore.FindInterface(ctx, s.Store, pairing.InterfaceID)
+			if err != nil {
+				return err
+			}
+			i = len(p.Seats)
+			p.Seats = append(p.Seats, proofstore.Seat{PairingID: id, Target: pairing.TargetName, Service: c.Name})
+		}
+		seat := &p.Seats[i]
+		seated, err := s.Runs.PutTest(ctx, id, p.PersonID, func(there bool) error {
+			if !seat.Tried { // what is found after a first try may be its own effect
+				seat.There, seat.Tried = there, true
+			}
+			return proofstore.KeepProof(ctx, s.Store, *p)
+		})
+		if err != nil {
+			return err
+		}
+		now := s.Clock.Now()
+		seat.State, seat.Detail, seat.At = proofstore.Waits, seated.Why, &now
+		switch {
+		case seated.In:
+			seat.State = proofstore.Arrived
+		case seated.Failed:
+			seat.State = proofstore.Failed
+		}
+	}
+	return nil
+}
+
+// module records that the test learner finished a module.
+func (s *Service) module(ctx context.Context, p *proofstore.Proof, x rosterstore.Section) error {
+	if has(p, proofstore.Module) {
+		return nil
+	}
+	m, n, err := s.Facts.Finish(ctx, p.ID, p.PersonID, x, p.ModuleID, s.Clock.Now())
+	f := proofstore.Fact{
+		Kind: proofstore.Module, Title: m.Title, State: proofstore.Arrived, Detail: fmt.Sprintf("activities done: %d", n),
+	}
+	if r, refused := refusal.As(err); refused {
+		f.State, f.Detail = proofstore.Nothing, r.Detail
+	} else if err != nil {
+		return err
+	}
+	s.fact(p, f)
+	return nil
+}
+
+// scores carries the test learner's scores of each score link of the section.
+func (s *Service) scores(ctx context.Context, p *proofstore.Proof, x rosterstore.Section) error {
+	links, err := s.Scores.List(ctx, x.ID)
+	if err != nil {
+		return err
+	}
+	for _, l := range links {
+		i := slices.IndexFunc(p.Scores, func(o proofstore.Score) bool { return o.LinkID == l.ID })
+		if l.EndedAt != nil || i >= 0 && p.Scores[i].RunID != "" {
+			continue
+		}
+		if i < 0 {
+			i = len(p.Scores)
+			p.Scores = append(p.Scores, proofstore.Score{LinkID: l.ID, Source: l.Source, Book: l.Book})
+		}
+		if err := s.score(ctx, p, &p.Scores[i]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Service) score(ctx context.Context, p *proofstore.Proof, o *proofstore.Score) error {
+	now := s.Clock.Now()
+	o.At = &now
+	if p.Made {
+		o.State = proofstore.Nothing
+		o.Detail = "gradebooks know nobody whom the register does not have: prove it with a test learner of the register"
+		return nil
+	}
+	r, why, err := s.Scores.CarryTest(ctx, p.StartedBy, o.LinkID, p.PersonID)
+	problem, passing := call.As(err)
+	refused, no := refusal.As(err)
+	switch {
+	case no:
+		o.State, o.Detail = proofstore.Waits, refused.Detail
+	case passing:
+		o.State, o.Detail = proofstore.Failed, problem.Error()
+	case err != nil:
+		return err
+	case why != "":
+		o.State, o.Detail = proofstore.Waits, why
+	default:
+		o.State, o.Detail, o.RunID = proofstore.Waits, "", r.ID
+	}
+	return nil
+}
+
+// steps says what there is to see of a proof now.
+func (s *Service) steps(ctx context.Context, p proofstore.Proof) (all []proofstore.Step, err error) {
+	for _, f := range p.Facts {
+		if f.Kind == proofstore.Join {
+			all = append(all, proofstore.Step{
+				Kind: f.Kind, Title: f.Title, State: f.State, Detail: f.Detail, At: f.At,
+				Link: "/sections/" + p.SectionID,
+			})
+		}
+	}
+	for _, x := range p.Seats {
+		all = append(all, proofstore.Step{
+			Kind: proofstore.Class, Title: x.Target, Where: x.Service, State: x.State, Detail: x.Detail,
+			Link: "/sections/" + p.SectionID, At: x.At,
+		})
+	}
+	if p.WalkedAt != nil && len(p.Seats) == 0 {
+		all = append(all, none(proofstore.Class, "the section has no class at any service"))
+	}
+	for _, f := range p.Facts {
+		if f.Kind == proofstore.Module {
+			all = append(all, proofstore.Step{Kind: f.Kind, Title: f.Title, State: f.State, Detail: f.Detail, At: f.At})
+		}
+	}
+	done, err := s.reactions(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	all = append(all, done...)
+	scores, err := s.scoreSteps(ctx, p)
+	return append(all, scores...), err
+}
+
+func none(kind, why string) proofstore.Step {
+	return proofstore.Step{Kind: kind, State: proofstore.Nothing, Detail: why}
+}
+
+// reactions are what rules do for the test learner: awards and mails apart.
+func (s *Service) reactions(ctx context.Context, p proofstore.Proof) (all []proofstore.Step, err error) {
+	list, err := deliverystore.Deliveries(ctx, s.Store, deliverystore.DeliveryFilter{PersonID: p.PersonID, Limit: 500})
+	if err != nil {
+		return nil, err
+	}
+	awards, err := badgestore.Awards(ctx, s.Store, "", p.PersonID, "", 100)
+	if err != nil {
+		return nil, err
+	}
+	slices.Reverse(list)
+	for _, kind := range []string{proofstore.Rule, proofstore.Badge, proofstore.Message} {
+		n := len(all)
+		for _, d := range list {
+			if d.Undoes == nil && !d.CreatedAt.Before(p.StartedAt) && kindOf(d) == kind {
+				all = append(all, reaction(d, kind, awards))
+			}
+		}
+		if len(all) == n && p.WalkedAt != nil {
+			all = append(all, none(kind, map[string]string{
+				proofstore.Rule:  "no other rule reacted",
+				proofstore.Badge: "no rule awarded a badge", proofstore.Message: "no rule sent a message",
+			}[kind]))
+		}
+	}
+	return all, nil
+}
+
+func kindOf(d deliverystore.ListedDelivery) string {
+	switch d.Action.Kind {
+	case rule.Award:
+		return proofstore.Badge
+	case rule.Mail:
+		return proofstore.Message
+	}
+	return proofstore.Rule
+}
+
+// reaction says what became of a delivery.
+func reaction(d deliverystore.ListedDelivery, kind string, awards []badgestore.ListedAward) proofstore.Step {
+	x := proofstore.Step{
+		Kind: kind, Title: d.Rule, Where: d.Interface, Link: "/events/" + d.EventID, At: d.FinishedAt, State: proofstore.Waits,
+	}
+	switch d.State {
+	case deliverystore.DeliveryDelivered:
+		x.State = proofstore.Arrived
+	case deliverystore.DeliveryWaiting:
+		x.State, x.Detail = proofstore.Failed, titled(d.Code, d.LastError)
+	case deliverystore.DeliverySkipped, deliverystore.DeliveryStopped:
+		x.State, x.Detail = proofstore.Nothing, "it was not to be done: "+d.State
+	case deliverystore.DeliveryRetrying:
+		x.Detail = "is tried again: " + d.LastError
+	default:
+		if d.DueAt != nil && d.DueAt.After(time.Now()) {
+			x.Detail = "comes on " + d.DueAt.UTC().Format("2 January 2006 15:04 MST")
+		}
+	}
+	if x.State != proofstore.Arrived {
+		return x
+	}
+	_, x.Detail = d.Action.Target()
+	if id, _ := d.Result["awardId"].(string); id != "" {
+		for _, a := range awards {
+			if a.ID == id {
+				x.Detail, x.Where, x.Link = a.Badge, a.Issuer, "/badges/"+a.BadgeID
+			}
+		}
+	}
+	return x
+}
+
+// scoreSteps say what became of scores.
+func (s *Service) scoreSteps(ctx context.Context, p proofstore.Proof) (all []proofstore.Step, err error) {
+	if p.WalkedAt != nil && len(p.Scores) == 0 {
+		return []proofstore.Step{none(proofstore.Scored, "the section has no score link")}, nil
+	}
+	for _, o := range p.Scores {
+		x := proofstore.Step{
+			Kind: proofstore.Scored, Title: o.Source, Where: o.Book, State: o.State, Detail: o.Detail, At: o.At,
+			Link: "/score-links/" + url.PathEscape(o.LinkID),
+		}
+		if o.RunID != "" {
+			r, err := runstore.FindRun(ctx, s.Store, o.RunID)
+			if err != nil {
+				return nil, err
+			}
+			changes, err := scorestore.Changes(ctx, s.Store, o.RunID)
+			if err != nil {
+				return nil, err
+			}
+			said(&x, r, changes)
+		}
+		all = append(all, x)
+	}
+	return all, nil
+}
+
+// said says how a run ended that carried scores.
+func said(x *proofstore.Step, r runstore.Run, changes []scorestore.Change) {
+	carried := 0
+	for _, c := range changes {
+		switch {
+		case c.What == scorestore.AboutScore && c.State == runstore.ChangeDone:
+			carried++
+		case c.State == runstore.ChangeRefused || c.State == runstore.ChangeNotArrived:
+			x.State, x.Detail = proofstore.Failed, c.Title+": "+titled(c.Code, c.Answer)
+		}
+	}
+	x.At = r.FinishedAt
+	switch {
+	case x.State == proofstore.Failed:
+	case r.State == runstore.Finished || r.State == runstore.NeedsPerson:
+		x.State, x.Detail = proofstore.Arrived, finding.Number(carried, "score")+" carried"
+	case !r.Active():
+		x.State, x.Detail = proofstore.Failed, r.Error
+	default:
+		x.Detail = fmt.Sprintf("being carried: %s", r.Step)
+	}
+}
