@@ -67,6 +67,7 @@ var floors = [][]string{
 	{"internal/app/linking", "internal/app/rules", "internal/app/holders"},
 	{"internal/app/wallets"}, // lets programs take along what holders hold
 	{"internal/app/batches"}, // does with many what the others do with one
+	{"internal/app/proofs"},  // lets a test learner go through what the others do
 	{"internal/app/config"},  // writes with the others what files say
 	{"internal/wiring"},      // puts the use cases together
 	{"internal/web/problem"},

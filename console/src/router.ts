@@ -251,6 +251,17 @@ export const router = createRouter({
       meta: { title: $t('shell.checkBadge') },
     },
     {
+      path: '/proofs',
+      component: () => import('./pages/proofs/Proofs.vue'),
+      meta: { title: $t('shell.proofs') },
+    },
+    {
+      path: '/proofs/:id',
+      component: () => import('./pages/proofs/Proof.vue'),
+      props: true,
+      meta: { title: $t('shell.proofs') },
+    },
+    {
       path: '/report-mails',
       component: () => import('./pages/reports/ReportMails.vue'),
       meta: { title: $t('shell.reportsMails') },

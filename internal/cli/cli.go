@@ -61,7 +61,8 @@ func App(version string, extra ...*cli.Command) *cli.Command {
 			sections(), peopleLists(), people(),
 			matching(), pairings(), runs(), scoresOf(), courses(), rules(), offersOf(), operationsOf(), configOf(),
 			maintenance(),
-			historyOf(), events(), deliveries(), tasksOf(), sheetsOf(), badges(), stagePlansOf(), reportsOf(), proofsOf(),
+			historyOf(), events(), deliveries(), tasksOf(), sheetsOf(), badges(), stagePlansOf(), reportsOf(),
+			proofsOf(),
 		),
 		Before:         knownOutput,
 		ExitErrHandler: func(context.Context, *cli.Command, error) {}, // Run tells

@@ -75,7 +75,8 @@ nowhere, and proofs revert undoes all of it.
 				return err
 			}
 			p, err := client.Post[api.Proof](ctx, c, "/proofs", api.NewProof{
-				Section: section.ID, Module: cmd.String("module"), Person: cmd.String("person"), Email: cmd.String("email"),
+				Section: section.ID, Module: cmd.String("module"), Person: cmd.String("person"),
+				Email: cmd.String("email"),
 			})
 			if err != nil {
 				return err

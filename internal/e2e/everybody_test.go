@@ -65,7 +65,7 @@ func everyPage(t *testing.T, w *world) []string {
 		"/settings", "/settings/set-up", "/findings/catalogue", "/nowhere",
 		"/reports", "/reports/completion?course=Propagation", "/reports/stopped?days=1", "/reports/behind",
 		"/reports/badges", "/reports/holdings", "/reports/holdings?section=PROP-A", "/reports/rosters", "/reports/rules",
-		"/reports/services", "/reports/scores", "/reports/nothing", "/report-mails",
+		"/reports/services", "/reports/scores", "/reports/nothing", "/report-mails", "/proofs",
 	}
 	add := func(path string) { pages = append(pages, path) }
 	runs, err := client.Get[api.Page[api.Run]](t.Context(), w.Client, "/runs")
@@ -93,6 +93,10 @@ func everyPage(t *testing.T, w *world) []string {
 	plans, err := client.Get[api.Page[api.StagePlan]](t.Context(), w.Client, "/stage-plans")
 	require.NoError(t, err)
 	add("/stage-plans/" + plans.Items[0].ID)
+	proof, err := client.Post[api.Proof](t.Context(), w.Client, "/proofs",
+		api.NewProof{Section: w.Pairing.Section.ID, Email: "trial@fernmoor.example"})
+	require.NoError(t, err)
+	add("/proofs/" + proof.ID)
 	add("/scores")
 	add("/scores/templates")
 	for _, tab := range []string{"assignments", "scores", "set-up", "runs"} {

@@ -90,8 +90,9 @@ func (s *Server) testLearners(ctx context.Context, in *byID) (api.TestLearners, 
 
 func shownProof(p proofs.Proof) api.Proof {
 	return api.Proof{
-		ID: p.ID, SectionID: p.SectionID, Section: p.Section, PersonID: p.PersonID, Learner: p.Name, Address: p.Address,
-		Made: p.Made, State: p.State, Remains: append([]string{}, p.Remains...), StartedBy: p.StartedBy,
+		ID: p.ID, SectionID: p.SectionID, Section: p.Section, PersonID: p.PersonID, Learner: p.Name,
+		Address: p.Address,
+		Made:    p.Made, State: p.State, Remains: append([]string{}, p.Remains...), StartedBy: p.StartedBy,
 		StartedAt: p.StartedAt, WalkedAt: p.WalkedAt, EndedAt: p.EndedAt,
 		Steps: each(p.Steps, func(x proofstore.Step) api.ProofStep { return api.ProofStep(x) }),
 	}

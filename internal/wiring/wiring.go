@@ -134,6 +134,12 @@ func New(db *db.Database, o Options) *UseCases {
 	}
 	x.Wallets = &wallets.Service{Store: db, Badges: x.Badges, Holders: x.Holders, Tokens: wallets.Tokens(db)}
 	x.Deliveries.BadgesPage = x.Holders.Link
+	x.above(db, o, compiled)
+	return x
+}
+
+// above puts those together that look at what all others do.
+func (x *UseCases) above(db *db.Database, o Options, compiled *outlines.Compiled) {
 	x.Findings = &findings.Service{
 		Store: db, Purchases: disagreements{x.Purchases}, Progress: reversals{x.Facts}, Rules: x.Rules,
 		Sections: sectionStates{db, x.Pairings},
@@ -145,7 +151,6 @@ func New(db *db.Database, o Options) *UseCases {
 	x.Proofs = &proofs.Service{
 		Store: db, Runs: x.Runs, Scores: x.Scores, Facts: x.Facts, Deliveries: x.Deliveries, Outlines: compiled,
 	}
-	return x
 }
 
 // maker puts the use cases together over a transaction, so that a whole set-up comes in or nothing of it.

@@ -37,6 +37,7 @@ const shape = computed(() => {
     case 'delivered':
     case 'done':
     case 'on':
+    case 'arrived':
       return 'M7 1.5a5.5 5.5 0 1 1 0 11 5.5 5.5 0 0 1 0-11Z'
   }
   return urgent.value ? 'M7 1.5 13 12.5H1Z' : ''
@@ -58,7 +59,10 @@ const outline = computed(() => {
 <template>
   <span
     class="signal"
-    :class="{ urgent, calm: ['in-step', 'works', 'finished', 'delivered', 'done', 'on'].includes(state) }"
+    :class="{
+      urgent,
+      calm: ['in-step', 'works', 'finished', 'delivered', 'done', 'on', 'arrived'].includes(state),
+    }"
   >
     <svg viewBox="0 0 14 14" width="12" height="12" aria-hidden="true">
       <path :d="shape" fill="currentColor" />

@@ -64,6 +64,7 @@ export const areas: Area[] = [
       { to: '/rules', title: $t('shell.rules'), also: $t('shell.actionsConditions') },
       { to: '/events', title: $t('shell.events'), also: $t('shell.whatHappened') },
       { to: '/deliveries', title: $t('common.deliveries'), also: $t('shell.sentMessagesRetryGiveUp') },
+      { to: '/proofs', title: $t('shell.proofs'), also: $t('shell.proofsAlso') },
     ],
   },
   {

@@ -110,7 +110,9 @@ func (w *Workspace) accountOf(ctx context.Context, p Someone) (string, error) {
 }
 
 // AccountOf finds the account of a person, "" when they have none.
-func (w *Workspace) AccountOf(ctx context.Context, p Someone) (string, error) { return w.accountOf(ctx, p) }
+func (w *Workspace) AccountOf(ctx context.Context, p Someone) (string, error) {
+	return w.accountOf(ctx, p)
+}
 
 // Drop deletes the account that carries a person's identifier, and looks whether it is gone. Where the service deletes
 // no accounts it is switched off instead, and off is true.
@@ -120,7 +122,8 @@ func (w *Workspace) Drop(ctx context.Context, identifier string) (off bool, err 
 		return false, err
 	}
 	err = w.client.DeleteUser(ctx, account)
-	if x, ok := call.As(err); ok && (x.Kind == call.Refused || x.Kind == call.NotAllowed || x.Kind == call.NotEnabled) {
+	if x, ok := call.As(err); ok && (x.Kind == call.Refused || x.Kind == call.NotAllowed ||
+		x.Kind == call.NotEnabled) {
 		return true, w.client.SetActive(ctx, account, false)
 	}
 	if err != nil {

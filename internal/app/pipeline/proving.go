@@ -47,7 +47,10 @@ func (s *Facts) Finish(ctx context.Context, cause, personID string, x rosterstor
 	var items []*item
 	for _, f := range learning.Finishing(module, at) {
 		id := uuid.NewSHA1(uuid.NameSpaceURL, []byte(cause+" "+f.ActivityID)).String()
-		items = append(items, &item{statement: xapi.Statement{ID: id}, person: person, fact: f, places: []membership{place}})
+		items = append(items, &item{
+			statement: xapi.Statement{ID: id}, person: person, fact: f,
+			places: []membership{place},
+		})
 	}
 	return module, len(items), db.Again(func() error {
 		return s.Store.InShortTx(ctx, func(tx *db.Tx) error { return s.advance(ctx, tx, items) })

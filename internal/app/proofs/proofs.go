@@ -1,6 +1,6 @@
 // Package proofs lets a test learner go the whole way through a section before real people do: they join, are put into
-// its classes, finish a module, and whatever rules do about that is done for them. All of it is seen in one place, counts
-// nowhere, and is reverted at once.
+// its classes, finish a module, and whatever rules do about that is done for them. All of it is seen in one place,
+// counts nowhere, and is reverted at once.
 package proofs
 
 import (
@@ -11,6 +11,9 @@ import (
 	"strings"
 
 	"kanban/internal/adapter/workspaces"
+	"kanban/internal/app/pipeline"
+	"kanban/internal/app/runs"
+	"kanban/internal/app/scores"
 	"kanban/internal/core/clock"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/learning"
@@ -21,10 +24,6 @@ import (
 	"kanban/internal/store/matchstore"
 	"kanban/internal/store/proofstore"
 	"kanban/internal/store/rosterstore"
-
-	"kanban/internal/app/pipeline"
-	"kanban/internal/app/runs"
-	"kanban/internal/app/scores"
 )
 
 // Outlines gives courses by their present outlines, those that have one.
@@ -145,7 +144,11 @@ func (s *Service) Start(ctx context.Context, who string, w Wish) (Proof, error) 
 	if err != nil {
 		return Proof{}, err
 	}
-	if w.ModuleID != "" && !slices.ContainsFunc(offer.Modules, func(m learning.Module) bool { return m.ID == w.ModuleID }) {
+	if w.ModuleID != "" && !slices.ContainsFunc(offer.Modules, func(
+		m learning.Module,
+	) bool {
+		return m.ID == w.ModuleID
+	}) {
 		return Proof{}, refusal.Invalid("module", "the course has no module %q", w.ModuleID)
 	}
 	p := proofstore.Proof{
@@ -217,7 +220,8 @@ func (s *Service) learner(ctx context.Context, p *proofstore.Proof, w Wish, o Of
 	short := p.ID[len(p.ID)-6:]
 	p.Made, p.Name, p.Address = true, "Test Learner "+short, email
 	return func(tx *db.Tx) error {
-		p.PersonID, err = proofstore.MakeLearner(ctx, tx, p.SectionID, "kanban-test-"+p.ID, "Test", "Learner "+short, email,
+		p.PersonID, err = proofstore.MakeLearner(ctx, tx, p.SectionID, "kanban-test-"+p.ID, "Test", "Learner "+short,
+			email,
 			key)
 		return err
 	}, nil

@@ -40,19 +40,31 @@ func chained(t *testing.T) *apptest.World {
 	require.NoError(t, err)
 	w.Sync(pairing.ID, true)
 	labels, mail := w.Labels(), w.Mail()
-	issuer, err := w.Badges.AddIssuer(t.Context(), "test", badgestore.Issuer{Name: "Fernmoor", URL: "http://f.example", Email: "b@f.example"})
+	issuer, err := w.Badges.AddIssuer(t.Context(), "test", badgestore.Issuer{
+		Name: "Fernmoor",
+		URL:  "http://f.example", Email: "b@f.example",
+	})
 	require.NoError(t, err)
-	b, err := w.Badges.AddBadge(t.Context(), "test", badgestore.Badge{IssuerID: issuer.ID, Name: "Cuttings", Description: "d", Criteria: "c"})
+	b, err := w.Badges.AddBadge(t.Context(), "test", badgestore.Badge{
+		IssuerID: issuer.ID, Name: "Cuttings",
+		Description: "d", Criteria: "c",
+	})
 	require.NoError(t, err)
 	w.Rule(rule.Draft{Name: "Greet", Trigger: string(rule.SectionJoined), Condition: `event.role == "student"`, OncePerPerson: true, Actions: []rule.Action{
-		{Kind: rule.CallOperation, InterfaceID: labels.ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "label": `"learner"`}},
+		{
+			Kind: rule.CallOperation, InterfaceID: labels.ID, Operation: "add-label",
+			Fields: map[string]string{"email": "person.email", "label": `"learner"`},
+		},
 		{Kind: rule.AppendRow, Sheet: "joined", Fields: map[string]string{"name": "person.name"}},
 		{Kind: rule.OpenTask, Subject: "Say hello", Owner: "maud@fernmoor.example"},
 	}})
-	w.Rule(rule.Draft{Name: "Well done", Trigger: string(rule.ModuleCompleted), OncePerPerson: true, Actions: []rule.Action{
-		{Kind: rule.Award, BadgeID: b.ID},
-		{Kind: rule.Mail, InterfaceID: mail.ID, Subject: "Well done", Text: "Look: {{.award.address}}"},
-	}})
+	w.Rule(rule.Draft{
+		Name: "Well done", Trigger: string(rule.ModuleCompleted), OncePerPerson: true,
+		Actions: []rule.Action{
+			{Kind: rule.Award, BadgeID: b.ID},
+			{Kind: rule.Mail, InterfaceID: mail.ID, Subject: "Well done", Text: "Look: {{.award.address}}"},
+		},
+	})
 	return w
 }
 
@@ -99,7 +111,10 @@ func seen(t *testing.T, w *apptest.World) string {
 	uses := must(w.Rules.UsageOfRules(ctx, time.Now()))
 	var text bytes.Buffer
 	out := json.NewEncoder(&text)
-	for _, x := range []any{people.Total, sheet, events, deliveries, awards, tasks, badges[0].Awards, badges[0].Revoked, uses} {
+	for _, x := range []any{
+		people.Total, sheet, events, deliveries, awards, tasks, badges[0].Awards,
+		badges[0].Revoked, uses,
+	} {
 		require.NoError(t, out.Encode(x))
 	}
 	for _, d := range reports.All {
@@ -248,7 +263,10 @@ func TestWhatDoesNotArriveIsSaid(t *testing.T) {
 	w := chained(t)
 	accounts, _ := there(w)
 	p := start(t, w)
-	require.NoError(t, w.Standins.Fault("workspace", fault.Fault{Kind: fault.Status, Status: 500, Path: "/Groups", Count: 8}))
+	require.NoError(t, w.Standins.Fault("workspace", fault.Fault{
+		Kind: fault.Status, Status: 500, Path: "/Groups",
+		Count: 8,
+	}))
 	end(t, w, p.ID, false)
 	follow(w)
 	now, err := w.Proofs.Find(t.Context(), p.ID)

@@ -14,6 +14,7 @@ import (
 	"kanban/internal/store/pairingstore"
 	"kanban/internal/store/proofstore"
 	"kanban/internal/store/runstore"
+	"kanban/internal/store/scorestore"
 )
 
 // lookAgain is after how long it is looked whether what reverts has come to an end.
@@ -192,5 +193,23 @@ func (s *Service) remaining(ctx context.Context, p proofstore.Proof) (out []stri
 		}
 		out = append(out, fmt.Sprintf("what the rule %s did at %s: nothing is named there that reverts it", d.Rule, d.Interface))
 	}
-	return out, err
+	if err != nil {
+		return nil, err
+	}
+	for _, o := range p.Scores {
+		if o.RunID == "" {
+			continue
+		}
+		changes, err := scorestore.Changes(ctx, s.Store, o.RunID)
+		if err != nil {
+			return nil, err
+		}
+		for _, c := range changes {
+			if c.State == runstore.ChangeDone && (c.What == scorestore.AboutAssignment ||
+				c.What == scorestore.AboutCategory) {
+				out = append(out, fmt.Sprintf("the %s %s that was made in %s", c.What, c.Title, o.Book))
+			}
+		}
+	}
+	return out, nil
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net/url"
 	"slices"
 	"time"
 
@@ -91,14 +90,13 @@ func (s *Service) accounts(ctx context.Context, p *proofstore.Proof, _ rostersto
 		return err
 	}
 	return s.Runs.KnownAt(ctx, who, func(c connectionstore.Interface, has bool, err error) {
-		if slices.ContainsFunc(p.Accounts, func(a proofstore.Account) bool { return a.InterfaceID == c.ID && a.Unknown == "" }) {
-			return
+		if slices.ContainsFunc(p.Accounts, func(a proofstore.Account) bool { return a.InterfaceID == c.ID }) {
+			return // what is found later may be an effect of the proof
 		}
 		a := proofstore.Account{InterfaceID: c.ID, Service: c.Name, Had: has}
 		if err != nil {
 			a.Unknown = err.Error()
 		}
-		p.Accounts = slices.DeleteFunc(p.Accounts, func(o proofstore.Account) bool { return o.InterfaceID == c.ID })
 		p.Accounts = append(p.Accounts, a)
 	})
 }
@@ -253,14 +251,14 @@ func (s *Service) steps(ctx context.Context, p proofstore.Proof) (all []proofsto
 		if f.Kind == proofstore.Join {
 			all = append(all, proofstore.Step{
 				Kind: f.Kind, Title: f.Title, State: f.State, Detail: f.Detail, At: f.At,
-				Link: "/sections/" + p.SectionID,
+				Link: "/sections/" + p.SectionID + "/roster",
 			})
 		}
 	}
 	for _, x := range p.Seats {
 		all = append(all, proofstore.Step{
 			Kind: proofstore.Class, Title: x.Target, Where: x.Service, State: x.State, Detail: x.Detail,
-			Link: "/sections/" + p.SectionID, At: x.At,
+			Link: "/pairings/" + x.PairingID, At: x.At,
 		})
 	}
 	if p.WalkedAt != nil && len(p.Seats) == 0 {
@@ -268,7 +266,10 @@ func (s *Service) steps(ctx context.Context, p proofstore.Proof) (all []proofsto
 	}
 	for _, f := range p.Facts {
 		if f.Kind == proofstore.Module {
-			all = append(all, proofstore.Step{Kind: f.Kind, Title: f.Title, State: f.State, Detail: f.Detail, At: f.At})
+			all = append(all, proofstore.Step{
+				Kind: f.Kind, Title: f.Title, State: f.State, Detail: f.Detail,
+				At: f.At,
+			})
 		}
 	}
 	done, err := s.reactions(ctx, p)
@@ -299,7 +300,7 @@ func (s *Service) reactions(ctx context.Context, p proofstore.Proof) (all []proo
 		n := len(all)
 		for _, d := range list {
 			if d.Undoes == nil && !d.CreatedAt.Before(p.StartedAt) && kindOf(d) == kind {
-				all = append(all, reaction(d, kind, awards))
+				all = append(all, reaction(p, d, kind, awards))
 			}
 		}
 		if len(all) == n && p.WalkedAt != nil {
@@ -323,9 +324,12 @@ func kindOf(d deliverystore.ListedDelivery) string {
 }
 
 // reaction says what became of a delivery.
-func reaction(d deliverystore.ListedDelivery, kind string, awards []badgestore.ListedAward) proofstore.Step {
+func reaction(p proofstore.Proof, d deliverystore.ListedDelivery, kind string,
+	awards []badgestore.ListedAward,
+) proofstore.Step {
 	x := proofstore.Step{
-		Kind: kind, Title: d.Rule, Where: d.Interface, Link: "/events/" + d.EventID, At: d.FinishedAt, State: proofstore.Waits,
+		Kind: kind, Title: d.Rule, Where: d.Interface, Link: "/events/" + d.EventID, At: d.FinishedAt,
+		State: proofstore.Waits,
 	}
 	switch d.State {
 	case deliverystore.DeliveryDelivered:
@@ -344,11 +348,13 @@ func reaction(d deliverystore.ListedDelivery, kind string, awards []badgestore.L
 	if x.State != proofstore.Arrived {
 		return x
 	}
-	_, x.Detail = d.Action.Target()
+	if _, x.Detail = d.Action.Target(); kind == proofstore.Message {
+		x.Detail = "taken by the mail server, to " + p.Address
+	}
 	if id, _ := d.Result["awardId"].(string); id != "" {
 		for _, a := range awards {
 			if a.ID == id {
-				x.Detail, x.Where, x.Link = a.Badge, a.Issuer, "/badges/"+a.BadgeID
+				x.Detail, x.Where, x.Link = a.Badge, a.Issuer, "/awards"
 			}
 		}
 	}
@@ -363,7 +369,7 @@ func (s *Service) scoreSteps(ctx context.Context, p proofstore.Proof) (all []pro
 	for _, o := range p.Scores {
 		x := proofstore.Step{
 			Kind: proofstore.Scored, Title: o.Source, Where: o.Book, State: o.State, Detail: o.Detail, At: o.At,
-			Link: "/score-links/" + url.PathEscape(o.LinkID),
+			Link: "/scores/" + o.LinkID,
 		}
 		if o.RunID != "" {
 			r, err := runstore.FindRun(ctx, s.Store, o.RunID)

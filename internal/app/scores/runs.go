@@ -12,6 +12,7 @@ import (
 	"kanban/internal/core/refusal"
 	"kanban/internal/store/db"
 	"kanban/internal/store/jobs"
+	"kanban/internal/store/proofstore"
 	"kanban/internal/store/runstore"
 	"kanban/internal/store/scorestore"
 )
@@ -231,6 +232,13 @@ func (s *Service) Revert(ctx context.Context, runID string) (scorestore.Preview,
 	}
 	l, err := scorestore.FindLink(ctx, s.Store, *r.ScoreLinkID)
 	if err != nil {
+		return scorestore.Preview{}, err
+	}
+	done, err := scorestore.Changes(ctx, s.Store, runID)
+	if err != nil {
+		return scorestore.Preview{}, err
+	}
+	if l.TestLearner, err = proofstore.LearnerNow(ctx, s.Store, peopleOf(done)); err != nil {
 		return scorestore.Preview{}, err
 	}
 	c, err := s.readSides(ctx, &l, 0, 0)

@@ -3,6 +3,7 @@ package scores
 import (
 	"cmp"
 	"context"
+	"maps"
 	"slices"
 	"time"
 
@@ -353,6 +354,9 @@ func (s *Service) people(ctx context.Context, w *world) (err error) {
 		append(students(&w.book), w.book.waiting...)); err != nil {
 		return err
 	}
+	if err := s.leaveTests(ctx, w); err != nil {
+		return err
+	}
 	ids := make([]string, len(w.sections))
 	for i, x := range w.sections {
 		ids[i] = x.ID
@@ -377,6 +381,36 @@ func (s *Service) people(ctx context.Context, w *world) (err error) {
 		}
 	}
 	return s.others(ctx, w)
+}
+
+// leaveTests leaves out what either side has of test learners, but the one whose scores are being proven.
+func (s *Service) leaveTests(ctx context.Context, w *world) error {
+	var people []string
+	for _, of := range []map[string]string{w.person, w.holder} {
+		people = slices.AppendSeq(people, maps.Values(of))
+	}
+	tests, err := scorestore.TestLearners(ctx, s.Store, people)
+	if err != nil || len(tests) == 0 {
+		return err
+	}
+	leave := func(x *side, of map[string]string) {
+		for item, results := range x.results {
+			x.results[item] = slices.DeleteFunc(slices.Clone(results), func(r gradebooks.Result) bool {
+				id := of[r.Student]
+				return id != w.link.TestLearner && slices.Contains(tests, id)
+			})
+		}
+	}
+	leave(&w.source, w.person)
+	leave(&w.book, w.holder)
+	for _, marks := range w.carried {
+		for _, id := range tests {
+			if id != w.link.TestLearner {
+				delete(marks, id)
+			}
+		}
+	}
+	return nil
 }
 
 // others finds in which other sections of the course those learn who are in none of the link's.

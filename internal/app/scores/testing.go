@@ -8,9 +8,11 @@ import (
 	"kanban/internal/store/scorestore"
 )
 
-// CarryTest reads both sides of a score link and queues a run that carries the scores of a test learner, as though they
-// were a learner's, and nobody else's. Where there is nothing to carry, why says so and the run has no id.
-func (s *Service) CarryTest(ctx context.Context, who, linkID, personID string) (r runstore.Run, why string, err error) {
+// CarryTest reads both sides of a score link and queues a run that carries the scores of a test learner, as though
+// they were a learner's, and nobody else's. Where there is nothing to carry, why says so and the run has no id.
+func (s *Service) CarryTest(ctx context.Context, who, linkID, personID string) (r runstore.Run, why string,
+	err error,
+) {
 	l, err := scorestore.FindLink(ctx, s.Store, linkID)
 	if err != nil {
 		return r, "", err

@@ -2,8 +2,8 @@ package learning
 
 import "time"
 
-// Finishing gives the facts by which somebody finishes a module at a time: what is to be passed is passed with the best
-// score, all else is completed.
+// Finishing gives the facts by which somebody finishes a module at a time: what is to be passed is passed with the
+// best score, all else is completed.
 func Finishing(m Module, at time.Time) []Fact {
 	var facts []Fact
 	for _, a := range counted(m) {

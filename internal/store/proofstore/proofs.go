@@ -10,10 +10,10 @@ import (
 
 // Where a proof stands.
 const (
-	Walking    = "walking"
-	Walked     = "walked"
-	Reverting  = "reverting"
-	Reverted   = "reverted"
+	Walking   = "walking"
+	Walked    = "walked"
+	Reverting = "reverting"
+	Reverted  = "reverted"
 )
 
 // Proof is a test learner's way through a section.

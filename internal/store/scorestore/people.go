@@ -30,14 +30,25 @@ func IDsAt(ctx context.Context, from db.From, interfaceID string, people []strin
 // Learner is somebody who learns in a section now.
 type Learner struct{ SectionID, PersonID string }
 
-// Learners lists who learns in sections now.
+// Learners lists who learns in sections now; test learners do not.
 func Learners(ctx context.Context, from db.From, sections []string) ([]Learner, error) {
 	return db.Rows[Learner](ctx, from, "listing learners", `SELECT DISTINCT s.id::text AS section_id,
 		p.id::text AS person_id FROM sections s
 		JOIN enrolments e ON e.interface_id = s.interface_id AND e.section = s.sourced_id AND e.gone_at IS NULL
 			AND e.role = 'student'
 		JOIN people p ON p.interface_id = e.interface_id AND p.sourced_id = e.person
-		WHERE s.id = ANY ($1::text[]::uuid[]) ORDER BY 1, 2`, sections)
+		WHERE s.id = ANY ($1::text[]::uuid[]) AND NOT EXISTS (SELECT 1 FROM person_marks k
+			WHERE k.interface_id = p.interface_id AND k.sourced_id = p.sourced_id AND k.kind = 'test')
+		ORDER BY 1, 2`, sections)
+}
+
+// TestLearners gives those of some people who are test learners: somebody said so, or the register lists them as
+// nothing else.
+func TestLearners(ctx context.Context, from db.From, people []string) ([]string, error) {
+	return db.Values[string](ctx, from, "looking for test learners", `SELECT p.id::text FROM people p
+		LEFT JOIN person_marks k ON k.interface_id = p.interface_id AND k.sourced_id = p.sourced_id
+		WHERE p.id = ANY ($1::text[]::uuid[]) AND (k.kind = 'test' OR k.kind IS NULL AND (SELECT bool_and(e.role = 'ext:preview')
+			FROM enrolments e WHERE e.interface_id = p.interface_id AND e.person = p.sourced_id AND e.gone_at IS NULL))`, people)
 }
 
 // Session is a term or a period of a register with the terms above it.

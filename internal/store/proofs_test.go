@@ -1,0 +1,112 @@
+package store_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kanban/internal/core/rule"
+	"kanban/internal/store/db"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/matchstore"
+	"kanban/internal/store/proofstore"
+	"kanban/internal/store/rosterstore"
+	"kanban/internal/store/scorestore"
+)
+
+// A test learner who was made is in the section, is found by no search, and is forgotten whole.
+func TestProofs(t *testing.T) {
+	w, _ := school(t)
+	s, ctx, prop := w.Store, t.Context(), w.Section("PROP-A")
+	p := proofstore.Proof{
+		ID: db.NewID(), SectionID: prop.ID, Made: true, Name: "Test Learner", Address: "trial@fernmoor.example",
+		State: proofstore.Walking, StartedBy: "Maud", StartedAt: time.Now().UTC().Truncate(time.Microsecond),
+	}
+	tx(t, s, func(tx *db.Tx) (err error) {
+		p.PersonID, err = proofstore.MakeLearner(ctx, tx, prop.ID, "kanban-test-1", "Test", "Learner", p.Address,
+			p.Address)
+		if err != nil {
+			return err
+		}
+		return db.Create(tx, &p, "testing")
+	})
+	assert.True(t, must[bool](t)(rosterstore.IsEnrolled(ctx, s, p.PersonID, prop.ID)))
+	assert.Zero(t, must[rosterstore.FoundPeople](t)(rosterstore.People(ctx, s, "test learner", 9)).Total)
+	assert.Equal(t, p.PersonID, must[string](t)(proofstore.LearnerNow(ctx, s, []string{
+		w.Person("stu-001").ID,
+		p.PersonID,
+	})))
+	assert.Empty(t, must[string](t)(proofstore.LearnerNow(ctx, s, []string{w.Person("stu-001").ID})))
+	assert.Empty(t, must[[]string](t)(proofstore.PairingIDs(ctx, s, prop.ID)))
+	assert.Empty(t, must[string](t)(proofstore.RevertOf(ctx, s, db.NewID())))
+	assert.Zero(t, must[int](t)(proofstore.Progressed(ctx, s, p.PersonID, prop.ID)))
+
+	e := eventstore.Event{
+		Type: string(rule.SectionJoined), NaturalKey: "k", PersonID: &p.PersonID, SectionID: &prop.ID,
+		OccurredAt: p.StartedAt,
+	}
+	tx(t, s, func(tx *db.Tx) error {
+		events := []eventstore.Event{e}
+		_, err := eventstore.RecordEvents(ctx, tx, events)
+		e.ID = events[0].ID
+		if err != nil {
+			return err
+		}
+		_, err = deliverystore.AddDeliveries(ctx, tx, []deliverystore.Delivery{{
+			ID: db.NewID(), EventID: e.ID, PersonID: &p.PersonID, State: deliverystore.DeliveryDelivered,
+			Action: rule.Action{Kind: rule.OpenTask},
+		}})
+		return err
+	})
+	assert.Empty(t, must[[]eventstore.ListedEvent](t)(eventstore.Events(ctx, s, eventstore.EventFilter{Limit: 9})))
+	assert.Len(t, must[[]eventstore.ListedEvent](t)(eventstore.Events(ctx, s,
+		eventstore.EventFilter{PersonID: p.PersonID, Limit: 9})), 1)
+	tx(t, s, func(tx *db.Tx) error {
+		assert.Len(t, must[[]deliverystore.Delivery](t)(deliverystore.UndoableOf(ctx, tx, p.PersonID)), 1)
+		return nil
+	})
+
+	p.State, p.Seats = proofstore.Walked, []proofstore.Seat{{PairingID: "x", Tried: true}}
+	require.NoError(t, proofstore.KeepProof(ctx, s, p))
+	assert.Equal(t, p.Seats, must[proofstore.Proof](t)(proofstore.FindProof(ctx, s, p.ID)).Seats)
+	_, err := proofstore.FindProof(ctx, s, "none")
+	require.ErrorIs(t, err, db.ErrNotFound)
+	p.EndedAt, p.State = &p.StartedAt, proofstore.Reverted
+	tx(t, s, func(tx *db.Tx) error {
+		assert.Empty(t, must[[]string](t)(proofstore.RevokeAwards(ctx, tx, p.PersonID, "Maud", "test")))
+		require.NoError(t, proofstore.ForgetRuns(ctx, tx, []string{db.NewID()}))
+		require.NoError(t, proofstore.ForgetLearner(ctx, tx, p))
+		return proofstore.KeepProof(ctx, tx, p)
+	})
+	assert.Empty(t, must[string](t)(proofstore.LearnerNow(ctx, s, []string{p.PersonID})))
+	assert.Len(t, must[[]proofstore.Proof](t)(proofstore.Proofs(ctx, s, 9)), 1)
+	_, err = rosterstore.FindPerson(ctx, s, p.PersonID)
+	require.ErrorIs(t, err, db.ErrNotFound)
+}
+
+// Test learners of the register are those whom it lists as such, and those of whom somebody said so.
+func TestTestLearnersOfTheRegister(t *testing.T) {
+	w, _ := school(t)
+	s, ctx, ada := w.Store, t.Context(), w.Person("stu-001")
+	names := func() (out []string) {
+		for _, c := range must[[]proofstore.Candidate](t)(proofstore.Candidates(ctx, s, w.Section("PROP-A").ID)) {
+			out = append(out, c.Name)
+		}
+		return out
+	}
+	preview := w.Person("stu-preview")
+	assert.Equal(t, []string{"Preview Learner"}, names())
+	assert.Equal(t, []string{preview.ID}, must[[]string](t)(scorestore.TestLearners(ctx, s, []string{
+		ada.ID,
+		preview.ID,
+	})))
+	tx(t, s, func(tx *db.Tx) error { return matchstore.MarkPerson(ctx, tx, ada.ID, matchstore.MarkTest, "", "Maud") })
+	tx(t, s, func(tx *db.Tx) error {
+		return matchstore.MarkPerson(ctx, tx, preview.ID, matchstore.MarkNeither, "", "Maud")
+	})
+	assert.Equal(t, []string{"Ada Alder"}, names())
+	assert.Equal(t, []string{ada.ID}, must[[]string](t)(scorestore.TestLearners(ctx, s, []string{ada.ID, preview.ID})))
+}
