@@ -8,6 +8,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kanban/internal/app/pairings"
+	"kanban/internal/core/finding"
 	"kanban/internal/core/learning"
 	"kanban/internal/core/report"
 	"kanban/internal/core/rule"
@@ -16,6 +18,7 @@ import (
 	"kanban/internal/store/db"
 	"kanban/internal/store/deliverystore"
 	"kanban/internal/store/learningstore"
+	"kanban/internal/store/pairingstore"
 	"kanban/internal/store/reportstore"
 	"kanban/internal/store/rosterstore"
 	"kanban/internal/store/rulestore"
@@ -238,4 +241,48 @@ func TestReportsThatAreSent(t *testing.T) {
 	tx(t, s, func(tx *db.Tx) error { return reportstore.RemoveReportMail(ctx, tx, m.ID) })
 	err = s.InTx(ctx, func(tx *db.Tx) error { return reportstore.RemoveReportMail(ctx, tx, m.ID) })
 	require.ErrorIs(t, err, db.ErrNotFound)
+}
+
+// What is found again keeps its beginning; what was kept before there was one stays without.
+func TestFindingsAge(t *testing.T) {
+	old, now := time.Date(2026, 11, 1, 8, 0, 0, 0, time.UTC), time.Date(2026, 12, 1, 8, 0, 0, 0, time.UTC)
+	ada := pairingstore.Mend{PersonID: "a", Code: finding.AddressMissing}
+	had := []pairingstore.Mend{
+		{PersonID: "a", Code: finding.AddressMissing, Since: &old}, {Name: "guest", Code: finding.NotOurs},
+	}
+	got := pairingstore.Aged([]pairingstore.Mend{
+		ada, {Name: "guest", Code: finding.NotOurs}, {PersonID: "a", Code: finding.AddressShared},
+	}, had, now)
+	assert.Equal(t, []*time.Time{&old, nil, &now}, []*time.Time{got[0].Since, got[1].Since, got[2].Since})
+}
+
+// Who joined is counted until they are in the class, and how long that took.
+func TestArrivals(t *testing.T) {
+	w, register := school(t)
+	ctx, s, prop := t.Context(), w.Store, w.Section("PROP-A")
+	p, err := w.Pairings.Pair(ctx, "test", pairings.Wish{SectionID: prop.ID, InterfaceID: w.Workspace().ID})
+	require.NoError(t, err)
+	in := []string{prop.ID}
+	assert.Empty(t, must[[]rosterstore.Arrival](t)(rosterstore.Arrivals(ctx, s, in, nil, nil)),
+		"the first read found everybody")
+	_, err = s.Pool.Exec(ctx, `UPDATE runs SET finished_at = now() - interval '9 days' WHERE kind = 'read'`)
+	require.NoError(t, err)
+	_, err = s.Pool.Exec(ctx, `UPDATE enrolments SET joined_at = now() - interval '4 days' WHERE interface_id = $1
+		AND section = (SELECT sourced_id FROM sections WHERE id = $2) AND role = 'student'`, register.ID, prop.ID)
+	require.NoError(t, err)
+	_, err = s.Pool.Exec(ctx, `UPDATE enrolments SET joined_at = now() - interval '20 days'
+		WHERE joined_at > now() - interval '1 day'`)
+	require.NoError(t, err)
+	for i, who := range []string{"stu-001", "stu-002"} {
+		_, err = s.Pool.Exec(ctx, `INSERT INTO placements (pairing_id, remote_id, person_id, name, placed_at)
+			VALUES ($1, $2, $3, '', now() - interval '4 days' + $4 * interval '1 day')`, p.ID, who, w.Person(who).ID, i*2+1)
+		require.NoError(t, err)
+	}
+	all := must[[]rosterstore.Arrival](t)(rosterstore.Arrivals(ctx, s, in, nil, nil))
+	require.Len(t, all, 1)
+	assert.Equal(t, []any{"Workspace", prop.Learners, 2}, []any{all[0].Service, all[0].Joined, all[0].In})
+	assert.InDelta(t, 2, *all[0].Half, 0.001)
+	assert.InDelta(t, 2.8, *all[0].Most, 0.001)
+	later := time.Now()
+	assert.Empty(t, must[[]rosterstore.Arrival](t)(rosterstore.Arrivals(ctx, s, in, &later, nil)))
 }

@@ -9,12 +9,14 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/cespare/xxhash/v2"
 
 	"kanban/internal/core/clock"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
+	"kanban/internal/core/report"
 	"kanban/internal/core/roster"
 	"kanban/internal/store/db"
 	"kanban/internal/store/reportstore"
@@ -90,9 +92,10 @@ type Finding struct {
 	Subject string // who or what it is about
 	Where   string // the section, interface or rule
 	Detail  string
-	Link    string // the console page on which to look at it
-	Person  string // id of the person, if it is about one
-	Count   int    // how many things it stands for
+	Link    string     // the console page on which to look at it
+	Person  string     // id of the person, if it is about one
+	Count   int        // how many things it stands for
+	Since   *time.Time // when it was found first, where that is known
 	Seen    *reportstore.Acknowledgement
 	People  []Finding // the findings that it stands for, where it groups people
 }
@@ -136,13 +139,17 @@ func (s *Service) Findings(ctx context.Context, f Filter) ([]Finding, error) {
 
 // RosterCauses counts by code what needs a person so that rosters are right: what scores, rules, their deliveries and
 // what people buy need is elsewhere.
-func (s *Service) RosterCauses(ctx context.Context) (map[finding.Code]int, error) {
+func (s *Service) RosterCauses(ctx context.Context) (map[finding.Code]report.Ages, error) {
 	list, err := s.gather(ctx, s.interfaces, s.registers, s.pairings, s.leftGroups, s.terms)
-	out := map[finding.Code]int{}
+	out := map[finding.Code]report.Ages{}
+	now := s.Clock.Now()
 	for _, f := range list {
-		if f.Group == Mend && f.Seen == nil {
-			out[f.Code] += f.Count
+		if f.Group != Mend || f.Seen != nil {
+			continue
 		}
+		c := out[f.Code]
+		c.Add(f.Count, f.Since, now)
+		out[f.Code] = c
 	}
 	return out, err
 }

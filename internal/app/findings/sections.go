@@ -164,6 +164,6 @@ func about(group Group, m pairingstore.Mend, section, link string) Finding {
 		detail = fmt.Sprintf("shared with %s", m.Detail)
 	}
 	f := noticed(group, m.Code, m.Name, section, detail, link)
-	f.Person = m.PersonID
+	f.Person, f.Since = m.PersonID, m.Since
 	return f
 }

@@ -177,10 +177,32 @@ func (m *making) rosters(ctx context.Context) error {
 	m.out.Remarks = []string{
 		"A day is that on which the register was read, in which the change stood; the first read, which found everybody, is not counted.",
 	}
-	if m.narrowed() {
-		return nil
+	if err := m.arrivals(ctx); err != nil || m.narrowed() {
+		return err
 	}
 	return m.causes(ctx)
+}
+
+// arrivals adds how long it took from when the register showed that somebody had joined until they were in a class.
+func (m *making) arrivals(ctx context.Context) error {
+	all, err := rosterstore.Arrivals(ctx, m.Store, m.ids, m.period.From, m.period.To)
+	if err != nil {
+		return err
+	}
+	var rows []report.Row
+	for _, a := range all {
+		rows = append(rows, report.Row{a.Service, a.Joined, a.In, a.Joined - a.In, number(a.Half), number(a.Most)})
+	}
+	m.out.Parts = append(m.out.Parts, report.Table("From the register into the class", "Nobody joined a section that is paired.",
+		[]report.Column{
+			{Title: "Service", Unit: report.Text},
+			{Title: "Joined", Unit: report.Count},
+			{Title: "In the class", Unit: report.Count},
+			{Title: "Not in it", Unit: report.Count},
+			{Title: "Half were in after", Unit: report.Days},
+			{Title: "9 of 10 after", Unit: report.Days},
+		}, rows, nil))
+	return nil
 }
 
 // causes adds what needs somebody, by cause.
@@ -189,25 +211,28 @@ func (m *making) causes(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	all := func(code finding.Code) int { c := causes[code]; return c.All() }
 	var rows []report.Row
 	chart := report.Chart{
 		Kind:   report.Bars,
 		Series: []report.Series{{Title: "Findings", Tone: report.Bad}},
 	}
 	for _, code := range slices.SortedFunc(maps.Keys(causes), func(a, b finding.Code) int {
-		return cmp.Or(causes[b]-causes[a], strings.Compare(string(a), string(b)))
+		return cmp.Or(all(b)-all(a), strings.Compare(string(a), string(b)))
 	}) {
 		e, _ := finding.Lookup(code)
-		rows = append(rows, report.Row{finding.Title(code), causes[code], string(e.Owner), e.Remedy})
+		c := causes[code]
+		row := append(report.Row{finding.Title(code), c.All()}, c.Cells()...)
+		rows = append(rows, append(row, string(e.Owner), e.Remedy))
 		chart.Labels = append(chart.Labels, finding.Title(code))
-		chart.Series[0].Values = append(chart.Series[0].Values, float64(causes[code]))
+		chart.Series[0].Values = append(chart.Series[0].Values, float64(c.All()))
 	}
-	m.out.Parts = append(m.out.Parts, report.Table("What needs somebody now", "Nothing needs anybody.", []report.Column{
-		{Title: "Cause", Unit: report.Text},
-		{Title: "Findings", Unit: report.Count},
-		{Title: "Who can mend it", Unit: report.Text},
-		{Title: "What to do", Unit: report.Text},
-	}, rows, &chart))
+	m.out.Parts = append(m.out.Parts, report.Table("What needs somebody now", "Nothing needs anybody.",
+		slices.Concat([]report.Column{{Title: "Cause", Unit: report.Text}, {Title: "Findings", Unit: report.Count}},
+			report.AgeColumns, []report.Column{
+				{Title: "Who can mend it", Unit: report.Text},
+				{Title: "What to do", Unit: report.Text},
+			}), rows, &chart))
 	return nil
 }
 
@@ -319,21 +344,9 @@ func number(v *float64) any {
 
 // scores makes the report on what score links carry, as they were compared last.
 func (m *making) scores(ctx context.Context) error {
-	links, err := scorestore.Links(ctx, m.Store, "")
+	links, called, noted, err := m.links(ctx)
 	if err != nil {
 		return err
-	}
-	noted, err := scorestore.Noteworthy(ctx, m.Store)
-	if err != nil {
-		return err
-	}
-	names, err := scorestore.LinkNames(ctx, m.Store)
-	if err != nil {
-		return err
-	}
-	called := map[string]scorestore.NamedLink{}
-	for _, n := range names {
-		called[n.ID] = n
 	}
 	groups := []struct {
 		title    string
@@ -374,8 +387,50 @@ func (m *making) scores(ctx context.Context) error {
 	}
 	m.out.Summary = []string{fmt.Sprintf("%s; %s somebody.", report.Of(len(links), "score link", "score links"),
 		report.Of(need, "score needs", "scores need"))}
-	m.out.Parts = []report.Part{report.Table("By score link", "There is no score link.", columns, rows, &chart), reasons(noted)}
+	m.out.Parts = []report.Part{
+		report.Table("By score link", "There is no score link.", columns, rows, &chart), reasons(noted),
+		drafts(links, called, m.out.MadeAt),
+	}
 	return nil
+}
+
+// links gives the score links, what they are called, and why scores of them are not carried.
+func (m *making) links(ctx context.Context) (links []scorestore.Link, called map[string]scorestore.NamedLink,
+	noted []scorestore.Noted, err error,
+) {
+	if links, err = scorestore.Links(ctx, m.Store, ""); err != nil {
+		return nil, nil, nil, err
+	}
+	if noted, err = scorestore.Noteworthy(ctx, m.Store); err != nil {
+		return nil, nil, nil, err
+	}
+	names, err := scorestore.LinkNames(ctx, m.Store)
+	called = map[string]scorestore.NamedLink{}
+	for _, n := range names {
+		called[n.ID] = n
+	}
+	return links, called, noted, err
+}
+
+// drafts shows how old the scores are that are not final.
+func drafts(links []scorestore.Link, called map[string]scorestore.NamedLink, now time.Time) report.Part {
+	var rows []report.Row
+	for _, l := range links {
+		var ages report.Ages
+		for day, n := range l.DraftDays {
+			if at, err := time.Parse(time.DateOnly, day); err == nil {
+				ages.Add(n, &at, now)
+			} else {
+				ages.Add(n, nil, now)
+			}
+		}
+		if ages.All() > 0 {
+			rows = append(rows, append(report.Row{called[l.ID].Title, ages.All()}, ages.Cells()...))
+		}
+	}
+	return report.Table("Not final, by age", "Every score is final.", append([]report.Column{
+		{Title: "Score link", Unit: report.Text}, {Title: "Scores", Unit: report.Count},
+	}, report.AgeColumns...), rows, nil)
 }
 
 // reasons shows why scores are not carried.

@@ -36,7 +36,7 @@ type Criteria interface {
 
 // Findings says what about rosters needs a person now: how many things of each code.
 type Findings interface {
-	RosterCauses(ctx context.Context) (map[finding.Code]int, error)
+	RosterCauses(ctx context.Context) (map[finding.Code]report.Ages, error)
 }
 
 // Service is the use case. Fill every field.

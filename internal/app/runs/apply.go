@@ -346,7 +346,7 @@ func (x *execution) readBack(ctx context.Context) error {
 			return err
 		}
 	}
-	s := standing(plan, x.pairing.Policy, refused)
+	s := standing(plan, x.pairing, refused, x.Clock.Now())
 	x.run.Counts, x.run.Done = x.report(plan, missing), x.done()
 	x.run.State = runstore.Finished
 	if s.counts[roster.OutcomeNeedsPerson] > 0 {

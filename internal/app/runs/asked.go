@@ -179,7 +179,7 @@ func (w *asked) compare(ctx context.Context, x *sides, source roster.Source, ref
 	if err != nil {
 		return f, err
 	}
-	f.stand, f.seen = standing(x.work(source, target), p.Policy, refused), x.pairing.TargetSeen
+	f.stand, f.seen = standing(x.work(source, target), p, refused, w.Clock.Now()), x.pairing.TargetSeen
 	// What the last run was refused stands as needing a person: it is not tried
 	// again until something about it changes.
 	c := f.counts

@@ -64,7 +64,7 @@ func (s *Service) Compare(ctx context.Context, pairingID string) (roster.Plan, e
 		return plan, err
 	}
 	return plan, s.Store.InTx(ctx, func(tx *db.Tx) error {
-		if err := standing(plan, p.Policy, refused).keep(ctx, tx, both.pairing); err != nil {
+		if err := standing(plan, p, refused, s.Clock.Now()).keep(ctx, tx, both.pairing); err != nil {
 			return err
 		}
 		return tx.Announce(ctx, "pairing", p.ID)

@@ -3,6 +3,7 @@ package runs
 import (
 	"context"
 	"slices"
+	"time"
 
 	"kanban/internal/adapter/workspaces"
 	"kanban/internal/core/finding"
@@ -142,7 +143,8 @@ func told(plan roster.Plan, refused map[string]runstore.Change) roster.Plan {
 
 // standing gives a plan's counts, and who needs a person. Somebody who was
 // refused last time, and of whom nothing has changed since, needs one too.
-func standing(plan roster.Plan, policy roster.Policy, refused map[string]runstore.Change) (s stand) {
+func standing(plan roster.Plan, p pairingstore.Pairing, refused map[string]runstore.Change, now time.Time) (s stand) {
+	policy := p.Policy
 	plan = told(plan, refused)
 	s = stand{counts: plan.CountsNow(), mend: []pairingstore.Mend{}, quiet: []pairingstore.Mend{}}
 	if n, tripped := plan.GuardTripped(policy); tripped {
@@ -163,6 +165,7 @@ func standing(plan roster.Plan, policy roster.Policy, refused map[string]runstor
 			s.mend = append(s.mend, who)
 		}
 	}
+	s.mend, s.quiet = pairingstore.Aged(s.mend, p.Mend, now), pairingstore.Aged(s.quiet, p.LeftAsIs, now)
 	return s
 }
 

@@ -376,7 +376,8 @@ func (s *Service) keepCompared(ctx context.Context, l *scorestore.Link, c *compa
 		if err := s.report(ctx, c, false); err != nil {
 			return err
 		}
-		l.Reasons, l.OldestDraft = append([]grade.Reasons{}, c.plan.Summary()...), c.oldestDraft()
+		l.Reasons = append([]grade.Reasons{}, c.plan.Summary()...)
+		l.OldestDraft, l.DraftDays = c.drafts()
 	}
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := scorestore.KeepCompared(ctx, tx, l); err != nil {
@@ -391,17 +392,25 @@ func (s *Service) keepCompared(ctx context.Context, l *scorestore.Link, c *compa
 	})
 }
 
-// oldestDraft is when the oldest score was entered that is held back because it is not final.
-func (c *compared) oldestDraft() (oldest *time.Time) {
+// drafts says on which days scores were entered that are held back because they are not final, and when the oldest
+// was.
+func (c *compared) drafts() (oldest *time.Time, days map[string]int) {
+	days = map[string]int{}
 	for _, results := range c.source.results {
 		for _, r := range results {
-			draft := r.Status == grade.Draft || r.Status == grade.Partly || r.Status == grade.Unreleased
-			if draft && !r.Marked.IsZero() && (oldest == nil || r.Marked.Before(*oldest)) {
-				oldest = &r.Marked
+			switch {
+			case r.Status != grade.Draft && r.Status != grade.Partly && r.Status != grade.Unreleased:
+			case r.Marked.IsZero():
+				days[""]++
+			default:
+				days[r.Marked.UTC().Format(time.DateOnly)]++
+				if oldest == nil || r.Marked.Before(*oldest) {
+					oldest = &r.Marked
+				}
 			}
 		}
 	}
-	return oldest
+	return oldest, days
 }
 
 // Preview reads both sides, compares and keeps the plan, so that a run can do exactly it. A read that is younger than

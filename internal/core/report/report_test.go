@@ -208,3 +208,17 @@ func TestFunnelAndGroups(t *testing.T) {
 	assert.Equal(t, []float64{1, 0, 1, 1, 0}, f.Chart.Series[2].Values, "3 who stopped, one before beginning")
 	assert.Nil(t, report.Table("x", "", nil, nil, &report.Chart{}).Chart)
 }
+
+func TestAges(t *testing.T) {
+	now := time.Date(2026, 12, 1, 8, 0, 0, 0, time.UTC)
+	var a report.Ages
+	for _, days := range []int{0, 6, 7, 29, 30, 400} {
+		at := now.AddDate(0, 0, -days)
+		a.Add(1, &at, now)
+	}
+	a.Add(3, nil, now)
+	assert.Equal(t, []any{2, 2, 2, 3, now.AddDate(0, 0, -400)}, a.Cells())
+	assert.Equal(t, 9, a.All())
+	assert.Equal(t, []any{0, 0, 0, 0, nil}, (&report.Ages{}).Cells())
+	assert.Len(t, report.AgeColumns, len(a.Cells()))
+}

@@ -89,6 +89,27 @@ type Mend struct {
 	Outcome  roster.Outcome `json:"outcome,omitempty"`
 	Code     finding.Code   `json:"code"`
 	Detail   string         `json:"detail"`
+	Since    *time.Time     `json:"since,omitempty"` // when a comparison found it first; nil of what was kept before
+}
+
+// Aged gives people since when a comparison has found the same of them, by what it found the last time.
+func Aged(list, had []Mend, now time.Time) []Mend {
+	type same struct {
+		who  string
+		code finding.Code
+	}
+	since := make(map[same]*time.Time, len(had))
+	for _, m := range had {
+		since[same{m.PersonID + m.Name, m.Code}] = m.Since
+	}
+	for i := range list {
+		m := &list[i]
+		at, there := since[same{m.PersonID + m.Name, m.Code}]
+		if m.Since = at; !there {
+			m.Since = &now
+		}
+	}
+	return list
 }
 
 // Status is what the state of a pairing's section is computed from; p is nil

@@ -82,3 +82,32 @@ func CountMovements(ctx context.Context, from db.From, sectionIDs []string, afte
 		FROM moved WHERE ($2::timestamptz IS NULL OR at >= $2) AND ($3::timestamptz IS NULL OR at < $3)
 		GROUP BY 1 ORDER BY 1`, sectionIDs, after, before)
 }
+
+// Arrival is how long it took at a service from when a read found that people had joined until they were in the class.
+type Arrival struct {
+	Service string
+	Joined  int
+	In      int
+	Half    *float64 // days after which half of them were in; nil when nobody is
+	Most    *float64 // and 9 of 10
+}
+
+// Arrivals says so of those who joined sections after their first read, from a time on and before another, and are in
+// them.
+func Arrivals(ctx context.Context, from db.From, sectionIDs []string, after, before *time.Time) ([]Arrival, error) {
+	return db.Rows[Arrival](ctx, from, "counting when who joined was in the class", spells+`, seats AS (
+			SELECT n.name AS service, (SELECT min(o.placed_at) FROM placements o WHERE o.pairing_id = w.id
+				AND o.person_id = p.id AND o.placed_at >= e.joined) - e.joined AS took
+			FROM sections s JOIN spells e ON e.interface_id = s.interface_id AND e.section = s.sourced_id
+				AND e.left_at IS NULL AND e.role IN ('student', 'teacher')
+			JOIN first f ON f.interface_id = s.interface_id AND e.joined > f.at
+			JOIN people p ON p.interface_id = e.interface_id AND p.sourced_id = e.person
+			JOIN paired_sections q ON q.section_id = s.id JOIN pairings w ON w.id = q.pairing_id AND w.ended_at IS NULL
+			JOIN interfaces n ON n.id = w.interface_id
+			WHERE s.id = ANY ($1::text[]::uuid[]) AND ($2::timestamptz IS NULL OR e.joined >= $2)
+				AND ($3::timestamptz IS NULL OR e.joined < $3))
+		SELECT service, count(*)::int AS joined, count(took)::int AS in,
+			(percentile_cont(0.5) WITHIN GROUP (ORDER BY extract(epoch FROM took)) / 86400)::float8 AS half,
+			(percentile_cont(0.9) WITHIN GROUP (ORDER BY extract(epoch FROM took)) / 86400)::float8 AS most
+		FROM seats GROUP BY 1 ORDER BY 1`, sectionIDs, after, before)
+}

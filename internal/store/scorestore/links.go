@@ -52,19 +52,21 @@ type Link struct {
 	Reasons           []grade.Reasons `gorm:"serializer:json"` // why nothing more is carried
 	NotReady          int             // assignments
 	OldestDraft       *time.Time      // when the oldest score was entered that is not final
-	ComparedAt        *time.Time
-	RanAt             *time.Time
-	NextAt            *time.Time
-	NoticedAt         *time.Time // when the source said last that scores became final
-	LastRunID         *string
-	LastFailed        bool
-	Trouble           string // why the latest comparison did not come about
-	TroubleCode       string
-	PausedAt          *time.Time
-	EndedAt           *time.Time
-	MadeBy            string
-	Version           int
-	CreatedAt         time.Time
+	// DraftDays is how many scores that are not final were entered on which day (UTC), "" where that is not known.
+	DraftDays   map[string]int `gorm:"serializer:json"`
+	ComparedAt  *time.Time
+	RanAt       *time.Time
+	NextAt      *time.Time
+	NoticedAt   *time.Time // when the source said last that scores became final
+	LastRunID   *string
+	LastFailed  bool
+	Trouble     string // why the latest comparison did not come about
+	TroubleCode string
+	PausedAt    *time.Time
+	EndedAt     *time.Time
+	MadeBy      string
+	Version     int
+	CreatedAt   time.Time
 }
 
 // TableName names the table for GORM.
@@ -148,7 +150,7 @@ func UpdateLink(tx *db.Tx, l *Link) error {
 
 // KeepCompared keeps what a comparison of a link found, or why there was none.
 func KeepCompared(ctx context.Context, tx *db.Tx, l *Link) error {
-	err := tx.Records(ctx).Where("id = ?", l.ID).Select("counts", "reasons", "not_ready", "oldest_draft",
+	err := tx.Records(ctx).Where("id = ?", l.ID).Select("counts", "reasons", "not_ready", "oldest_draft", "draft_days",
 		"compared_at", "trouble", "trouble_code").Updates(l).Error
 	return db.Known(err, "keeping the comparison")
 }

@@ -41,14 +41,14 @@ const open = computed(() =>
 )
 const about = computed(() => {
   const x = p.value
-  const named = x && { by: x.startedBy, at: when(x.startedAt), address: x.address }
+  const at = when(x?.startedAt)
   switch (x?.state) {
     case 'walking':
-      return $t('proofs.walking', named!)
+      return $t('proofs.walking', { by: x.startedBy, at, address: x.address })
     case 'walked':
-      return $t('proofs.walked', named!)
+      return $t('proofs.walked', { by: x.startedBy, at, address: x.address })
     case 'reverting':
-      return $t('proofs.reverting', named!)
+      return $t('proofs.reverting', { by: x.startedBy, at })
   }
   return x && $t('proofs.reverted')
 })
