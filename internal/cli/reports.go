@@ -57,7 +57,7 @@ func reportsOf() *cli.Command {
 	return &cli.Command{
 		Name: "reports", Usage: "How far learners have come, who stopped, badges, rosters, rules, services and scores",
 		Category: "learning",
-		Commands: []*cli.Command{reportsList(), reportsShow(), reportsSave(), reportMailsOf()},
+		Commands: []*cli.Command{reportsList(), reportsShow(), reportsSave(), reportMailsOf(), reportsRecount()},
 	}
 }
 

@@ -23,6 +23,7 @@ import (
 	"kanban/internal/store/rosterstore"
 	"kanban/internal/store/rulestore"
 	"kanban/internal/store/scorestore"
+	"kanban/internal/store/settingstore"
 )
 
 func TestReportsOnLearners(t *testing.T) {
@@ -285,4 +286,34 @@ func TestArrivals(t *testing.T) {
 	assert.InDelta(t, 2.8, *all[0].Most, 0.001)
 	later := time.Now()
 	assert.Empty(t, must[[]rosterstore.Arrival](t)(rosterstore.Arrivals(ctx, s, in, &later, nil)))
+}
+
+func TestKeptProgress(t *testing.T) {
+	w, _ := school(t)
+	w.Outlined()
+	ctx, s, prop, ada := t.Context(), w.Store, w.Section("PROP-A"), w.Person("stu-001")
+	first := time.Now().UTC().Truncate(time.Microsecond)
+	row := learningstore.ProgressRow{
+		PersonID: ada.ID, SectionID: prop.ID, DoneBits: learning.DoneBits{1}, Percent: 50, Version: 1, FirstAt: &first,
+	}
+	tx(t, s, func(tx *db.Tx) error {
+		_, _, err := learningstore.KeepProgress(ctx, tx, []learningstore.ProgressRow{row}, nil, nil)
+		return err
+	})
+	none := learningstore.ProgressRow{}
+	all := must[[]learningstore.ProgressRow](t)(learningstore.KeptProgress(ctx, s, prop.CourseID, 1, none, 9))
+	require.Len(t, all, 1)
+	assert.Equal(t, row.DoneBits, all[0].DoneBits)
+	assert.Empty(t, must[[]learningstore.ProgressRow](t)(learningstore.KeptProgress(ctx, s, prop.CourseID, 2, none,
+		9)))
+	assert.Empty(t, must[[]learningstore.ProgressRow](t)(learningstore.KeptProgress(ctx, s, prop.CourseID, 1, row, 9)))
+	courses := must[[]learningstore.NamedCourse](t)(learningstore.OutlinedCourses(ctx, s))
+	require.Len(t, courses, 1)
+	assert.Equal(t, prop.CourseID, courses[0].ID)
+
+	assert.Equal(t, settingstore.ProgressCheck{}, must[settingstore.ProgressCheck](t)(settingstore.FindProgressCheck(
+		ctx, s)))
+	kept := settingstore.ProgressCheck{Checked: 3, Wrong: 1, Courses: []string{"Propagation"}}
+	tx(t, s, func(tx *db.Tx) error { return settingstore.SaveProgressCheck(ctx, tx, kept) })
+	assert.Equal(t, kept, must[settingstore.ProgressCheck](t)(settingstore.FindProgressCheck(ctx, s)))
 }

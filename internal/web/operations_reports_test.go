@@ -38,6 +38,12 @@ func walkReports(x *talk, h *story) {
 	x.do(422, "GET", "/reports/behind?mark=half", nil)
 	x.do(422, "GET", "/reports/completion?by=weather", nil)
 
+	assert.Nil(t, get[api.ProgressCheck](x, "/progress-check").EndedAt)
+	x.do(204, "POST", "/progress-check", api.StartProgressCheck{Mend: true})
+	x.do(409, "POST", "/progress-check", api.StartProgressCheck{})
+	assert.NoError(t, x.site.Reports.WorkCheck(t.Context(), true))
+	assert.NotNil(t, get[api.ProgressCheck](x, "/progress-check").EndedAt)
+
 	wish := api.NewReportMail{
 		Report: "completion", Narrowed: map[string]string{"course": "PROP"}, Form: "pdf",
 		Schedule: schedule.Schedule{Kind: schedule.Daily, At: "07:00"}, Recipients: []string{"head@fernmoor.example"},

@@ -145,7 +145,7 @@ func (x *UseCases) above(db *db.Database, o Options, compiled *outlines.Compiled
 		Sections: sectionStates{db, x.Pairings},
 	}
 	x.Reports = &reports.Service{
-		Store: db, Zone: o.Zone, Outlines: compiled, Criteria: x.Stages, Findings: x.Findings,
+		Store: db, Zone: o.Zone, Outlines: compiled, Criteria: x.Stages, Findings: x.Findings, Progress: x.Facts,
 		Public: o.Public, Mailer: x.Connections.Mailer,
 	}
 	x.Proofs = &proofs.Service{

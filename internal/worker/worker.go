@@ -133,6 +133,9 @@ func (x *shift) eventJobs(workers *river.Workers) {
 		}
 		return err
 	})
+	add(x, workers, func(ctx context.Context, j *river.Job[jobs.CheckProgress]) error {
+		return x.exclusively(ctx, "check-progress", func() error { return uses.Reports.WorkCheck(ctx, j.Args.Mend) })
+	})
 	add(x, workers, func(ctx context.Context, j *river.Job[jobs.WorkOutStages]) error {
 		if j.Args.StagePlanID != "" {
 			return uses.Stages.WorkOut(ctx, j.Args.StagePlanID)

@@ -2169,6 +2169,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/progress-check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Say what the last comparison of kept progress with what is recorded found */
+        get: operations["get-progress-check"];
+        put?: never;
+        /** Compare kept progress with what is recorded, or count it anew */
+        post: operations["start-progress-check"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/proofs": {
         parameters: {
             query?: never;
@@ -7545,6 +7563,37 @@ export interface components {
              */
             word: "done" | "passed" | "failed" | "begun" | "not begun";
         };
+        ProgressCheck: {
+            /**
+             * Format: int64
+             * @description People in sections whose progress was looked at
+             */
+            checked: number;
+            /** @description Titles of the courses in which it differed */
+            courses?: string[];
+            /**
+             * Format: date-time
+             * @description When it was done last; absent when never
+             */
+            endedAt?: string;
+            /** @description What differed was set right */
+            mended: boolean;
+            /**
+             * Format: date-time
+             * @description When it is done next by itself
+             */
+            nextAt?: string;
+            /**
+             * Format: date-time
+             * @description Since when it is being done
+             */
+            startedAt?: string;
+            /**
+             * Format: int64
+             * @description Of them it differed
+             */
+            wrong: number;
+        };
         ProgressModule: {
             /** @description As they stand in the outline, what is nested after what holds it */
             activities: components["schemas"]["ProgressActivity"][];
@@ -8834,6 +8883,10 @@ export interface components {
             reachedAt?: string;
             stageId: string;
             title: string;
+        };
+        StartProgressCheck: {
+            /** @description Set right what differs; nobody hears of it by an event */
+            mend?: boolean;
         };
         Step: {
             done: boolean;
@@ -20123,6 +20176,114 @@ export interface operations {
             };
             /** @description Not Found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-progress-check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProgressCheck"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "start-progress-check": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StartProgressCheck"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -158,7 +158,7 @@ func (s *Service) RosterCauses(ctx context.Context) (map[finding.Code]report.Age
 func (s *Service) all(ctx context.Context) ([]Finding, error) {
 	return s.gather(ctx, s.interfaces, s.resting, s.statements, s.refused, s.registers, s.pairings, s.leftGroups,
 		s.terms,
-		s.deliveries, s.lacking, s.reversals, s.accesses, s.tasks, s.scores, s.unsent)
+		s.deliveries, s.lacking, s.reversals, s.accesses, s.tasks, s.scores, s.unsent, s.miscounted)
 }
 
 // gather gives what some find, in the order in which it is listed, each with whether it was acknowledged.

@@ -12,6 +12,7 @@ import (
 	"kanban/internal/store/purchasestore"
 	"kanban/internal/store/reportstore"
 	"kanban/internal/store/rulestore"
+	"kanban/internal/store/settingstore"
 	"kanban/internal/store/taskstore"
 )
 
@@ -135,6 +136,17 @@ func (s *Service) accesses(ctx context.Context) (list []Finding, err error) {
 	for _, u := range unmapped {
 		list = append(list, noticed(Mend, finding.OfferUnknown, u.Offer, u.Interface,
 			fmt.Sprintf("%d buyers", u.Buyers), "/access"))
+	}
+	return list, err
+}
+
+// miscounted says when kept progress was found to differ from what is recorded.
+func (s *Service) miscounted(ctx context.Context) (list []Finding, err error) {
+	c, err := settingstore.FindProgressCheck(ctx, s.Store)
+	if err == nil && c.Wrong > 0 && !c.Mended {
+		f := noticed(Mend, finding.ProgressDiffers, "progress", strings.Join(c.Courses, ", "), "", "/reports/completion")
+		f.Subject, f.Count, f.Since = "progress of "+peopleOf(c.Wrong), c.Wrong, c.EndedAt
+		list = append(list, f)
 	}
 	return list, err
 }

@@ -236,11 +236,14 @@ func AskOf(fields map[string]string) (a Ask, err error) {
 	return a, nil
 }
 
-// Tick queues the mails that are due, each once. What was missed while nothing worked is sent once. While everything
-// is paused nothing is due.
+// Tick queues the mails that are due, each once, and the nightly comparison of kept progress. What was missed while
+// nothing worked is sent once. While everything is paused nothing is due.
 func (s *Service) Tick(ctx context.Context, at time.Time) error {
 	pause, err := settingstore.FindMaintenance(ctx, s.Store)
 	if err != nil || pause.Since != nil {
+		return err
+	}
+	if err := s.tickCheck(ctx, at); err != nil {
 		return err
 	}
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {

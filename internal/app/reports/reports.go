@@ -47,6 +47,7 @@ type Service struct {
 	Outlines Outlines
 	Criteria Criteria
 	Findings Findings
+	Progress Progress
 	Public   string // address of the console
 	// Mailer gives what sends mails of the service's own; nil when no mail server is connected.
 	Mailer func(context.Context) (*mails.Mailer, error)

@@ -124,6 +124,7 @@ const (
 	Reversed          Code = "completion-reversed"
 	StillToCome       Code = "deliveries-still-to-come"
 	ReportNotSent     Code = "report-not-sent"
+	ProgressDiffers   Code = "progress-differs"
 )
 
 var catalogue = []Entry{
@@ -555,6 +556,12 @@ var catalogue = []Entry{
 		ReportNotSent, Block, "a report was not sent",
 		"A report that is sent by mail did not reach the mail server for everybody the last time it was due.",
 		"Mend the cause that is shown, then send it now (kanban reports mails send ID).", OwnerAdministrator,
+	},
+	{
+		ProgressDiffers, Block, "kept progress differs",
+		"The progress that is kept of people, by which reports count, is not what is recorded of their activities.",
+		"Count it anew (kanban reports recount); nobody is told by that. If it comes back, report it as a fault.",
+		OwnerAdministrator,
 	},
 	{
 		OtherResultCounts, Note, "another result counts",

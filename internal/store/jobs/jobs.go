@@ -262,6 +262,19 @@ func (WorkProof) InsertOpts() river.InsertOpts {
 	return river.InsertOpts{Queue: QueueReactions, MaxAttempts: 5}
 }
 
+// CheckProgress compares kept progress with what is recorded, or counts it anew.
+type CheckProgress struct {
+	Mend bool `json:"mend,omitempty"`
+}
+
+// Kind names the job.
+func (CheckProgress) Kind() string { return "check-progress" }
+
+// InsertOpts chooses the queue.
+func (CheckProgress) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{Queue: QueueReactions, MaxAttempts: 5}
+}
+
 // WorkOutStages works out how far everybody has come in a stage plan or, without one,
 // how far some people have come in those that are about courses or badges.
 type WorkOutStages struct {

@@ -207,6 +207,24 @@ func Outdated(ctx context.Context, from db.From, courseID string, version int, a
 		ORDER BY g.person_id, g.section_id LIMIT $5`, courseID, version, after.PersonID, after.SectionID, limit)
 }
 
+// KeptProgress lists, in the order in which it is locked, the progress in a course that was worked out by a version of
+// its outline, from a place on.
+func KeptProgress(ctx context.Context, from db.From, courseID string, version int, after ProgressRow, limit int,
+) ([]ProgressRow, error) {
+	return db.Rows[ProgressRow](ctx, from, "listing kept progress", `SELECT g.person_id::text,
+		g.section_id::text, g.done_bits, g.percent, g.outline_version AS version, g.first_at, g.last_at
+		FROM progress g JOIN section_facts f ON f.section_id = g.section_id
+		WHERE f.course_id = $1 AND g.outline_version = $2 AND g.done_bits IS NOT NULL AND ($3 = ''
+			OR (g.person_id, g.section_id) > (nullif($3, '')::uuid, nullif($4, '')::uuid))
+		ORDER BY g.person_id, g.section_id LIMIT $5`, courseID, version, after.PersonID, after.SectionID, limit)
+}
+
+// OutlinedCourses lists the courses that have an outline, with their titles.
+func OutlinedCourses(ctx context.Context, from db.From) ([]NamedCourse, error) {
+	return db.Rows[NamedCourse](ctx, from, "listing courses with an outline", `SELECT DISTINCT c.id::text, c.title, c.code
+		FROM courses c WHERE EXISTS (SELECT 1 FROM outlines o WHERE o.course_id = c.id) ORDER BY 2, 1`)
+}
+
 // StatesInCourse gives everything that is known about people in any section of a course,
 // left ones too, by person and section.
 func StatesInCourse(ctx context.Context, tx *db.Tx, courseID string, people []string) (map[SectionKey]learning.State,

@@ -47,3 +47,28 @@ func SaveSetting(ctx context.Context, tx *db.Tx, name string, value any) error {
 		SET value = excluded.value`, "setting/"+name, text)
 	return db.Known(err, "keeping a setting")
 }
+
+// ProgressCheck is what comparing kept progress with what is recorded found.
+type ProgressCheck struct {
+	NextAt    *time.Time `json:"nextAt,omitempty"`
+	StartedAt *time.Time `json:"startedAt,omitempty"` // nil unless it is being done
+	EndedAt   *time.Time `json:"endedAt,omitempty"`
+	Checked   int        `json:"checked"` // people in sections
+	Wrong     int        `json:"wrong"`   // of them it differed
+	Mended    bool       `json:"mended"`  // and was set right
+	Courses   []string   `json:"courses,omitempty"`
+}
+
+// progressCheck is the setting that keeps it.
+const progressCheck = "progress-check"
+
+// FindProgressCheck gives what the last comparison found.
+func FindProgressCheck(ctx context.Context, from db.From) (c ProgressCheck, err error) {
+	_, err = FindSetting(ctx, from, progressCheck, &c)
+	return c, err
+}
+
+// SaveProgressCheck keeps it.
+func SaveProgressCheck(ctx context.Context, tx *db.Tx, c ProgressCheck) error {
+	return SaveSetting(ctx, tx, progressCheck, c)
+}

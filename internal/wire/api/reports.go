@@ -90,3 +90,19 @@ type SentReport struct {
 	SentAt  *time.Time `json:"sentAt,omitempty" doc:"Absent while the mail server has not taken it"`
 	Trouble string     `json:"trouble,omitempty" doc:"Why it has not"`
 }
+
+// ProgressCheck is what comparing the progress that is kept with what is recorded found.
+type ProgressCheck struct {
+	NextAt    *time.Time `json:"nextAt,omitempty" doc:"When it is done next by itself"`
+	StartedAt *time.Time `json:"startedAt,omitempty" doc:"Since when it is being done"`
+	EndedAt   *time.Time `json:"endedAt,omitempty" doc:"When it was done last; absent when never"`
+	Checked   int        `json:"checked" doc:"People in sections whose progress was looked at"`
+	Wrong     int        `json:"wrong" doc:"Of them it differed"`
+	Mended    bool       `json:"mended" doc:"What differed was set right"`
+	Courses   []string   `json:"courses,omitempty" doc:"Titles of the courses in which it differed"`
+}
+
+// StartProgressCheck says how kept progress is compared.
+type StartProgressCheck struct {
+	Mend bool `json:"mend,omitempty" doc:"Set right what differs; nobody hears of it by an event"`
+}

@@ -16,6 +16,7 @@ import { when } from '../../parts/when'
 import { $t } from '../../texts'
 import { heightOf } from './height'
 import Part from './Part.vue'
+import Recount from './Recount.vue'
 
 const ReportChart = defineAsyncComponent(() => import('./ReportChart.vue'))
 const SendDialog = defineAsyncComponent(() => import('./SendDialog.vue'))
@@ -155,6 +156,7 @@ const sources = computed(() =>
   <p v-else-if="kinds.data.value && !kind" role="alert">
     {{ $t('reports.noSuchReport', { name: name ?? '' }) }}
   </p>
+  <Recount v-if="kind?.name === 'completion'" />
   <div class="narrow">
     <ChoiceField
       id="report-kind"
