@@ -68,6 +68,8 @@ func reportsRecount() *cli.Command {
 // toldCheck says what a comparison found; differences that stay are an error.
 func toldCheck(cmd *cli.Command, x api.ProgressCheck) error {
 	switch {
+	case x.Trouble != "":
+		return fmt.Errorf("it could not be done: %s", x.Trouble)
 	case x.Wrong == 0:
 		say(cmd, "%d looked at; all as recorded.", x.Checked)
 	case x.Mended:

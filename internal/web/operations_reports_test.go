@@ -80,7 +80,7 @@ func TestReportsAsFiles(t *testing.T) {
 	assert.Equal(t, []string{"Day", "Joined", "Left"}, table[0])
 	book, err := excelize.OpenReader(bytes.NewReader(file("rosters/file.xlsx", 200)))
 	require.NoError(t, err)
-	assert.Equal(t, []string{"By day", "What needs somebody now"}, book.GetSheetList())
+	assert.Equal(t, []string{"By day", "From register to class", "What needs somebody now"}, book.GetSheetList())
 	rows, err := book.GetRows("By day")
 	require.NoError(t, err)
 	assert.Equal(t, table, rows)
@@ -90,7 +90,7 @@ func TestReportsAsFiles(t *testing.T) {
 	assert.True(t, strings.HasPrefix(string(file("services/file.pdf", 200)), "%PDF-"))
 	for path, says := range map[string]string{
 		"nothing/file.csv":                   "there is no report",
-		"rosters/file.csv?part=3":            "there are 2",
+		"rosters/file.csv?part=4":            "there are 3",
 		"rosters/file.csv?part=x":            "whole number",
 		"rosters/file.csv?corse=PROP":        "is not known here",
 		"completion/file.pdf?course=nowhere": "there is no course",

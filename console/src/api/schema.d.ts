@@ -7588,6 +7588,8 @@ export interface components {
              * @description Since when it is being done
              */
             startedAt?: string;
+            /** @description Why it could not be done the last time; it is tried again a few times */
+            trouble?: string;
             /**
              * Format: int64
              * @description Of them it differed

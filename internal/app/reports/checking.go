@@ -2,6 +2,7 @@ package reports
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"kanban/internal/core/refusal"
@@ -47,34 +48,45 @@ func (s *Service) StartCheck(ctx context.Context, who string, mend bool) error {
 	})
 }
 
-// WorkCheck compares the progress of every course with what is recorded, or counts it anew, and keeps what it found.
+// WorkCheck compares the progress of every course with what is recorded, or counts it anew, and keeps what it found,
+// or why it could not be done: then it may be tried again.
 func (s *Service) WorkCheck(ctx context.Context, mend bool) error {
 	was, err := s.Check(ctx)
 	if err != nil {
 		return err
 	}
-	courses, err := learningstore.OutlinedCourses(ctx, s.Store)
-	if err != nil {
-		return err
+	now, err := s.checked(ctx, mend)
+	if ctx.Err() != nil {
+		return ctx.Err() // cut off: somebody goes on
 	}
-	now := settingstore.ProgressCheck{NextAt: was.NextAt, Mended: mend}
+	if at := s.Clock.Now(); err == nil {
+		now.EndedAt = &at
+	} else {
+		now = was
+		now.StartedAt, now.Trouble = nil, err.Error()
+	}
+	now.NextAt = was.NextAt
+	return errors.Join(err, s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := settingstore.SaveProgressCheck(ctx, tx, now); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "pairing", "") // what there is to do may be another
+	}))
+}
+
+func (s *Service) checked(ctx context.Context, mend bool) (now settingstore.ProgressCheck, err error) {
+	now.Mended = mend
+	courses, err := learningstore.OutlinedCourses(ctx, s.Store)
 	for _, c := range courses {
 		checked, wrong, err := s.Progress.CheckProgress(ctx, c.ID, mend)
 		if err != nil {
-			return err
+			return now, err
 		}
 		if now.Checked, now.Wrong = now.Checked+checked, now.Wrong+wrong; wrong > 0 {
 			now.Courses = append(now.Courses, c.Title)
 		}
 	}
-	at := s.Clock.Now()
-	now.EndedAt = &at
-	return s.Store.InTx(ctx, func(tx *db.Tx) error {
-		if err := settingstore.SaveProgressCheck(ctx, tx, now); err != nil {
-			return err
-		}
-		return tx.Announce(ctx, "pairing", "") // what there is to do may be another
-	})
+	return now, err
 }
 
 // tickCheck queues the comparison of the night when it is due.

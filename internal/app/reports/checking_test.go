@@ -24,8 +24,8 @@ func TestKeptProgressIsComparedAtNight(t *testing.T) {
 	}
 	w.Completes(platform.ID, "stu-001", "two", *now)
 	progress := func() (out []string) {
-		all, err := db.Values[string](t.Context(), w.Store, "test", `SELECT person_id::text || percent || done || first_at
-			|| last_at || encode(done_bits, 'hex') FROM progress ORDER BY 1`)
+		all, err := db.Values[string](t.Context(), w.Store, "test", `SELECT concat_ws(' ', person_id, percent, done,
+			first_at, last_at, encode(done_bits, 'hex')) FROM progress ORDER BY person_id`)
 		require.NoError(t, err)
 		return all
 	}

@@ -193,7 +193,7 @@ func (m *making) arrivals(ctx context.Context) error {
 	for _, a := range all {
 		rows = append(rows, report.Row{a.Service, a.Joined, a.In, a.Joined - a.In, number(a.Half), number(a.Most)})
 	}
-	m.out.Parts = append(m.out.Parts, report.Table("From the register into the class", "Nobody joined a section that is paired.",
+	m.out.Parts = append(m.out.Parts, report.Table("From register to class", "Nobody joined a section that is paired.",
 		[]report.Column{
 			{Title: "Service", Unit: report.Text},
 			{Title: "Joined", Unit: report.Count},

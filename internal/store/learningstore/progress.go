@@ -221,8 +221,8 @@ func KeptProgress(ctx context.Context, from db.From, courseID string, version in
 
 // OutlinedCourses lists the courses that have an outline, with their titles.
 func OutlinedCourses(ctx context.Context, from db.From) ([]NamedCourse, error) {
-	return db.Rows[NamedCourse](ctx, from, "listing courses with an outline", `SELECT DISTINCT c.id::text, c.title, c.code
-		FROM courses c WHERE EXISTS (SELECT 1 FROM outlines o WHERE o.course_id = c.id) ORDER BY 2, 1`)
+	return db.Rows[NamedCourse](ctx, from, "listing courses with an outline", `SELECT c.id::text, c.title, c.code,
+		c.interface_id::text, c.sourced_id, c.gone_at IS NOT NULL AS gone FROM courses c WHERE EXISTS (SELECT 1 FROM outlines o WHERE o.course_id = c.id) ORDER BY 2, 1`)
 }
 
 // StatesInCourse gives everything that is known about people in any section of a course,

@@ -57,6 +57,7 @@ type ProgressCheck struct {
 	Wrong     int        `json:"wrong"`   // of them it differed
 	Mended    bool       `json:"mended"`  // and was set right
 	Courses   []string   `json:"courses,omitempty"`
+	Trouble   string     `json:"trouble,omitempty"` // why it could not be done, the last time
 }
 
 // progressCheck is the setting that keeps it.

@@ -100,6 +100,7 @@ type ProgressCheck struct {
 	Wrong     int        `json:"wrong" doc:"Of them it differed"`
 	Mended    bool       `json:"mended" doc:"What differed was set right"`
 	Courses   []string   `json:"courses,omitempty" doc:"Titles of the courses in which it differed"`
+	Trouble   string     `json:"trouble,omitempty" doc:"Why it could not be done the last time; it is tried again a few times"`
 }
 
 // StartProgressCheck says how kept progress is compared.
