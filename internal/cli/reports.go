@@ -24,11 +24,11 @@ import (
 // narrowing are the flags by which reports are narrowed and set.
 func narrowing() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "organisation", Usage: "only sections of this organisation"},
+		&cli.StringFlag{Name: "organisation", Usage: "only sections of this organisation and those below it; its name or id"},
 		&cli.StringFlag{Name: "term", Usage: "only sections of this term (its title)"},
 		&cli.StringFlag{Name: "course", Usage: "only this course (code or title)"},
 		&cli.StringFlag{Name: "section", Usage: "only this section (code or title)"},
-		&cli.StringFlag{Name: "teacher", Usage: "only sections of this teacher"},
+		&cli.StringFlag{Name: "teacher", Usage: "only sections of this teacher; name or id"},
 		&cli.StringFlag{Name: "from", Usage: "from `DAY` on, such as 2026-10-01"},
 		&cli.StringFlag{Name: "to", Usage: "up to `DAY`"},
 		&cli.StringFlag{Name: "by", Usage: "what completion compares: course, section, term, organisation or teacher"},

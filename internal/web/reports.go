@@ -46,11 +46,11 @@ func (s *Server) listReports(context.Context, *struct{}) ([]api.ReportKind, erro
 
 type reportInput struct {
 	Name         string `path:"name" doc:"The report's name"`
-	Organisation string `query:"organisation" doc:"Name of an organisation"`
+	Organisation string `query:"organisation" doc:"Name or id of an organisation, with all below it"`
 	Term         string `query:"term" doc:"Title of a term"`
 	Course       string `query:"course" doc:"Title, code or id of a course"`
 	Section      string `query:"section" doc:"Title, code or id of a section"`
-	Teacher      string `query:"teacher" doc:"Name of a teacher"`
+	Teacher      string `query:"teacher" doc:"Name or id of a teacher"`
 	From         string `query:"from" doc:"The first day, such as 2026-10-01"`
 	To           string `query:"to" doc:"The last day"`
 	By           string `query:"by" enum:",course,section,term,organisation,teacher" doc:"What completion compares"`

@@ -21121,7 +21121,7 @@ export interface operations {
     "get-report": {
         parameters: {
             query?: {
-                /** @description Name of an organisation */
+                /** @description Name or id of an organisation, with all below it */
                 organisation?: string;
                 /** @description Title of a term */
                 term?: string;
@@ -21129,7 +21129,7 @@ export interface operations {
                 course?: string;
                 /** @description Title, code or id of a section */
                 section?: string;
-                /** @description Name of a teacher */
+                /** @description Name or id of a teacher */
                 teacher?: string;
                 /** @description The first day, such as 2026-10-01 */
                 from?: string;

@@ -97,11 +97,11 @@ var All = []Described{
 
 // Ask is what a report is asked for; what is empty narrows nothing.
 type Ask struct {
-	Organisation string // its name
+	Organisation string // its name or id; what is below it belongs to it
 	Term         string // its title
 	Course       string // title, code or id
 	Section      string // title, code or id
-	Teacher      string // a teacher's name
+	Teacher      string // a teacher's name or id
 	From, To     string // days such as 2026-10-01, both included
 	By           string // what completion compares: course, section, term, organisation or teacher
 	Days         int    // after how many days without activity somebody has stopped; 14 when 0
@@ -224,12 +224,18 @@ func (m *making) narrow(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	above, name, err := m.above(ctx, all)
+	if err != nil {
+		return err
+	}
 	a := m.ask
 	narrowed := []struct {
 		field, value, command string
 		of                    func(rosterstore.Section) []string
 	}{
-		{"organisation", a.Organisation, "lists organisations", func(x rosterstore.Section) []string { return []string{x.Org} }},
+		{"organisation", a.Organisation, "lists organisations", func(x rosterstore.Section) []string {
+			return append([]string{x.Org}, above[x.ID]...)
+		}},
 		{"term", a.Term, "sections list", func(x rosterstore.Section) []string { return x.Terms }},
 		{"course", a.Course, "courses list", func(x rosterstore.Section) []string {
 			return []string{x.Course, x.CourseCode, x.CourseID}
@@ -237,7 +243,9 @@ func (m *making) narrow(ctx context.Context) error {
 		{"section", a.Section, "sections list", func(x rosterstore.Section) []string {
 			return []string{x.Title, x.Code, x.ID}
 		}},
-		{"teacher", a.Teacher, "sections list", func(x rosterstore.Section) []string { return x.Teachers }},
+		{"teacher", a.Teacher, "sections list", func(x rosterstore.Section) []string {
+			return append(slices.Clone(x.Teachers), x.TeacherIDs...)
+		}},
 	}
 	list := slices.DeleteFunc(slices.Clone(all), func(x rosterstore.Section) bool { return x.Gone || x.List != "" })
 	for _, n := range narrowed {
@@ -254,6 +262,14 @@ func (m *making) narrow(ctx context.Context) error {
 			return refusal.Invalid(n.field, "there is no %s %q; see which there are: kanban %s", n.field, n.value, n.command)
 		}
 		list = slices.DeleteFunc(list, func(x rosterstore.Section) bool { return !fits(x) })
+		switch n.field {
+		case "organisation":
+			n.value = name
+		case "teacher":
+			if n.value, err = m.oneTeacher(ctx, n.value, list); err != nil {
+				return err
+			}
+		}
 		m.out.Scope = append(m.out.Scope, n.field+" "+said(n.field, n.value, list))
 	}
 	m.sections, m.of = list, make(map[string]rosterstore.Section, len(list))
@@ -262,6 +278,72 @@ func (m *making) narrow(ctx context.Context) error {
 		m.of[x.ID] = x
 	}
 	return nil
+}
+
+// above gives what a section's organisation and those above it are called, and their ids, by section. Where several
+// organisations have the name that is asked for it is asked which of them is meant.
+func (m *making) above(ctx context.Context, all []rosterstore.Section) (above map[string][]string, name string,
+	err error,
+) {
+	if name = m.ask.Organisation; name == "" {
+		return nil, "", nil
+	}
+	orgs, err := rosterstore.Orgs(ctx, m.Store)
+	if err != nil {
+		return nil, "", err
+	}
+	names, same := map[string]string{}, []string{}
+	for _, o := range orgs {
+		if names[o.ID] = o.Name; strings.EqualFold(o.Name, m.ask.Organisation) {
+			same = append(same, o.SourcedID+" ("+o.ID+")")
+		}
+		if o.ID == m.ask.Organisation {
+			name = o.Name
+		}
+	}
+	if len(same) > 1 {
+		return nil, "", refusal.Invalid("organisation", "%d organisations are called %q; say which by the id: %s", len(same),
+			m.ask.Organisation, strings.Join(same, ", "))
+	}
+	ids := make([]string, len(all))
+	for i, x := range all {
+		ids[i] = x.ID
+	}
+	above, err = rosterstore.OrgsAbove(ctx, m.Store, ids)
+	for section, list := range above {
+		for _, id := range list {
+			above[section] = append(above[section], names[id])
+		}
+	}
+	return above, name, err
+}
+
+// oneTeacher gives the name of the teacher who is asked for. Where several people teach under one name it is asked
+// which of them is meant.
+func (m *making) oneTeacher(ctx context.Context, asked string, list []rosterstore.Section) (string, error) {
+	var ids []string
+	for _, x := range list {
+		ids = append(ids, x.TeacherIDs...)
+	}
+	slices.Sort(ids)
+	people, err := rosterstore.PeopleByID(ctx, m.Store, slices.Compact(ids))
+	if err != nil {
+		return "", err
+	}
+	var same []string
+	for _, p := range people {
+		if p.ID == asked {
+			return p.Name(), nil
+		}
+		if strings.EqualFold(p.Name(), asked) {
+			same = append(same, p.Identifier+" ("+p.ID+")")
+		}
+	}
+	if len(same) > 1 {
+		return "", refusal.Invalid("teacher", "%d people teach under the name %q; say which by the id: %s", len(same), asked,
+			strings.Join(same, ", "))
+	}
+	return asked, nil
 }
 
 // said is what was asked for, by its name where it was asked for by its id.

@@ -291,3 +291,54 @@ func TestBadgesByBadgeSectionAndMonth(t *testing.T) {
 	assert.Equal(t, "since 30 September 2026", cell(held[0], names[who[0]], 2))
 	assert.Equal(t, "missing: finish the course Propagation", cell(held[0], names[who[1]], 2), "revoked is not held")
 }
+
+// What is below an organisation belongs to it; of two that look alike it is asked which one is meant.
+func TestOrganisationsAndTeachersWhoLookAlike(t *testing.T) {
+	w, _ := apptest.Clocked(t)
+	w.Outlined()
+	ctx, prop := t.Context(), w.Section("PROP-A")
+	change := func(sql string, args ...any) {
+		t.Helper()
+		_, err := w.Store.Pool.Exec(ctx, sql, args...)
+		require.NoError(t, err)
+	}
+	learners := func(a reports.Ask) int {
+		t.Helper()
+		r, err := w.Reports.Make(ctx, report.Behind, a)
+		require.NoError(t, err)
+		n := 0
+		for row, err := range r.Parts[0].Rows {
+			require.NoError(t, err)
+			n += row[1].(int)
+		}
+		return n
+	}
+	all := learners(reports.Ask{})
+	change(`INSERT INTO orgs (interface_id, sourced_id, name, type, parent)
+		SELECT interface_id, 'north', 'North', 'school', (SELECT min(sourced_id) FROM orgs) FROM sections WHERE id = $1`, prop.ID)
+	change(`UPDATE sections SET org = 'north' WHERE id = $1`, prop.ID)
+	assert.Equal(t, prop.Learners, learners(reports.Ask{Organisation: "north"}))
+	assert.Equal(t, all, learners(reports.Ask{Organisation: "Fernmoor Garden School"}), "with all below it")
+	change(`INSERT INTO orgs (interface_id, sourced_id, name, type, parent)
+		SELECT interface_id, 'other', 'North', 'school', 'north' FROM sections WHERE id = $1`, prop.ID)
+	_, err := w.Reports.Make(ctx, report.Behind, reports.Ask{Organisation: "North"})
+	refused, is := refusal.As(err)
+	require.True(t, is)
+	assert.Contains(t, refused.Detail, "2 organisations are called")
+	var id string
+	require.NoError(t, w.Store.Pool.QueryRow(ctx, `SELECT id::text FROM orgs WHERE sourced_id = 'north'`).Scan(&id))
+	assert.Equal(t, prop.Learners, learners(reports.Ask{Organisation: id}))
+
+	name, other := prop.Teachers[0], w.Section("PROP-C").TeacherIDs[0]
+	alone := learners(reports.Ask{Teacher: name})
+	assert.Equal(t, alone, learners(reports.Ask{Teacher: prop.TeacherIDs[0]}))
+	given, family, _ := strings.Cut(name, " ")
+	change(`UPDATE people SET given_name = $1, family_name = $2 WHERE id = $3`, given, family, other)
+	change(`UPDATE section_facts SET teachers = ARRAY[$1] WHERE section_id = $2`, name, w.Section("PROP-C").ID)
+	change(`UPDATE section_version SET version = version + 1`)
+	_, err = w.Reports.Make(ctx, report.Behind, reports.Ask{Teacher: name})
+	refused, is = refusal.As(err)
+	require.True(t, is)
+	assert.Contains(t, refused.Detail, "2 people teach under the name")
+	assert.Equal(t, alone, learners(reports.Ask{Teacher: prop.TeacherIDs[0]}))
+}
