@@ -5,6 +5,7 @@ import (
 	"io"
 
 	"kanban/internal/core/badge"
+	"kanban/internal/core/refusal"
 	"kanban/internal/core/report"
 	"kanban/internal/wire/chart"
 	"kanban/internal/wire/drawing"
@@ -19,6 +20,9 @@ var Forms = map[string]string{
 
 // pictureWidth is how wide a chart is as PNG, in pixels.
 const pictureWidth = 1520
+
+// mostInSheet is how many rows a sheet of a workbook holds below its heading (ECMA-376).
+const mostInSheet = 1<<20 - 1
 
 // FileName is what the file of a report is called.
 func (s *Service) FileName(r report.Report, form string) string {
@@ -78,6 +82,10 @@ func table(out io.Writer, p report.Part) error {
 func book(out io.Writer, r report.Report) error {
 	var sheets []sheet.Sheet
 	for _, p := range r.Parts {
+		if p.Total > mostInSheet {
+			return refusal.Invalid("form", "%q has %d rows, and a sheet of a workbook holds %d: take csv, or narrow the report",
+				p.Title, p.Total, mostInSheet)
+		}
 		x := sheet.Sheet{Name: p.Title, Header: titles(p), Rows: func(yield func([]any, error) bool) {
 			for row, err := range p.Rows {
 				if !yield(row, err) || err != nil {

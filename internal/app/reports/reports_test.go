@@ -1,7 +1,9 @@
 package reports_test
 
 import (
+	"bytes"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -18,6 +20,7 @@ import (
 	"kanban/internal/store/badgestore"
 	"kanban/internal/store/db"
 	"kanban/internal/store/learningstore"
+	"kanban/internal/store/rosterstore"
 	"kanban/internal/store/storetest"
 )
 
@@ -330,8 +333,11 @@ func TestOrganisationsAndTeachersWhoLookAlike(t *testing.T) {
 	assert.Equal(t, prop.Learners, learners(reports.Ask{Organisation: id}))
 
 	name, other := prop.Teachers[0], w.Section("PROP-C").TeacherIDs[0]
+	people, err := rosterstore.PeopleByID(ctx, w.Store, prop.TeacherIDs)
+	require.NoError(t, err)
+	called := people[slices.IndexFunc(people, func(p rosterstore.Person) bool { return p.Name() == name })].ID
 	alone := learners(reports.Ask{Teacher: name})
-	assert.Equal(t, alone, learners(reports.Ask{Teacher: prop.TeacherIDs[0]}))
+	assert.Equal(t, alone, learners(reports.Ask{Teacher: called}))
 	given, family, _ := strings.Cut(name, " ")
 	change(`UPDATE people SET given_name = $1, family_name = $2 WHERE id = $3`, given, family, other)
 	change(`UPDATE section_facts SET teachers = ARRAY[$1] WHERE section_id = $2`, name, w.Section("PROP-C").ID)
@@ -340,5 +346,15 @@ func TestOrganisationsAndTeachersWhoLookAlike(t *testing.T) {
 	refused, is = refusal.As(err)
 	require.True(t, is)
 	assert.Contains(t, refused.Detail, "2 people teach under the name")
-	assert.Equal(t, alone, learners(reports.Ask{Teacher: prop.TeacherIDs[0]}))
+	assert.Equal(t, alone, learners(reports.Ask{Teacher: called}))
+}
+
+// What no workbook can hold is said before a file is begun.
+func TestWorkbooksEnd(t *testing.T) {
+	many := report.Report{Parts: []report.Part{{Title: "People", Total: 1 << 20, Rows: report.Listed(nil)}}}
+	var out bytes.Buffer
+	refused, is := refusal.As((&reports.Service{}).Write(&out, many, 0, "xlsx"))
+	require.True(t, is)
+	assert.Contains(t, refused.Detail, "take csv")
+	assert.Zero(t, out.Len())
 }
