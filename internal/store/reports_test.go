@@ -317,3 +317,8 @@ func TestKeptProgress(t *testing.T) {
 	tx(t, s, func(tx *db.Tx) error { return settingstore.SaveProgressCheck(ctx, tx, kept) })
 	assert.Equal(t, kept, must[settingstore.ProgressCheck](t)(settingstore.FindProgressCheck(ctx, s)))
 }
+
+func TestCarriedScoresAreCounted(t *testing.T) {
+	w, _ := school(t)
+	assert.Empty(t, must[[]scorestore.CarriedAt](t)(scorestore.CountCarried(t.Context(), w.Store, nil, nil)))
+}

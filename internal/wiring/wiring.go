@@ -6,6 +6,7 @@
 package wiring
 
 import (
+	"context"
 	"time"
 
 	"kanban/internal/app/access"
@@ -146,11 +147,22 @@ func (x *UseCases) above(db *db.Database, o Options, compiled *outlines.Compiled
 	}
 	x.Reports = &reports.Service{
 		Store: db, Zone: o.Zone, Outlines: compiled, Criteria: x.Stages, Findings: x.Findings, Progress: x.Facts,
-		Public: o.Public, Mailer: x.Connections.Mailer,
+		Unfinished: x.openWork,
+		Public:     o.Public, Mailer: x.Connections.Mailer,
 	}
 	x.Proofs = &proofs.Service{
 		Store: db, Runs: x.Runs, Scores: x.Scores, Facts: x.Facts, Deliveries: x.Deliveries, Outlines: compiled,
 	}
+}
+
+// openWork gives what is not done of a score link's work.
+func (x *UseCases) openWork(ctx context.Context, linkID string) ([]reports.OpenWork, error) {
+	all, err := x.Scores.Unfinished(ctx, linkID)
+	out := make([]reports.OpenWork, len(all))
+	for i, u := range all {
+		out[i] = reports.OpenWork{Section: u.Section, State: u.State}
+	}
+	return out, err
 }
 
 // maker puts the use cases together over a transaction, so that a whole set-up comes in or nothing of it.

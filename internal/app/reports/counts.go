@@ -391,6 +391,52 @@ func (m *making) scores(ctx context.Context) error {
 		report.Table("By score link", "There is no score link.", columns, rows, &chart), reasons(noted),
 		drafts(links, called, m.out.MadeAt),
 	}
+	m.out.Remarks = []string{"Only what was carried is that of the days; all else is as it was compared last."}
+	return m.carried(ctx, links, called)
+}
+
+// openStates are what can be missing of work, in the order in which they are shown.
+var openStates = []string{"missing", "not-submitted", "not-marked", "partly-marked", "draft", "not-released"}
+
+// carried adds what work is not done, and how many scores were carried day by day.
+func (m *making) carried(ctx context.Context, links []scorestore.Link, called map[string]scorestore.NamedLink) error {
+	columns := []report.Column{{Title: "Score link", Unit: report.Text}, {Title: "Section", Unit: report.Text}}
+	for _, state := range openStates {
+		title := strings.ReplaceAll(state, "-", " ")
+		columns = append(columns, report.Column{Title: strings.ToUpper(title[:1]) + title[1:], Unit: report.Count})
+	}
+	var rows []report.Row
+	for _, l := range links {
+		if m.Unfinished == nil || l.ComparedAt == nil {
+			continue
+		}
+		all, err := m.Unfinished(ctx, l.ID)
+		if err != nil {
+			return err
+		}
+		in := map[string]map[string]int{}
+		for _, w := range all {
+			if in[w.Section] == nil {
+				in[w.Section] = map[string]int{}
+			}
+			in[w.Section][w.State]++
+		}
+		for _, section := range slices.Sorted(maps.Keys(in)) {
+			row := report.Row{called[l.ID].Title, section}
+			for _, state := range openStates {
+				row = append(row, in[section][state])
+			}
+			rows = append(rows, row)
+		}
+	}
+	done, err := scorestore.CountCarried(ctx, m.Store, m.period.From, m.period.To)
+	if err != nil {
+		return err
+	}
+	days, whole := daily(m.Location(), done, "No score was carried.", "Carried", "Reverted",
+		func(x scorestore.CarriedAt) (time.Time, tally) { return x.At, tally{x.Carried, x.Reverted} })
+	m.out.Summary[0] += fmt.Sprintf(" %s carried.", report.Of(whole.one, "score was", "scores were"))
+	m.out.Parts = append(m.out.Parts, report.Table("Work that is not done", "All work is done.", columns, rows, nil), days)
 	return nil
 }
 

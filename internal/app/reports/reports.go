@@ -48,9 +48,18 @@ type Service struct {
 	Criteria Criteria
 	Findings Findings
 	Progress Progress
-	Public   string // address of the console
+	// Unfinished lists the work of a score link that is not done: where, and what is missing of it. Nil without
+	// scores.
+	Unfinished func(ctx context.Context, linkID string) ([]OpenWork, error)
+	Public     string // address of the console
 	// Mailer gives what sends mails of the service's own; nil when no mail server is connected.
 	Mailer func(context.Context) (*mails.Mailer, error)
+}
+
+// OpenWork is work of somebody that is not done.
+type OpenWork struct {
+	Section string
+	State   string // draft, partly-marked, not-released, not-marked, missing or not-submitted
 }
 
 // Described is a report that can be asked for.
@@ -92,7 +101,10 @@ var All = []Described{
 	},
 	{report.Rules, "Rules", "What each rule did, and its calls against its limit", []string{"from", "to"}},
 	{report.Services, "Services", "How each service answered, and what waits for it", []string{"from", "to"}},
-	{report.Scores, "Scores", "What agrees, is held back, is in conflict or was refused, by score link", nil},
+	{
+		report.Scores, "Scores", "What agrees, is held back, is in conflict or was refused, what work is not done, and what was carried",
+		[]string{"from", "to"},
+	},
 }
 
 // Ask is what a report is asked for; what is empty narrows nothing.

@@ -234,7 +234,7 @@ func TestWhatCannotBeAskedForIsRefused(t *testing.T) {
 		{report.Badges, reports.Ask{From: "yesterday"}, "from"},
 		{report.Badges, reports.Ask{From: "2026-10-02", To: "2026-10-01"}, "to"},
 		{report.Holdings, reports.Ask{}, "section"},
-		{report.Scores, reports.Ask{From: "2026-10-02"}, "from"},
+		{report.Scores, reports.Ask{Term: "Autumn"}, "term"},
 	} {
 		_, err := w.Reports.Make(t.Context(), c.name, c.ask)
 		refused, is := refusal.As(err)

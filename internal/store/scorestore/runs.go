@@ -137,3 +137,20 @@ func MarkEnded(ctx context.Context, tx *db.Tx, c Change) error {
 		string(before))
 	return db.Known(err, "noting a change")
 }
+
+// CarriedAt is how many scores were carried to books, and put back there, in a quarter of an hour.
+type CarriedAt struct {
+	At                time.Time
+	Carried, Reverted int
+}
+
+// CountCarried counts them from a time on and before another; nil is without an end.
+func CountCarried(ctx context.Context, from db.From, after, before *time.Time) ([]CarriedAt, error) {
+	return db.Rows[CarriedAt](ctx, from, "counting carried scores", `SELECT `+db.Quarter(`c.finished_at`)+` AS at,
+			count(*) FILTER (WHERE r.reverts IS NULL)::int AS carried,
+			count(*) FILTER (WHERE r.reverts IS NOT NULL)::int AS reverted
+		FROM score_changes c JOIN runs r ON r.id = c.run_id
+		WHERE c.what = $1 AND c.state = 'done' AND c.finished_at IS NOT NULL AND `+db.NoTest("c.person_id")+`
+			AND ($2::timestamptz IS NULL OR c.finished_at >= $2) AND ($3::timestamptz IS NULL OR c.finished_at < $3)
+		GROUP BY 1 ORDER BY 1`, AboutScore, after, before)
+}
