@@ -31,7 +31,7 @@ func TestProofs(t *testing.T) {
 		if err != nil {
 			return err
 		}
-		return db.Create(tx, &p, "testing")
+		return proofstore.BeginProof(ctx, tx, &p)
 	})
 	assert.True(t, must[bool](t)(rosterstore.IsEnrolled(ctx, s, p.PersonID, prop.ID)))
 	assert.Zero(t, must[rosterstore.FoundPeople](t)(rosterstore.People(ctx, s, "test learner", 9)).Total)
@@ -65,16 +65,25 @@ func TestProofs(t *testing.T) {
 	assert.Len(t, must[[]eventstore.ListedEvent](t)(eventstore.Events(ctx, s,
 		eventstore.EventFilter{PersonID: p.PersonID, Limit: 9})), 1)
 	tx(t, s, func(tx *db.Tx) error {
-		assert.Len(t, must[[]deliverystore.Delivery](t)(deliverystore.UndoableOf(ctx, tx, p.PersonID)), 1)
+		assert.Len(t, must[[]deliverystore.Delivery](t)(deliverystore.UndoableOf(ctx, tx, p.PersonID, p.StartedAt.Add(
+			-time.Minute))), 1)
 		return nil
 	})
 
-	p.State, p.Seats = proofstore.Walked, []proofstore.Seat{{PairingID: "x", Tried: true}}
+	p.Seats = []proofstore.Seat{{PairingID: "x", Tried: true}}
 	require.NoError(t, proofstore.KeepProof(ctx, s, p))
 	assert.Equal(t, p.Seats, must[proofstore.Proof](t)(proofstore.FindProof(ctx, s, p.ID)).Seats)
 	_, err := proofstore.FindProof(ctx, s, "none")
 	require.ErrorIs(t, err, db.ErrNotFound)
-	p.EndedAt, p.State = &p.StartedAt, proofstore.Reverted
+	move := func(from, to string) error {
+		return s.InTx(ctx, func(tx *db.Tx) error { return proofstore.MoveProof(ctx, tx, p.ID, from, to, p.StartedAt) })
+	}
+	require.NoError(t, move(proofstore.Walking, proofstore.Walked))
+	require.ErrorIs(t, move(proofstore.Walking, proofstore.Walked), db.ErrStale)
+	assert.NotNil(t, must[proofstore.Proof](t)(proofstore.FindProof(ctx, s, p.ID)).WalkedAt)
+	require.NoError(t, move(proofstore.Walked, proofstore.Reverting))
+	require.NoError(t, move(proofstore.Reverting, proofstore.Reverted))
+	p.StartedAt = p.StartedAt.Add(-time.Minute)
 	tx(t, s, func(tx *db.Tx) error {
 		assert.Empty(t, must[[]string](t)(proofstore.RevokeAwards(ctx, tx, p.PersonID, "Maud", "test")))
 		require.NoError(t, proofstore.ForgetRuns(ctx, tx, []string{db.NewID()}))

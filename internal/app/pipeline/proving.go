@@ -57,12 +57,13 @@ func (s *Facts) Finish(ctx context.Context, cause, personID string, x rosterstor
 	})
 }
 
-// UndoAll stops what is still to come for somebody and queues the opposite of what was done for them, the last first.
+// UndoAll stops what came to be for somebody since a time and is still to come, and queues the opposite of what was
+// done, the last first.
 // It gives how many deliveries have not come to an end; of those, waiting ones need a person.
-func (s *Deliveries) UndoAll(ctx context.Context, personID string) (open, waiting int, err error) {
+func (s *Deliveries) UndoAll(ctx context.Context, personID string, since time.Time) (open, waiting int, err error) {
 	err = db.Again(func() error {
 		return s.Store.InTx(ctx, func(tx *db.Tx) error {
-			list, err := deliverystore.UndoableOf(ctx, tx, personID)
+			list, err := deliverystore.UndoableOf(ctx, tx, personID, since)
 			if err != nil {
 				return err
 			}
@@ -86,7 +87,10 @@ func (s *Deliveries) UndoAll(ctx context.Context, personID string) (open, waitin
 	if err != nil {
 		return 0, 0, err
 	}
-	still, err := deliverystore.StillToCome(ctx, s.Store, deliverystore.DeliveryFilter{PersonID: personID})
+	still, err := deliverystore.StillToCome(ctx, s.Store, deliverystore.DeliveryFilter{
+		PersonID: personID,
+		Since:    since,
+	})
 	for state, n := range still {
 		if open += n; state == deliverystore.DeliveryWaiting {
 			waiting = n

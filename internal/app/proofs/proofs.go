@@ -144,26 +144,22 @@ func (s *Service) Start(ctx context.Context, who string, w Wish) (Proof, error) 
 	if err != nil {
 		return Proof{}, err
 	}
-	if w.ModuleID != "" && !slices.ContainsFunc(offer.Modules, func(
-		m learning.Module,
-	) bool {
-		return m.ID == w.ModuleID
-	}) {
+	isModule := func(m learning.Module) bool { return m.ID == w.ModuleID }
+	if w.ModuleID != "" && !slices.ContainsFunc(offer.Modules, isModule) {
 		return Proof{}, refusal.Invalid("module", "the course has no module %q", w.ModuleID)
 	}
 	p := proofstore.Proof{
 		ID: db.NewID(), SectionID: x.ID, ModuleID: w.ModuleID, State: proofstore.Walking, StartedBy: who,
-		StartedAt: s.Clock.Now(),
 	}
-	make, err := s.learner(ctx, &p, w, offer)
+	enrol, err := s.learner(ctx, &p, w, offer)
 	if err != nil {
 		return Proof{}, err
 	}
 	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
-		if err := make(tx); err != nil {
+		if err := enrol(tx); err != nil {
 			return err
 		}
-		if err := db.Create(tx, &p, "starting the proof"); err != nil {
+		if err := proofstore.BeginProof(ctx, tx, &p); err != nil {
 			return err
 		}
 		if err := tx.Enqueue(ctx, jobs.WorkProof{ProofID: p.ID}); err != nil {
@@ -221,8 +217,7 @@ func (s *Service) learner(ctx context.Context, p *proofstore.Proof, w Wish, o Of
 	p.Made, p.Name, p.Address = true, "Test Learner "+short, email
 	return func(tx *db.Tx) error {
 		p.PersonID, err = proofstore.MakeLearner(ctx, tx, p.SectionID, "kanban-test-"+p.ID, "Test", "Learner "+short,
-			email,
-			key)
+			email, key)
 		return err
 	}, nil
 }
@@ -236,8 +231,7 @@ func (s *Service) Again(ctx context.Context, who, id string) error {
 	if p.State != proofstore.Walked {
 		return refusal.Conflict("", "only a proof that has come to its end can go on; this one is %s", p.State)
 	}
-	p.State = proofstore.Walking
-	return s.set(ctx, who, "went on with a proof", p)
+	return s.set(ctx, who, "went on with a proof", p, proofstore.Walking, false)
 }
 
 // Revert lets everything be reverted that a proof has done. With anyway it ends even where something cannot be
@@ -253,16 +247,16 @@ func (s *Service) Revert(ctx context.Context, who, id string, anyway bool) error
 	if anyway && p.State != proofstore.Reverting {
 		return refusal.Conflict("", "revert it first; what cannot be reverted can be left then")
 	}
-	p.State = proofstore.Reverting
-	return s.set(ctx, who, "reverted a proof", p, anyway)
+	return s.set(ctx, who, "reverted a proof", p, proofstore.Reverting, anyway)
 }
 
-func (s *Service) set(ctx context.Context, who, what string, p proofstore.Proof, anyway ...bool) error {
+// set lets a proof stand elsewhere, and be worked at.
+func (s *Service) set(ctx context.Context, who, what string, p proofstore.Proof, state string, anyway bool) error {
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
-		if err := proofstore.KeepProof(ctx, tx, p); err != nil {
+		if err := proofstore.MoveProof(ctx, tx, p.ID, p.State, state, s.Clock.Now()); err != nil {
 			return err
 		}
-		if err := tx.Enqueue(ctx, jobs.WorkProof{ProofID: p.ID, Anyway: slices.Contains(anyway, true)}); err != nil {
+		if err := tx.Enqueue(ctx, jobs.WorkProof{ProofID: p.ID, Anyway: anyway}); err != nil {
 			return err
 		}
 		return s.noted(ctx, tx, who, what, p)

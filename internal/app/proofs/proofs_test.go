@@ -342,3 +342,33 @@ func TestProofsThatCannotBe(t *testing.T) {
 	_, err = w.Proofs.Work(t.Context(), "none", false)
 	require.NoError(t, err)
 }
+
+// Who reverts while the test learner is still on the way is heard: nothing goes on behind their back.
+func TestRevertingOnTheWay(t *testing.T) {
+	w := chained(t)
+	before := seen(t, w)
+	accounts, members := there(w)
+	p := start(t, w)
+	asked := false
+	w.Proofs.Clock = func() time.Time { // asked for when the test learner has just joined
+		if !asked {
+			asked = true
+			require.NoError(t, w.Proofs.Revert(t.Context(), "Maud", p.ID, false))
+		}
+		return time.Now()
+	}
+	end(t, w, p.ID, false)
+	require.True(t, asked)
+	p, err := w.Proofs.Find(t.Context(), p.ID)
+	require.NoError(t, err)
+	assert.Equal(t, proofstore.Reverting, p.State, "the way ends")
+	assert.NotContains(t, states(p), "module")
+	require.NoError(t, w.Proofs.Revert(t.Context(), "Maud", p.ID, false), "once more does no harm")
+	end(t, w, p.ID, false)
+	p, err = w.Proofs.Find(t.Context(), p.ID)
+	require.NoError(t, err)
+	assert.Equal(t, proofstore.Reverted, p.State)
+	nowAccounts, nowMembers := there(w)
+	assert.Equal(t, []int{accounts, members}, []int{nowAccounts, nowMembers})
+	assert.Equal(t, before, seen(t, w))
+}

@@ -24,7 +24,7 @@ const lookAgain = time.Second
 // keeps the proof from ending until somebody says that it may stay.
 func (s *Service) revert(ctx context.Context, p *proofstore.Proof, anyway bool) (again time.Duration, err error) {
 	p.Remains = nil
-	open, waiting, err := s.Deliveries.UndoAll(ctx, p.PersonID)
+	open, waiting, err := s.Deliveries.UndoAll(ctx, p.PersonID, p.StartedAt)
 	if err != nil {
 		return 0, err
 	}
@@ -89,7 +89,7 @@ func (s *Service) revertScores(ctx context.Context, p *proofstore.Proof) (runnin
 // leaveClasses takes the test learner out of the classes in which they were not beforehand.
 func (s *Service) leaveClasses(ctx context.Context, p *proofstore.Proof) error {
 	for _, x := range p.Seats {
-		if x.There || !x.Tried {
+		if !x.Tried {
 			continue
 		}
 		err := s.Runs.TakeTest(ctx, x.PairingID, p.PersonID)
@@ -147,7 +147,6 @@ func (s *Service) end(ctx context.Context, p *proofstore.Proof) (err error) {
 	}
 	p.Remains = append(p.Remains, more...)
 	now := s.Clock.Now()
-	p.State, p.EndedAt = proofstore.Reverted, &now
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if _, err := proofstore.RevokeAwards(ctx, tx, p.PersonID, p.StartedBy, "awarded to a test learner"); err != nil {
 			return err
@@ -165,6 +164,9 @@ func (s *Service) end(ctx context.Context, p *proofstore.Proof) (err error) {
 			return err
 		}
 		if err := proofstore.KeepProof(ctx, tx, *p); err != nil {
+			return err
+		}
+		if err := proofstore.MoveProof(ctx, tx, p.ID, proofstore.Reverting, proofstore.Reverted, now); err != nil {
 			return err
 		}
 		for _, x := range p.Seats {

@@ -68,19 +68,29 @@ func (s *Service) walk(ctx context.Context, p *proofstore.Proof) error {
 		if err := proofstore.KeepProof(ctx, s.Store, *p); err != nil {
 			return err
 		}
+		now, err := proofstore.FindProof(ctx, s.Store, p.ID)
+		if err != nil || now.State != proofstore.Walking {
+			return err // it is to be reverted meanwhile
+		}
 	}
 	return s.walked(ctx, p)
 }
 
 func (s *Service) walked(ctx context.Context, p *proofstore.Proof) error {
-	now := s.Clock.Now()
-	p.State, p.WalkedAt = proofstore.Walked, &now
-	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+	err := s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := proofstore.KeepProof(ctx, tx, *p); err != nil {
+			return err
+		}
+		if err := proofstore.MoveProof(ctx, tx, p.ID, proofstore.Walking, proofstore.Walked,
+			s.Clock.Now()); err != nil {
 			return err
 		}
 		return tx.Announce(ctx, "proof", p.ID)
 	})
+	if errors.Is(err, db.ErrStale) {
+		return nil // it is to be reverted meanwhile
+	}
+	return err
 }
 
 // accounts notes where the test learner had an account beforehand, so that the others are deleted one day.
@@ -158,10 +168,8 @@ func (s *Service) seats(ctx context.Context, p *proofstore.Proof, x rosterstore.
 			p.Seats = append(p.Seats, proofstore.Seat{PairingID: id, Target: pairing.TargetName, Service: c.Name})
 		}
 		seat := &p.Seats[i]
-		seated, err := s.Runs.PutTest(ctx, id, p.PersonID, func(there bool) error {
-			if !seat.Tried { // what is found after a first try may be its own effect
-				seat.There, seat.Tried = there, true
-			}
+		seated, err := s.Runs.PutTest(ctx, id, p.PersonID, func() error {
+			seat.Tried = true
 			return proofstore.KeepProof(ctx, s.Store, *p)
 		})
 		if err != nil {

@@ -24,11 +24,9 @@ type Seated struct {
 }
 
 // PutTest puts a test learner into the class of a pairing as a learner, by the rules by which it puts learners, and
-// looks whether they arrived. It tells before it changes anything whether they were there. Kanban does not mind their
-// place: runs go on to leave them out.
-func (s *Service) PutTest(ctx context.Context, pairingID, personID string, before func(there bool) error) (Seated,
-	error,
-) {
+// looks whether they arrived; before is called when they are not in it and are about to be put there. Kanban does not
+// mind their place: runs go on to leave them out.
+func (s *Service) PutTest(ctx context.Context, pairingID, personID string, before func() error) (Seated, error) {
 	x, err := s.testSides(ctx, pairingID)
 	if err != nil {
 		return refusedSeat(err)
@@ -37,10 +35,10 @@ func (s *Service) PutTest(ctx context.Context, pairingID, personID string, befor
 	if err != nil {
 		return refusedSeat(err)
 	}
-	if err := before(e.Outcome == roster.OutcomeInStep || e.Outcome == roster.OutcomeUpdate); err != nil {
-		return Seated{}, err
-	}
 	if e.Outcome == roster.OutcomeAdd {
+		if err := before(); err != nil {
+			return Seated{}, err
+		}
 		if err := x.applyOne(ctx, workspaces.Step{
 			Outcome: e.Outcome, AccountID: e.AccountID, Want: e.Want, Activate: e.Activate,
 			Notify: x.pairing.Policy.Notify, Join: x.refs(e.Join),

@@ -395,10 +395,10 @@ func FindUndoable(ctx context.Context, tx *db.Tx, ruleID string, e eventstore.Ev
 	return all, db.Known(err, "finding what to revert")
 }
 
-// UndoableOf lists what was done, or is about to be done, for a person and that was not reverted, the last first,
-// and locks it.
-func UndoableOf(ctx context.Context, tx *db.Tx, personID string) (all []Delivery, err error) {
-	err = tx.DB.Table("deliveries d").Select("d.*").Where("d.person_id = ? AND d.undoes IS NULL", personID).
+// UndoableOf lists what came to be for a person since a time, was done or is about to be, and was not reverted, the
+// last first, and locks it.
+func UndoableOf(ctx context.Context, tx *db.Tx, personID string, since time.Time) (all []Delivery, err error) {
+	err = tx.DB.Table("deliveries d").Select("d.*").Where("d.person_id = ? AND d.undoes IS NULL AND d.created_at >= ?", personID, since).
 		Where("NOT EXISTS (SELECT 1 FROM deliveries u WHERE u.undoes = d.id)").
 		Where("d.state NOT IN ('stopped', 'skipped')").Order("d.id DESC").
 		Clauses(clause.Locking{Strength: "UPDATE", Table: clause.Table{Name: "d"}}).Find(&all).Error

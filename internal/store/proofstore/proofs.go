@@ -43,8 +43,7 @@ type Seat struct {
 	PairingID string     `json:"pairingId"`
 	Target    string     `json:"target"`
 	Service   string     `json:"service"`
-	Tried     bool       `json:"tried,omitempty"` // putting them into it was begun
-	There     bool       `json:"there,omitempty"` // they were in it beforehand
+	Tried     bool       `json:"tried,omitempty"` // putting them into it was begun: they were not in it
 	State     string     `json:"state"`
 	Detail    string     `json:"detail,omitempty"`
 	At        *time.Time `json:"at,omitempty"`
@@ -111,11 +110,30 @@ func FindProof(ctx context.Context, from db.From, id string) (p Proof, err error
 	return p, db.Known(err, "finding the proof")
 }
 
-// KeepProof keeps what has become of one.
+// BeginProof keeps a new one, which begins now by the clock of the database: what follows from it is younger.
+func BeginProof(ctx context.Context, tx *db.Tx, p *Proof) error {
+	if err := db.Into(ctx, tx, &p.StartedAt, `SELECT now()`); err != nil {
+		return db.Known(err, "starting the proof")
+	}
+	return db.Create(tx, p, "starting the proof")
+}
+
+// KeepProof keeps what has become of one, but not where it stands: see MoveProof.
 func KeepProof(ctx context.Context, to db.From, p Proof) error {
-	done := to.Records(ctx).Where("id = ?", p.ID).Select("state", "seats", "accounts", "facts", "scores", "steps",
-		"remains", "walked_at", "ended_at").Updates(&p)
+	done := to.Records(ctx).Where("id = ?", p.ID).Select("seats", "accounts", "facts", "scores", "steps", "remains").
+		Updates(&p)
 	return db.Known(done.Error, "keeping the proof")
+}
+
+// MoveProof lets a proof stand elsewhere, at a time, if it stands where it is thought to; else it gives ErrStale.
+func MoveProof(ctx context.Context, tx *db.Tx, id, from, to string, at time.Time) error {
+	n, err := db.Exec(ctx, tx, `UPDATE proofs SET state = $3,
+		walked_at = CASE WHEN $3 = 'walked' THEN $4 ELSE walked_at END,
+		ended_at = CASE WHEN $3 = 'reverted' THEN $4 ELSE ended_at END WHERE id = $1 AND state = $2`, id, from, to, at)
+	if err == nil && n == 0 {
+		err = db.ErrStale
+	}
+	return db.Known(err, "moving the proof")
 }
 
 // Candidate is a test learner of a section.
@@ -147,30 +165,31 @@ func MakeLearner(ctx context.Context, tx *db.Tx, sectionID, sourcedID string, gi
 	return id, db.Known(err, "making the test learner")
 }
 
-// forgotten are what is dropped of a test learner, $1, in this order.
-var forgotten = []string{
-	`DELETE FROM sheet_rows r USING deliveries d WHERE d.id = r.delivery_id AND d.person_id = $1`,
-	`DELETE FROM tasks WHERE person_id = $1`,
-	`DELETE FROM deliveries WHERE person_id = $1`,
-	`DELETE FROM event_keys k USING events e WHERE e.person_id = $1 AND k.key = key_of(e.natural_key)`,
-	`DELETE FROM events WHERE person_id = $1`,
-	`DELETE FROM statements WHERE person_id = $1`,
-	`DELETE FROM activity_progress WHERE person_id = $1`,
-	`DELETE FROM progress WHERE person_id = $1`,
-	`DELETE FROM stage_approvals WHERE person_id = $1`,
-	`DELETE FROM stage_plan_people WHERE person_id = $1`,
-	`DELETE FROM holders WHERE person_id = $1`,
-	`DELETE FROM wallet_tokens WHERE person_id = $1`,
-	`DELETE FROM wallet_grants WHERE person_id = $1`,
-	`DELETE FROM brought_credentials WHERE person_id = $1`,
-	`DELETE FROM score_changes WHERE person_id = $1`,
-	`DELETE FROM score_carried WHERE person_id = $1`,
-	`DELETE FROM score_decisions WHERE person_id = $1`,
-	`DELETE FROM score_owners WHERE person_id = $1`,
+// forgottenSince are what is dropped of a test learner, $1, since their proof began, $2.
+var forgottenSince = []string{
+	`DELETE FROM sheet_rows r USING deliveries d WHERE d.id = r.delivery_id AND d.person_id = $1 AND d.created_at >= $2`,
+	`DELETE FROM tasks WHERE person_id = $1 AND created_at >= $2`,
+	`DELETE FROM deliveries WHERE person_id = $1 AND created_at >= $2`,
+	`DELETE FROM event_keys k USING events e WHERE e.person_id = $1 AND e.recorded_at >= $2
+		AND k.key = key_of(e.natural_key)`,
+	`DELETE FROM events WHERE person_id = $1 AND recorded_at >= $2`,
+	`DELETE FROM holders WHERE person_id = $1 AND accepted_at >= $2`,
+}
+
+// forgottenIn are what is dropped of a test learner, $1, in the section of their proof, $2: there was nothing before.
+var forgottenIn = []string{
+	`DELETE FROM activity_progress WHERE person_id = $1 AND section_id = $2`,
+	`DELETE FROM progress WHERE person_id = $1 AND section_id = $2`,
 }
 
 // forgottenMade are what is dropped besides of one whom Kanban made.
 var forgottenMade = []string{
+	`DELETE FROM statements WHERE person_id = $1`,
+	`DELETE FROM stage_approvals WHERE person_id = $1`,
+	`DELETE FROM stage_plan_people WHERE person_id = $1`,
+	`DELETE FROM wallet_tokens WHERE person_id = $1`,
+	`DELETE FROM wallet_grants WHERE person_id = $1`,
+	`DELETE FROM brought_credentials WHERE person_id = $1`,
 	`DELETE FROM placements WHERE person_id = $1`,
 	`DELETE FROM accounts WHERE person_id = $1`,
 	`DELETE FROM not_accounts WHERE person_id = $1`,
@@ -179,14 +198,29 @@ var forgottenMade = []string{
 	`DELETE FROM people WHERE id = $1 AND test`,
 }
 
-// ForgetLearner drops all that is kept of a test learner; of one whom Kanban made the person too. Their awards stay,
-// revoked, and count nowhere.
+// ForgetLearner drops all that is kept of a test learner since their proof began; of one whom Kanban made the person
+// too. Their awards stay, revoked, and count nowhere.
 func ForgetLearner(ctx context.Context, tx *db.Tx, p Proof) error {
-	all := forgotten
-	if p.Made {
-		all = append(all[:len(all):len(all)], forgottenMade...)
+	for _, sql := range forgottenSince {
+		if _, err := db.Exec(ctx, tx, sql, p.PersonID, p.StartedAt); err != nil {
+			return db.Known(err, "forgetting the test learner")
+		}
 	}
-	for _, sql := range all {
+	for _, sql := range forgottenIn {
+		if _, err := db.Exec(ctx, tx, sql, p.PersonID, p.SectionID); err != nil {
+			return db.Known(err, "forgetting the test learner")
+		}
+	}
+	for _, o := range p.Scores {
+		if _, err := db.Exec(ctx, tx, `DELETE FROM score_carried c USING score_items i WHERE c.person_id = $1
+			AND i.id = c.item_id AND i.link_id = $2`, p.PersonID, o.LinkID); err != nil {
+			return db.Known(err, "forgetting the test learner's scores")
+		}
+	}
+	if !p.Made {
+		return nil
+	}
+	for _, sql := range forgottenMade {
 		if _, err := db.Exec(ctx, tx, sql, p.PersonID); err != nil {
 			return db.Known(err, "forgetting the test learner")
 		}
