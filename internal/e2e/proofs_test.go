@@ -53,6 +53,7 @@ func TestConsoleProofs(t *testing.T) {
 		b.until(`[...document.querySelectorAll("tbody tr")].some((r) => r.cells[0].innerText === ` + quoted(step) +
 			` && r.cells[3].innerText.trim() === "arrived")`)
 	}
+	b.until(`![...document.querySelectorAll("tbody tr")].some((r) => r.cells[3].innerText.trim() === "waits")`)
 	b.picture("test-learner")
 	mail := w.mailTo("trial@fernmoor.example", "Well done, Test")
 	assert.Contains(t, mail.Text, "/open/awards/")
