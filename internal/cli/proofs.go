@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -94,33 +95,23 @@ func proofWait() cli.Flag {
 
 // followProof waits until a proof has come to an end, and shows it.
 func followProof(ctx context.Context, cmd *cli.Command, c *client.Client, id string) error {
-	until := time.Now().Add(cmd.Duration("wait"))
-	for {
-		p, err := client.Get[api.Proof](ctx, c, "/proofs/"+id)
-		if err != nil {
-			return err
-		}
-		if proofRests(p) || time.Now().After(until) {
-			return showProof(cmd, p)
-		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(500 * time.Millisecond):
-		}
+	p, err := waitFor(ctx, c, "/proofs/"+id, cmd.Duration("wait"), proofRests)
+	if err != nil {
+		return err
 	}
+	return showProof(cmd, p)
 }
 
 // proofRests reports whether nothing more happens to a proof by itself.
 func proofRests(p api.Proof) bool {
 	switch p.State {
-	case "walking":
+	case "running":
 		return false
 	case "reverting":
 		return len(p.Remains) > 0
 	}
 	for _, x := range p.Steps {
-		if p.State == "walked" && x.State == "waits" && x.Detail == "" {
+		if p.State == "done" && x.State == "waits" && x.Detail == "" {
 			return false
 		}
 	}
@@ -136,7 +127,7 @@ func showProof(cmd *cli.Command, p api.Proof) error {
 	err := tableOf(p.Steps, "Nothing has happened yet.", []string{"what", "which", "where", "state", "detail", "when"},
 		func(x api.ProofStep) []string {
 			failed = failed || x.State == "failed"
-			return []string{x.Kind, x.Title, x.Where, x.State, x.Detail, moment(x.At)}
+			return []string{x.Kind, x.Title, x.Where, strings.ReplaceAll(x.State, "-", " "), x.Detail, moment(x.At)}
 		}).print(cmd)
 	if err != nil {
 		return err
@@ -145,9 +136,9 @@ func showProof(cmd *cli.Command, p api.Proof) error {
 		say(cmd, "Not reverted: %s", text)
 	}
 	switch {
-	case p.State == "walked" && failed:
+	case p.State == "done" && failed:
 		return fmt.Errorf("%w; mend it, then: kanban proofs continue %s", errNotProven, p.ID)
-	case p.State == "walked":
+	case p.State == "done":
 		say(cmd, "When you have seen it, revert it: kanban proofs revert %s", p.ID)
 	case p.State == "reverting" && len(p.Remains) > 0:
 		return fmt.Errorf("not everything could be reverted; mend it and revert it again, or leave it: kanban proofs revert %s --anyway", p.ID)

@@ -6,7 +6,6 @@ import (
 	"net/http"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -23,62 +22,6 @@ func sending() []cli.Flag {
 		&cli.StringSliceFlag{Name: "on", Usage: "`DAY`, such as monday; every day when not given; can be given several times"},
 		&cli.StringFlag{Name: "form", Usage: "pdf, xlsx, csv, png or svg; pdf when not given"},
 	}
-}
-
-// reportsRecount compares kept progress with what is recorded, or counts it anew.
-func reportsRecount() *cli.Command {
-	return &cli.Command{
-		Name: "recount", Usage: "Count the progress that reports go by anew from what is recorded; nobody is told by that",
-		Description: `Every night it is compared without changing anything; a difference is a finding.
-
-  kanban reports recount
-  kanban reports recount --compare`,
-		Flags: []cli.Flag{
-			&cli.BoolFlag{Name: "compare", Usage: "only say where it differs"},
-			&cli.DurationFlag{Name: "wait", Usage: "how long to wait for the end", Value: 10 * time.Minute},
-		},
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			c := connect(cmd)
-			if _, err := client.Post[client.Empty](ctx, c, "/progress-check",
-				api.StartProgressCheck{Mend: !cmd.Bool("compare")}); err != nil {
-				return err
-			}
-			until := time.Now().Add(cmd.Duration("wait"))
-			for {
-				x, err := client.Get[api.ProgressCheck](ctx, c, "/progress-check")
-				switch {
-				case err != nil:
-					return err
-				case x.StartedAt == nil:
-					return toldCheck(cmd, x)
-				case time.Now().After(until):
-					say(cmd, "It goes on in the background.")
-					return nil
-				}
-				select {
-				case <-ctx.Done():
-					return ctx.Err()
-				case <-time.After(500 * time.Millisecond):
-				}
-			}
-		},
-	}
-}
-
-// toldCheck says what a comparison found; differences that stay are an error.
-func toldCheck(cmd *cli.Command, x api.ProgressCheck) error {
-	switch {
-	case x.Trouble != "":
-		return fmt.Errorf("it could not be done: %s", x.Trouble)
-	case x.Wrong == 0:
-		say(cmd, "%d looked at; all as recorded.", x.Checked)
-	case x.Mended:
-		say(cmd, "%d looked at; %d counted anew, in %s.", x.Checked, x.Wrong, strings.Join(x.Courses, ", "))
-	default:
-		return fmt.Errorf("%d looked at; %d differ, in %s; count them anew with: kanban reports recount", x.Checked,
-			x.Wrong, strings.Join(x.Courses, ", "))
-	}
-	return nil
 }
 
 func reportMailsOf() *cli.Command {

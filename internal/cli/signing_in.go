@@ -59,18 +59,12 @@ func signInAtService(ctx context.Context, cmd *cli.Command) error {
 	}
 	say(cmd, "Open this address in a browser in which you are signed in to Kanban as the same person:\n\n  %s\n", where.Address)
 	before := grantedAt(x)
-	for until := time.Now().Add(cmd.Duration("wait")); time.Now().Before(until); {
-		if x, err = client.Get[api.Interface](ctx, c, at); err != nil {
-			return err
-		}
-		if grantedAt(x) != before {
-			return printGrant(cmd, x)
-		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(time.Second):
-		}
+	x, err = waitFor(ctx, c, at, cmd.Duration("wait"), func(x api.Interface) bool { return grantedAt(x) != before })
+	if err != nil {
+		return err
+	}
+	if grantedAt(x) != before {
+		return printGrant(cmd, x)
 	}
 	return fmt.Errorf("nobody has signed in yet; begin again when somebody can: kanban interfaces sign-in %q", x.Name)
 }

@@ -14,6 +14,7 @@ import (
 	"kanban/internal/store/matchstore"
 	"kanban/internal/store/proofstore"
 	"kanban/internal/store/rosterstore"
+	"kanban/internal/store/runstore"
 	"kanban/internal/store/scorestore"
 )
 
@@ -23,7 +24,7 @@ func TestProofs(t *testing.T) {
 	s, ctx, prop := w.Store, t.Context(), w.Section("PROP-A")
 	p := proofstore.Proof{
 		ID: db.NewID(), SectionID: prop.ID, Made: true, Name: "Test Learner", Address: "trial@fernmoor.example",
-		State: proofstore.Walking, StartedBy: "Maud", StartedAt: time.Now().UTC().Truncate(time.Microsecond),
+		State: proofstore.Running, StartedBy: "Maud", StartedAt: time.Now().UTC().Truncate(time.Microsecond),
 	}
 	tx(t, s, func(tx *db.Tx) (err error) {
 		p.PersonID, err = proofstore.MakeLearner(ctx, tx, prop.ID, "kanban-test-1", "Test", "Learner", p.Address,
@@ -40,8 +41,16 @@ func TestProofs(t *testing.T) {
 		p.PersonID,
 	})))
 	assert.Empty(t, must[string](t)(proofstore.LearnerNow(ctx, s, []string{w.Person("stu-001").ID})))
-	assert.Empty(t, must[[]string](t)(proofstore.PairingIDs(ctx, s, prop.ID)))
-	assert.Empty(t, must[string](t)(proofstore.RevertOf(ctx, s, db.NewID())))
+	assert.Equal(t, p.ID, must[proofstore.Proof](t)(proofstore.UnderWay(ctx, s, prop.ID)).ID)
+	second := proofstore.Proof{
+		ID: db.NewID(), SectionID: w.Section("PROP-B").ID, PersonID: p.PersonID, State: proofstore.Running,
+	}
+	err := s.InTx(ctx, func(tx *db.Tx) error { return proofstore.BeginProof(ctx, tx, &second) })
+	require.ErrorIs(t, err, db.ErrTaken, "one test learner is on one way")
+	_, err = proofstore.UnderWay(ctx, s, w.Section("PROP-B").ID)
+	require.ErrorIs(t, err, db.ErrNotFound)
+	_, err = runstore.LatestRevert(ctx, s, db.NewID())
+	require.ErrorIs(t, err, db.ErrNotFound)
 	assert.Zero(t, must[int](t)(proofstore.Progressed(ctx, s, p.PersonID, prop.ID)))
 
 	e := eventstore.Event{
@@ -73,19 +82,19 @@ func TestProofs(t *testing.T) {
 	p.Seats = []proofstore.Seat{{PairingID: "x", Tried: true}}
 	require.NoError(t, proofstore.KeepProof(ctx, s, p))
 	assert.Equal(t, p.Seats, must[proofstore.Proof](t)(proofstore.FindProof(ctx, s, p.ID)).Seats)
-	_, err := proofstore.FindProof(ctx, s, "none")
+	_, err = proofstore.FindProof(ctx, s, "none")
 	require.ErrorIs(t, err, db.ErrNotFound)
 	move := func(from, to string) error {
 		return s.InTx(ctx, func(tx *db.Tx) error { return proofstore.MoveProof(ctx, tx, p.ID, from, to, p.StartedAt) })
 	}
-	require.NoError(t, move(proofstore.Walking, proofstore.Walked))
-	require.ErrorIs(t, move(proofstore.Walking, proofstore.Walked), db.ErrStale)
-	assert.NotNil(t, must[proofstore.Proof](t)(proofstore.FindProof(ctx, s, p.ID)).WalkedAt)
-	require.NoError(t, move(proofstore.Walked, proofstore.Reverting))
+	require.NoError(t, move(proofstore.Running, proofstore.Done))
+	require.ErrorIs(t, move(proofstore.Running, proofstore.Done), db.ErrStale)
+	assert.NotNil(t, must[proofstore.Proof](t)(proofstore.FindProof(ctx, s, p.ID)).DoneAt)
+	require.NoError(t, move(proofstore.Done, proofstore.Reverting))
 	require.NoError(t, move(proofstore.Reverting, proofstore.Reverted))
 	p.StartedAt = p.StartedAt.Add(-time.Minute)
 	tx(t, s, func(tx *db.Tx) error {
-		assert.Empty(t, must[[]string](t)(proofstore.RevokeAwards(ctx, tx, p.PersonID, "Maud", "test")))
+		require.NoError(t, proofstore.RevokeAwards(ctx, tx, p.PersonID, "Maud", "test"))
 		require.NoError(t, proofstore.ForgetRuns(ctx, tx, []string{db.NewID()}))
 		require.NoError(t, proofstore.ForgetLearner(ctx, tx, p))
 		return proofstore.KeepProof(ctx, tx, p)

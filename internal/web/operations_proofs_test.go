@@ -7,7 +7,7 @@ import (
 	"kanban/internal/wire/api"
 )
 
-// walkProofs lets a test learner walk.
+// walkProofs walks what is done with proofs.
 func walkProofs(x *talk, h *story) {
 	t := x.site.t
 	section := h.propA
@@ -24,7 +24,7 @@ func walkProofs(x *talk, h *story) {
 	_, err := x.site.Proofs.Work(t.Context(), p.ID, false)
 	require.NoError(t, err)
 	p = get[api.Proof](x, "/proofs/"+p.ID)
-	assert.Equal(t, "walked", p.State)
+	assert.Equal(t, "done", p.State)
 	assert.NotEmpty(t, p.Steps)
 	x.do(204, "POST", "/proofs/"+p.ID+"/continue", nil)
 	x.do(404, "POST", "/proofs/none/continue", nil)

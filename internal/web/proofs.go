@@ -93,7 +93,7 @@ func shownProof(p proofs.Proof) api.Proof {
 		ID: p.ID, SectionID: p.SectionID, Section: p.Section, PersonID: p.PersonID, Learner: p.Name,
 		Address: p.Address,
 		Made:    p.Made, State: p.State, Remains: append([]string{}, p.Remains...), StartedBy: p.StartedBy,
-		StartedAt: p.StartedAt, WalkedAt: p.WalkedAt, EndedAt: p.EndedAt,
+		StartedAt: p.StartedAt, DoneAt: p.DoneAt, EndedAt: p.EndedAt,
 		Steps: each(p.Steps, func(x proofstore.Step) api.ProofStep { return api.ProofStep(x) }),
 	}
 }

@@ -38,32 +38,9 @@ var (
 	}
 )
 
-var (
-	getProgressCheckOp = operation{
-		ID: "get-progress-check", Method: http.MethodGet, Path: "/progress-check", Status: http.StatusOK,
-		Tag:     "reports",
-		Summary: "Say what the last comparison of kept progress with what is recorded found",
-	}
-	startProgressCheckOp = operation{
-		ID: "start-progress-check", Method: http.MethodPost, Path: "/progress-check", Status: http.StatusNoContent,
-		Tag: "reports", Summary: "Compare kept progress with what is recorded, or count it anew",
-	}
-)
-
-func (s *Server) getProgressCheck(ctx context.Context, _ *struct{}) (api.ProgressCheck, error) {
-	c, err := s.Reports.Check(ctx)
-	return api.ProgressCheck(c), err
-}
-
-func (s *Server) startProgressCheck(ctx context.Context, in *with[api.StartProgressCheck]) error {
-	return s.Reports.StartCheck(ctx, auth.Caller(ctx).Name, in.Body.Mend)
-}
-
 // reportMails registers the operations about reports that are sent.
 func (s *Server) reportMails(a huma.API) {
 	handle(a, listReportMailsOp, s.listReportMails)
-	handle(a, getProgressCheckOp, s.getProgressCheck)
-	handleEmpty(a, startProgressCheckOp, s.startProgressCheck)
 	handleTagged(a, makeReportMailOp, s.makeReportMail)
 	handleTagged(a, editReportMailOp, s.editReportMail)
 	handleEmpty(a, removeReportMailOp, s.removeReportMail)

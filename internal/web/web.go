@@ -181,6 +181,7 @@ func (s *Server) register(a huma.API) {
 	s.stagePlans(a)
 	s.reports(a)
 	s.reportMails(a)
+	s.progressCheck(a)
 	s.proofs(a)
 	s.findings(a)
 	s.settings(a)

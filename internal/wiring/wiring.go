@@ -160,7 +160,7 @@ func (x *UseCases) openWork(ctx context.Context, linkID string) ([]reports.OpenW
 	all, err := x.Scores.Unfinished(ctx, linkID)
 	out := make([]reports.OpenWork, len(all))
 	for i, u := range all {
-		out[i] = reports.OpenWork{Section: u.Section, State: u.State}
+		out[i] = reports.OpenWork{SectionID: u.SectionID, Section: u.Section, State: u.State}
 	}
 	return out, err
 }

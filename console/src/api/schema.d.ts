@@ -7609,6 +7609,11 @@ export interface components {
             address: string;
             /**
              * Format: date-time
+             * @description When every step had been tried
+             */
+            doneAt?: string;
+            /**
+             * Format: date-time
              * @description When it was reverted
              */
             endedAt?: string;
@@ -7625,15 +7630,13 @@ export interface components {
             /** Format: date-time */
             startedAt: string;
             startedBy: string;
-            /** @enum {string} */
-            state: "walking" | "walked" | "reverting" | "reverted";
+            /**
+             * @description done: every step was tried; rules may still be at work
+             * @enum {string}
+             */
+            state: "running" | "done" | "reverting" | "reverted";
             /** @description As they are now or, when it was reverted, as they were */
             steps: components["schemas"]["ProofStep"][];
-            /**
-             * Format: date-time
-             * @description When every step had been tried
-             */
-            walkedAt?: string;
         };
         ProofModule: {
             id: string;
@@ -7647,11 +7650,8 @@ export interface components {
             kind: "join" | "class" | "module" | "rule" | "badge" | "message" | "score";
             /** @description Page of the console about it */
             link?: string;
-            /**
-             * @description nothing: nothing of the kind is set up
-             * @enum {string}
-             */
-            state: "arrived" | "waits" | "nothing" | "failed";
+            /** @enum {string} */
+            state: "arrived" | "waits" | "not-set-up" | "skipped" | "failed";
             /** @description Of the section, class, module, rule or gradebook */
             title: string;
             /** @description Service at which it was to arrive */
@@ -9061,6 +9061,7 @@ export interface components {
             /** @description What is entered */
             score?: string;
             section: string;
+            sectionId: string;
             /**
              * Format: date-time
              * @description When that was entered

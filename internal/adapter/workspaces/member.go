@@ -75,9 +75,9 @@ func (w *Workspace) GroupNames(ctx context.Context) ([]string, error) {
 	return names, err
 }
 
-// account finds whose account the person's is: the known one, else by identifier,
-// address and user name, in this order; two are nobody.
-func (w *Workspace) accountOf(ctx context.Context, p Someone) (string, error) {
+// AccountOf finds whose account the person's is: the known one, else by identifier,
+// address and user name, in this order; two are ErrNoAccount, none is "".
+func (w *Workspace) AccountOf(ctx context.Context, p Someone) (string, error) {
 	if p.AccountID != "" {
 		u, err := w.client.User(ctx, p.AccountID)
 		if x, ok := call.As(err); !ok || x.Kind != call.NotFound {
@@ -109,11 +109,6 @@ func (w *Workspace) accountOf(ctx context.Context, p Someone) (string, error) {
 	return "", nil
 }
 
-// AccountOf finds the account of a person, "" when they have none.
-func (w *Workspace) AccountOf(ctx context.Context, p Someone) (string, error) {
-	return w.accountOf(ctx, p)
-}
-
 // Drop deletes the account that carries a person's identifier, and looks whether it is gone. Where the service deletes
 // no accounts it is switched off instead, and off is true.
 func (w *Workspace) Drop(ctx context.Context, identifier string) (off bool, err error) {
@@ -143,8 +138,11 @@ func (w *Workspace) Drop(ctx context.Context, identifier string) (off bool, err 
 func (w *Workspace) carrying(ctx context.Context, identifier string) (string, error) {
 	found, err := w.client.Users(ctx, scim.Equal("externalId", identifier))
 	found = slices.DeleteFunc(found, func(u scim.User) bool { return identifier == "" || u.ExternalID != identifier })
-	if err != nil || len(found) != 1 {
+	switch {
+	case err != nil || len(found) == 0:
 		return "", err
+	case len(found) > 1:
+		return "", fmt.Errorf("%w: %d accounts have the externalId %q", ErrNoAccount, len(found), identifier)
 	}
 	return found[0].ID, nil
 }
@@ -156,7 +154,7 @@ func (w *Workspace) Put(ctx context.Context, g Group, p Someone) (account string
 	if err != nil {
 		return "", err
 	}
-	if account, err = w.accountOf(ctx, p); err != nil {
+	if account, err = w.AccountOf(ctx, p); err != nil {
 		return "", err
 	}
 	if account == "" {
@@ -183,7 +181,7 @@ func (w *Workspace) Take(ctx context.Context, g Group, p Someone) (account strin
 	if err != nil {
 		return "", err
 	}
-	if account, err = w.accountOf(ctx, p); err != nil || account == "" {
+	if account, err = w.AccountOf(ctx, p); err != nil || account == "" {
 		return "", err
 	}
 	return account, w.change(ctx, group, account, false)

@@ -119,12 +119,11 @@ func (s *Service) Offers(ctx context.Context, sectionID string) (o Offer, err er
 	if c := all[x.CourseID]; c.Course != nil {
 		o.Modules = c.Outline.Modules
 	}
-	list, err := proofstore.Proofs(ctx, s.Store, mostListed)
-	for _, p := range list {
-		if p.EndedAt == nil && p.SectionID == sectionID {
-			o.Under = p.ID
-		}
+	p, err := proofstore.UnderWay(ctx, s.Store, sectionID)
+	if errors.Is(err, db.ErrNotFound) {
+		return o, nil
 	}
+	o.Under = p.ID
 	return o, err
 }
 
@@ -149,7 +148,7 @@ func (s *Service) Start(ctx context.Context, who string, w Wish) (Proof, error) 
 		return Proof{}, refusal.Invalid("module", "the course has no module %q", w.ModuleID)
 	}
 	p := proofstore.Proof{
-		ID: db.NewID(), SectionID: x.ID, ModuleID: w.ModuleID, State: proofstore.Walking, StartedBy: who,
+		ID: db.NewID(), SectionID: x.ID, ModuleID: w.ModuleID, State: proofstore.Running, StartedBy: who,
 	}
 	enrol, err := s.learner(ctx, &p, w, offer)
 	if err != nil {
@@ -168,7 +167,7 @@ func (s *Service) Start(ctx context.Context, who string, w Wish) (Proof, error) 
 		return s.noted(ctx, tx, who, "started a proof with a test learner", p)
 	})
 	if errors.Is(err, db.ErrTaken) {
-		return Proof{}, refusal.Conflict("", "a proof of this section is under way: look at it, and revert it first")
+		return Proof{}, refusal.Conflict("", "a proof of this section, or with this test learner, is under way: look at it, and revert it first")
 	}
 	return Proof{p, x.Title}, err
 }
@@ -185,14 +184,10 @@ func (s *Service) noted(ctx context.Context, tx *db.Tx, who, what string, p proo
 // learner finds the test learner, or gives what makes one.
 func (s *Service) learner(ctx context.Context, p *proofstore.Proof, w Wish, o Offer) (func(*db.Tx) error, error) {
 	if w.PersonID != "" {
-		i := slices.IndexFunc(o.Learners, func(c proofstore.Candidate) bool {
-			return c.PersonID == w.PersonID || c.Identifier == w.PersonID
-		})
-		if i < 0 {
-			return nil, refusal.Invalid("person",
-				"%q is no test learner of the section: let one be made by giving an address, or mark somebody as one", w.PersonID)
+		c, err := oneOf(o.Learners, w.PersonID)
+		if err != nil {
+			return nil, err
 		}
-		c := o.Learners[i]
 		p.PersonID, p.Name, p.Address = c.PersonID, c.Name, c.Email
 		n, err := proofstore.Progressed(ctx, s.Store, c.PersonID, p.SectionID)
 		if err == nil && n > 0 {
@@ -222,16 +217,38 @@ func (s *Service) learner(ctx context.Context, p *proofstore.Proof, w Wish, o Of
 	}, nil
 }
 
+// oneOf finds a test learner by the id, or by an identifier that no other has.
+func oneOf(all []proofstore.Candidate, called string) (proofstore.Candidate, error) {
+	var found []proofstore.Candidate
+	for _, c := range all {
+		switch called {
+		case c.PersonID:
+			return c, nil
+		case c.Identifier:
+			found = append(found, c)
+		}
+	}
+	switch len(found) {
+	case 0:
+		return proofstore.Candidate{}, refusal.Invalid("person",
+			"%q is no test learner of the section: let one be made by giving an address, or mark somebody as one", called)
+	case 1:
+		return found[0], nil
+	}
+	return proofstore.Candidate{}, refusal.Invalid("person", "%d test learners have the identifier %q: say which by the id",
+		len(found), called)
+}
+
 // Again lets a proof go on with what has not arrived.
 func (s *Service) Again(ctx context.Context, who, id string) error {
 	p, err := proofstore.FindProof(ctx, s.Store, id)
 	if err != nil {
 		return err
 	}
-	if p.State != proofstore.Walked {
+	if p.State != proofstore.Done {
 		return refusal.Conflict("", "only a proof that has come to its end can go on; this one is %s", p.State)
 	}
-	return s.set(ctx, who, "went on with a proof", p, proofstore.Walking, false)
+	return s.set(ctx, who, "went on with a proof", p, proofstore.Running, false)
 }
 
 // Revert lets everything be reverted that a proof has done. With anyway it ends even where something cannot be

@@ -23,6 +23,7 @@ import (
 	"kanban/internal/store/connectionstore"
 	"kanban/internal/store/deliverystore"
 	"kanban/internal/store/eventstore"
+	"kanban/internal/store/linkstore"
 	"kanban/internal/store/proofstore"
 	"kanban/internal/wire/openbadge"
 )
@@ -154,10 +155,10 @@ func labels(w *apptest.World) []string {
 // pairingOf gives the id of the section's pairing.
 func pairingOf(t *testing.T, w *apptest.World) string {
 	t.Helper()
-	ids, err := proofstore.PairingIDs(t.Context(), w.Store, w.Section("PROP-A").ID)
+	all, err := linkstore.PairingsOfSections(t.Context(), w.Store, []string{w.Section("PROP-A").ID})
 	require.NoError(t, err)
-	require.Len(t, ids, 1)
-	return ids[0]
+	require.Len(t, all, 1)
+	return all[0].ID
 }
 
 // register is the one that is connected.
@@ -198,7 +199,7 @@ func TestATestLearnerProvesTheWayAndVanishes(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, map[string][]string{
 		"join": {"arrived"}, "class": {"arrived"}, "module": {"arrived"}, "rule": {"arrived", "arrived", "arrived"},
-		"badge": {"arrived"}, "message": {"arrived"}, "score": {"nothing"},
+		"badge": {"arrived"}, "message": {"arrived"}, "score": {"not-set-up"},
 	}, states(p))
 	require.Len(t, w.Standins.Inbox.Mails(), 1)
 	assert.Equal(t, "trial@fernmoor.example", w.Standins.Inbox.Mails()[0].To)
@@ -257,8 +258,8 @@ func TestATestLearnerProvesTheWayAndVanishes(t *testing.T) {
 	assert.Equal(t, accounts, last)
 }
 
-// A service that is away while the test learner walks, and while that is reverted, is said; what it holds keeps the
-// proof from ending, and nothing is done twice.
+// A service that is away while the test learner is on the way, and while that is reverted, is said; what it holds
+// keeps the proof from ending, and nothing is done twice.
 func TestWhatDoesNotArriveIsSaid(t *testing.T) {
 	w := chained(t)
 	accounts, _ := there(w)
@@ -328,7 +329,7 @@ func TestProofsThatCannotBe(t *testing.T) {
 	require.NoError(t, err)
 	for kind, all := range states(p) {
 		if kind != proofstore.Join {
-			assert.Equal(t, []string{proofstore.Nothing}, all, kind)
+			assert.Equal(t, []string{proofstore.NotSetUp}, all, kind)
 		}
 	}
 	require.Error(t, w.Proofs.Revert(t.Context(), "Maud", p.ID, true), "nothing is left before it was tried")
@@ -371,4 +372,41 @@ func TestRevertingOnTheWay(t *testing.T) {
 	nowAccounts, nowMembers := there(w)
 	assert.Equal(t, []int{accounts, members}, []int{nowAccounts, nowMembers})
 	assert.Equal(t, before, seen(t, w))
+}
+
+// A service that deletes no accounts keeps one, switched off, which is said; one that has two accounts of one
+// identifier is asked about.
+func TestAccountsThatStay(t *testing.T) {
+	w := chained(t)
+	p := start(t, w)
+	end(t, w, p.ID, false)
+	require.NoError(t, w.Standins.Fault("workspace", fault.Fault{Kind: fault.Status, Status: 405, Method: "DELETE"}))
+	require.NoError(t, w.Proofs.Revert(t.Context(), "Maud", p.ID, false))
+	end(t, w, p.ID, false)
+	p, err := w.Proofs.Find(t.Context(), p.ID)
+	require.NoError(t, err)
+	assert.Equal(t, proofstore.Reverted, p.State)
+	assert.Contains(t, p.Remains, "the account at Workspace: the service deletes none, so it is switched off")
+	users, groups := w.Standins.Workspace.Content()
+	assert.False(t, users[len(users)-1].Active)
+	w.Standins.ClearFaults()
+
+	p, err = w.Proofs.Start(t.Context(), "Maud", proofs.Wish{SectionID: p.SectionID, Email: "second@fernmoor.example"})
+	require.NoError(t, err)
+	end(t, w, p.ID, false)
+	users, groups = w.Standins.Workspace.Content()
+	twin := users[len(users)-1]
+	twin.ID, twin.UserName = "twin", "twin"
+	w.Standins.Workspace.Replace(append(users, twin), groups)
+	require.NoError(t, w.Proofs.Revert(t.Context(), "Maud", p.ID, false))
+	end(t, w, p.ID, false)
+	p, err = w.Proofs.Find(t.Context(), p.ID)
+	require.NoError(t, err)
+	assert.Equal(t, proofstore.Reverting, p.State)
+	assert.Contains(t, strings.Join(p.Remains, "; "), "2 accounts have the externalId")
+	require.NoError(t, w.Proofs.Revert(t.Context(), "Maud", p.ID, true))
+	end(t, w, p.ID, true)
+	p, err = w.Proofs.Find(t.Context(), p.ID)
+	require.NoError(t, err)
+	assert.Equal(t, proofstore.Reverted, p.State, "it may be left")
 }

@@ -4,13 +4,15 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
+	"kanban/internal/adapter"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/rule"
+	"kanban/internal/store/connectionstore"
 	"kanban/internal/store/db"
-	"kanban/internal/store/deliverystore"
 	"kanban/internal/store/pairingstore"
 	"kanban/internal/store/proofstore"
 	"kanban/internal/store/runstore"
@@ -42,7 +44,8 @@ func (s *Service) revert(ctx context.Context, p *proofstore.Proof, anyway bool) 
 	if err := s.leaveClasses(ctx, p); err != nil {
 		return 0, err
 	}
-	if err := s.dropAccounts(ctx, p); err != nil {
+	stay, err := s.dropAccounts(ctx, p)
+	if err != nil {
 		return 0, err
 	}
 	if len(p.Remains) > 0 && !anyway {
@@ -53,6 +56,7 @@ func (s *Service) revert(ctx context.Context, p *proofstore.Proof, anyway bool) 
 			return tx.Announce(ctx, "proof", p.ID)
 		})
 	}
+	p.Remains = append(p.Remains, stay...)
 	return 0, s.end(ctx, p)
 }
 
@@ -66,27 +70,28 @@ func (s *Service) revertScores(ctx context.Context, p *proofstore.Proof) (runnin
 		if err != nil {
 			return false, err
 		}
-		back, err := proofstore.RevertOf(ctx, s.Store, o.RunID)
-		if err != nil {
-			return false, err
-		}
+		back, err := runstore.LatestRevert(ctx, s.Store, o.RunID)
 		switch {
-		case r.Active() || back == "active":
+		case err != nil && !errors.Is(err, db.ErrNotFound):
+			return false, err
+		case r.Active() || err == nil && back.Active():
 			running = true
-		case back == "":
+		case err != nil: // none was begun
 			if _, err := s.Scores.RevertTest(ctx, p.StartedBy, o.RunID); err == nil {
 				running = true
-			} else if _, none := refusal.As(err); !none || r.Done > 0 {
+			} else if _, refused := refusal.As(err); !refused || r.Done > 0 {
 				p.Remains = append(p.Remains, "scores in "+o.Book+": "+err.Error())
 			}
-		case back != runstore.Finished:
-			p.Remains = append(p.Remains, "scores in "+o.Book+": reverting them failed")
+		case back.State != runstore.Finished:
+			p.Remains = append(p.Remains, fmt.Sprintf(
+				"scores in %s: the run that puts them back is %s (%s); let it go on (kanban runs resume %s), then revert again",
+				o.Book, back.State, back.Error, back.ID))
 		}
 	}
 	return running, nil
 }
 
-// leaveClasses takes the test learner out of the classes in which they were not beforehand.
+// leaveClasses takes the test learner out of the classes into which the proof put them.
 func (s *Service) leaveClasses(ctx context.Context, p *proofstore.Proof) error {
 	for _, x := range p.Seats {
 		if !x.Tried {
@@ -106,34 +111,61 @@ func (s *Service) leaveClasses(ctx context.Context, p *proofstore.Proof) error {
 	return nil
 }
 
-// dropAccounts deletes the accounts that the test learner did not have beforehand.
-func (s *Service) dropAccounts(ctx context.Context, p *proofstore.Proof) error {
+// dropAccounts deletes the accounts of the test learner that the proof may have made: at the services to which it
+// went. What cannot be deleted is in the way; stay are those that are switched off instead, and those of which it is
+// not known whether they were there before.
+func (s *Service) dropAccounts(ctx context.Context, p *proofstore.Proof) (stay []string, err error) {
 	who, err := s.someone(ctx, *p)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	for _, a := range p.Accounts {
-		if a.Had {
-			continue
+	touched, err := s.touched(ctx, *p)
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range touched {
+		if !p.Made {
+			i := slices.IndexFunc(p.Accounts, func(a proofstore.Account) bool { return a.InterfaceID == c.ID })
+			if i >= 0 && p.Accounts[i].Had {
+				continue
+			}
+			if i < 0 || p.Accounts[i].Unknown != "" {
+				stay = append(stay, "an account at "+c.Name+", if there is one: whether they had it before is not known")
+				continue
+			}
 		}
-		if a.Unknown != "" {
-			p.Remains = append(p.Remains, fmt.Sprintf("an account at %s, if there is one: whether they had one beforehand is not known (%s)",
-				a.Service, a.Unknown))
-			continue
-		}
-		off, err := s.Runs.DropAccount(ctx, a.InterfaceID, who.Identifier)
-		if err := ctx.Err(); err != nil {
-			return err
-		}
+		off, err := s.Runs.DropAccount(ctx, c.ID, who.Identifier)
 		switch {
-		case errors.Is(err, db.ErrNotFound):
+		case ctx.Err() != nil:
+			return nil, ctx.Err()
 		case err != nil:
-			p.Remains = append(p.Remains, fmt.Sprintf("the account at %s: %v", a.Service, err))
+			p.Remains = append(p.Remains, fmt.Sprintf("the account at %s: %v", c.Name, err))
 		case off:
-			p.Remains = append(p.Remains, "the account at "+a.Service+": the service deletes none, so it is switched off")
+			stay = append(stay, "the account at "+c.Name+": the service deletes none, so it is switched off")
 		}
 	}
-	return nil
+	return stay, nil
+}
+
+// touched are the workspaces to which the proof went.
+func (s *Service) touched(ctx context.Context, p proofstore.Proof) ([]connectionstore.Interface, error) {
+	ids := map[string]bool{}
+	for _, x := range p.Seats {
+		ids[x.InterfaceID] = ids[x.InterfaceID] || x.Tried
+	}
+	list, err := s.deliveries(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range list {
+		if d.InterfaceID != nil && d.Attempts > 0 {
+			ids[*d.InterfaceID] = true
+		}
+	}
+	all, err := connectionstore.Interfaces(ctx, s.Store)
+	return slices.DeleteFunc(all, func(c connectionstore.Interface) bool {
+		return c.Kind != adapter.KindSCIM || !ids[c.ID]
+	}), err
 }
 
 // end forgets the test learner; what there was to see of the proof is kept.
@@ -148,7 +180,7 @@ func (s *Service) end(ctx context.Context, p *proofstore.Proof) (err error) {
 	p.Remains = append(p.Remains, more...)
 	now := s.Clock.Now()
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
-		if _, err := proofstore.RevokeAwards(ctx, tx, p.PersonID, p.StartedBy, "awarded to a test learner"); err != nil {
+		if err := proofstore.RevokeAwards(ctx, tx, p.PersonID, p.StartedBy, "awarded to a test learner"); err != nil {
 			return err
 		}
 		var carried []string
@@ -184,7 +216,7 @@ func (s *Service) end(ctx context.Context, p *proofstore.Proof) (err error) {
 
 // remaining says what nothing takes away again: mails that were sent, and what names no way back.
 func (s *Service) remaining(ctx context.Context, p proofstore.Proof) (out []string, err error) {
-	list, err := deliverystore.Deliveries(ctx, s.Store, deliverystore.DeliveryFilter{PersonID: p.PersonID, Limit: 500})
+	list, err := s.deliveries(ctx, p)
 	for _, d := range list {
 		if d.Undoes == nil || d.Code != string(finding.CannotRevert) {
 			continue

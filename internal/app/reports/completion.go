@@ -19,6 +19,11 @@ import (
 // group is what a section is compared under: two of one title stay apart.
 type group struct{ key, title string }
 
+// byTitle orders groups by their titles, and those of one title always in one way.
+func byTitle(a, b group) int {
+	return cmp.Or(strings.Compare(strings.ToLower(a.title), strings.ToLower(b.title)), strings.Compare(a.key, b.key))
+}
+
 // grouping is something that completion can compare.
 type grouping struct {
 	name, title, noun string

@@ -52,10 +52,7 @@ func awarded(heading, noun string, all map[group]reportstore.Awarded) report.Par
 		{Title: "Ended or suspended", Tone: report.Rest},
 		{Title: "Revoked", Tone: report.Bad},
 	}}
-	for _, g := range slices.SortedFunc(maps.Keys(all), func(a, b group) int {
-		return cmp.Or(strings.Compare(strings.ToLower(a.title), strings.ToLower(b.title)),
-			strings.Compare(a.key, b.key))
-	}) {
+	for _, g := range slices.SortedFunc(maps.Keys(all), byTitle) {
 		a := all[g]
 		rows = append(rows, report.Row{
 			g.title, a.Awards, a.Valid, a.Revoked, a.Suspended, a.Shared, a.Opened, a.ByPeople, a.Programs,
@@ -407,24 +404,25 @@ func (m *making) carried(ctx context.Context, links []scorestore.Link, called ma
 	}
 	var rows []report.Row
 	for _, l := range links {
-		if m.Unfinished == nil || l.ComparedAt == nil {
+		if l.ComparedAt == nil {
 			continue
 		}
 		all, err := m.Unfinished(ctx, l.ID)
 		if err != nil {
 			return err
 		}
-		in := map[string]map[string]int{}
+		in := map[group]map[string]int{}
 		for _, w := range all {
-			if in[w.Section] == nil {
-				in[w.Section] = map[string]int{}
+			at := group{w.SectionID, w.Section}
+			if in[at] == nil {
+				in[at] = map[string]int{}
 			}
-			in[w.Section][w.State]++
+			in[at][w.State]++
 		}
-		for _, section := range slices.Sorted(maps.Keys(in)) {
-			row := report.Row{called[l.ID].Title, section}
+		for _, at := range slices.SortedFunc(maps.Keys(in), byTitle) {
+			row := report.Row{called[l.ID].Title, at.title}
 			for _, state := range openStates {
-				row = append(row, in[section][state])
+				row = append(row, in[at][state])
 			}
 			rows = append(rows, row)
 		}

@@ -48,8 +48,7 @@ type Service struct {
 	Criteria Criteria
 	Findings Findings
 	Progress Progress
-	// Unfinished lists the work of a score link that is not done: where, and what is missing of it. Nil without
-	// scores.
+	// Unfinished lists the work of a score link that is not done: where, and what is missing of it.
 	Unfinished func(ctx context.Context, linkID string) ([]OpenWork, error)
 	Public     string // address of the console
 	// Mailer gives what sends mails of the service's own; nil when no mail server is connected.
@@ -58,8 +57,8 @@ type Service struct {
 
 // OpenWork is work of somebody that is not done.
 type OpenWork struct {
-	Section string
-	State   string // draft, partly-marked, not-released, not-marked, missing or not-submitted
+	SectionID, Section string
+	State              string // draft, partly-marked, not-released, not-marked, missing or not-submitted
 }
 
 // Described is a report that can be asked for.

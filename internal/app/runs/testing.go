@@ -65,12 +65,19 @@ func (s *Service) PutTest(ctx context.Context, pairingID, personID string, befor
 	return Seated{Failed: true, Why: why(e)}, nil
 }
 
-// TakeTest takes a test learner out of the class of a pairing and looks whether they are gone. A pairing that has
-// ended and a class that is gone have nobody.
+// TakeTest takes a test learner out of the class of a pairing, which may have ended meanwhile, and looks whether they
+// are gone. A class that is gone has nobody.
 func (s *Service) TakeTest(ctx context.Context, pairingID, personID string) error {
 	p, err := pairingstore.FindPairing(ctx, s.Store, pairingID)
 	if err != nil || p.TargetRef == "" {
 		return err
+	}
+	c, err := connectionstore.FindInterface(ctx, s.Store, p.InterfaceID)
+	if err != nil {
+		return err
+	}
+	if c.Paused() {
+		return refusal.Conflict("", "%s is paused; resume it first", c.Name)
 	}
 	x, err := s.sides(ctx, p)
 	if err != nil {
@@ -216,6 +223,13 @@ func (s *Service) KnownAt(ctx context.Context, who workspaces.Someone,
 // DropAccount deletes the account of a test learner at a workspace; off says that the service deletes none, so that
 // it was switched off.
 func (s *Service) DropAccount(ctx context.Context, interfaceID, identifier string) (off bool, err error) {
+	kept, err := connectionstore.FindInterface(ctx, s.Store, interfaceID)
+	if err != nil {
+		return false, err
+	}
+	if kept.Paused() {
+		return false, refusal.Conflict("", "%s is paused; resume it first", kept.Name)
+	}
 	c, err := s.Connections.Open(ctx, interfaceID)
 	if err != nil {
 		return false, err

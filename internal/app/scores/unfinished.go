@@ -16,6 +16,7 @@ import (
 // Unfinished is work of somebody that is not done: not handed in, not marked, or marked and not final.
 type Unfinished struct {
 	Assignment, Section string
+	SectionID           string
 	Teachers            []string
 	Person, PersonID    string
 	// State is draft, partly-marked, not-released, not-marked, missing or not-submitted.
@@ -50,9 +51,10 @@ func (s *Service) Unfinished(ctx context.Context, linkID string) (list []Unfinis
 				continue
 			}
 			u := Unfinished{
-				Assignment: w.titleOf(x), Section: in.Title, Teachers: in.Teachers, Person: w.strange(r.Who),
-				State: state,
-				Page:  adapter.Page(w.source.settings, "itemPage", map[string]string{"id": x.SourceItem}),
+				Assignment: w.titleOf(x), Section: in.Title, SectionID: in.ID, Teachers: in.Teachers,
+				Person: w.strange(r.Who),
+				State:  state,
+				Page:   adapter.Page(w.source.settings, "itemPage", map[string]string{"id": x.SourceItem}),
 			}
 			if r.Mark.Kind != grade.None {
 				u.Score = r.Mark.String()

@@ -248,7 +248,7 @@ func (SendReport) InsertOpts() river.InsertOpts {
 	return river.InsertOpts{Queue: QueueReactions, MaxAttempts: 8}
 }
 
-// WorkProof lets a test learner walk, or reverts that.
+// WorkProof carries a proof out, or reverts it.
 type WorkProof struct {
 	ProofID string `json:"proofId"`
 	Anyway  bool   `json:"anyway,omitempty"` // it ends even where something cannot be reverted

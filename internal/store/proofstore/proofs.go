@@ -10,8 +10,8 @@ import (
 
 // Where a proof stands.
 const (
-	Walking   = "walking"
-	Walked    = "walked"
+	Running   = "running" // the test learner is on the way
+	Done      = "done"    // every step was tried
 	Reverting = "reverting"
 	Reverted  = "reverted"
 )
@@ -34,25 +34,25 @@ type Proof struct {
 	Remains   []string  `gorm:"serializer:json"` // what could not be reverted
 	StartedBy string
 	StartedAt time.Time
-	WalkedAt  *time.Time
+	DoneAt    *time.Time
 	EndedAt   *time.Time
 }
 
 // Seat is what became of a test learner in the class of a pairing.
 type Seat struct {
-	PairingID string     `json:"pairingId"`
-	Target    string     `json:"target"`
-	Service   string     `json:"service"`
-	Tried     bool       `json:"tried,omitempty"` // putting them into it was begun: they were not in it
-	State     string     `json:"state"`
-	Detail    string     `json:"detail,omitempty"`
-	At        *time.Time `json:"at,omitempty"`
+	PairingID   string     `json:"pairingId"`
+	Target      string     `json:"target"`
+	Service     string     `json:"service"`
+	InterfaceID string     `json:"interfaceId"`
+	Tried       bool       `json:"tried,omitempty"` // putting them into it was begun: they were not in it
+	State       string     `json:"state"`
+	Detail      string     `json:"detail,omitempty"`
+	At          *time.Time `json:"at,omitempty"`
 }
 
-// Account is which account a test learner had at an interface beforehand.
+// Account is whether a test learner of the register had an account at an interface beforehand.
 type Account struct {
 	InterfaceID string `json:"interfaceId"`
-	Service     string `json:"service"`
 	Had         bool   `json:"had,omitempty"`
 	Unknown     string `json:"unknown,omitempty"` // why it is not known
 }
@@ -81,10 +81,11 @@ type Score struct {
 const (
 	Join, Class, Module, Rule, Badge, Message, Scored = "join", "class", "module", "rule", "badge", "message", "score"
 
-	Arrived = "arrived"
-	Waits   = "waits"
-	Nothing = "nothing" // nothing of the kind is set up
-	Failed  = "failed"
+	Arrived  = "arrived"
+	Waits    = "waits"
+	NotSetUp = "not-set-up" // nothing of the kind is
+	Skipped  = "skipped"    // a condition or a stop kept it from being done
+	Failed   = "failed"
 )
 
 // Step is one thing that was to happen to a test learner.
@@ -118,6 +119,12 @@ func BeginProof(ctx context.Context, tx *db.Tx, p *Proof) error {
 	return db.Create(tx, p, "starting the proof")
 }
 
+// UnderWay finds the proof of a section that has not ended.
+func UnderWay(ctx context.Context, from db.From, sectionID string) (p Proof, err error) {
+	err = from.Records(ctx).Where("section_id::text = ? AND ended_at IS NULL", sectionID).First(&p).Error
+	return p, db.Known(err, "finding the section's proof")
+}
+
 // KeepProof keeps what has become of one, but not where it stands: see MoveProof.
 func KeepProof(ctx context.Context, to db.From, p Proof) error {
 	done := to.Records(ctx).Where("id = ?", p.ID).Select("seats", "accounts", "facts", "scores", "steps", "remains").
@@ -128,7 +135,7 @@ func KeepProof(ctx context.Context, to db.From, p Proof) error {
 // MoveProof lets a proof stand elsewhere, at a time, if it stands where it is thought to; else it gives ErrStale.
 func MoveProof(ctx context.Context, tx *db.Tx, id, from, to string, at time.Time) error {
 	n, err := db.Exec(ctx, tx, `UPDATE proofs SET state = $3,
-		walked_at = CASE WHEN $3 = 'walked' THEN $4 ELSE walked_at END,
+		done_at = CASE WHEN $3 = 'done' THEN $4 ELSE done_at END,
 		ended_at = CASE WHEN $3 = 'reverted' THEN $4 ELSE ended_at END WHERE id = $1 AND state = $2`, id, from, to, at)
 	if err == nil && n == 0 {
 		err = db.ErrStale
@@ -228,11 +235,11 @@ func ForgetLearner(ctx context.Context, tx *db.Tx, p Proof) error {
 	return nil
 }
 
-// RevokeAwards revokes the awards of a test learner that hold; nobody is told by an event. It gives their ids.
-func RevokeAwards(ctx context.Context, tx *db.Tx, personID, who, reason string) ([]string, error) {
-	return db.Values[string](ctx, tx, "revoking a test learner's awards", `UPDATE awards SET revoked_at = now(),
-		revoked_by = $2, reason = $3, shared_at = NULL WHERE person_id = $1 AND test AND revoked_at IS NULL
-		RETURNING id::text`, personID, who, reason)
+// RevokeAwards revokes the awards of a test learner that hold; nobody is told by an event.
+func RevokeAwards(ctx context.Context, tx *db.Tx, personID, who, reason string) error {
+	_, err := db.Exec(ctx, tx, `UPDATE awards SET revoked_at = now(), revoked_by = $2, reason = $3, shared_at = NULL
+		WHERE person_id = $1 AND test AND revoked_at IS NULL`, personID, who, reason)
+	return db.Known(err, "revoking a test learner's awards")
 }
 
 // ForgetRuns drops runs that carried a test learner's scores, those that reverted them, and their previews.
@@ -241,20 +248,6 @@ func ForgetRuns(ctx context.Context, tx *db.Tx, ids []string) error {
 		OR reverts = ANY ($1::text[]::uuid[]) RETURNING preview_id)
 		DELETE FROM score_previews WHERE id IN (SELECT preview_id FROM gone)`, ids)
 	return db.Known(err, "forgetting the test learner's runs")
-}
-
-// RevertOf says how the run stands that reverts another: "" when there is none, "active" while it is at work, else its
-// state.
-func RevertOf(ctx context.Context, from db.From, runID string) (state string, err error) {
-	err = db.Into(ctx, from, &state, `SELECT coalesce((SELECT CASE WHEN finished_at IS NULL THEN 'active' ELSE state END
-		FROM runs WHERE reverts = $1 ORDER BY id DESC LIMIT 1), '')`, runID)
-	return state, db.Known(err, "looking whether the run was reverted")
-}
-
-// PairingIDs lists the pairings of a section that have not ended.
-func PairingIDs(ctx context.Context, from db.From, sectionID string) ([]string, error) {
-	return db.Values[string](ctx, from, "finding the section's pairings", `SELECT p.id::text FROM pairings p
-		JOIN paired_sections q ON q.pairing_id = p.id WHERE q.section_id = $1 AND p.ended_at IS NULL ORDER BY p.id`, sectionID)
 }
 
 // Progressed counts the activities that a person has done in a section.

@@ -128,6 +128,12 @@ func LastWholeRead(ctx context.Context, from db.From, interfaceID string) (at *t
 	return at, db.Known(err, "finding the last whole read")
 }
 
+// LatestRevert finds the run that reverts what another one did, however it stands.
+func LatestRevert(ctx context.Context, from db.From, runID string) (r Run, err error) {
+	err = from.Records(ctx).Where("reverts = ?", runID).Order("id DESC").First(&r).Error
+	return r, db.Known(err, "finding what reverts the run")
+}
+
 // RevertedBy finds the run that reverted what another one did, "" when none did.
 func RevertedBy(ctx context.Context, from db.From, runID string) (id string, err error) {
 	err = db.Into(ctx, from, &id, `SELECT coalesce((SELECT id::text FROM runs

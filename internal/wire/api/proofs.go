@@ -19,12 +19,12 @@ type Proof struct {
 	Learner   string      `json:"learner" doc:"Name of the test learner"`
 	Address   string      `json:"address"`
 	Made      bool        `json:"made" doc:"The test learner was made for it; else the register has them"`
-	State     string      `json:"state" enum:"walking,walked,reverting,reverted"`
+	State     string      `json:"state" enum:"running,done,reverting,reverted" doc:"done: every step was tried; rules may still be at work"`
 	Steps     []ProofStep `json:"steps" doc:"As they are now or, when it was reverted, as they were"`
 	Remains   []string    `json:"remains" doc:"What was not reverted, or cannot be"`
 	StartedBy string      `json:"startedBy"`
 	StartedAt time.Time   `json:"startedAt"`
-	WalkedAt  *time.Time  `json:"walkedAt,omitempty" doc:"When every step had been tried"`
+	DoneAt    *time.Time  `json:"doneAt,omitempty" doc:"When every step had been tried"`
 	EndedAt   *time.Time  `json:"endedAt,omitempty" doc:"When it was reverted"`
 }
 
@@ -33,7 +33,7 @@ type ProofStep struct {
 	Kind   string     `json:"kind" enum:"join,class,module,rule,badge,message,score"`
 	Title  string     `json:"title" doc:"Of the section, class, module, rule or gradebook"`
 	Where  string     `json:"where,omitempty" doc:"Service at which it was to arrive"`
-	State  string     `json:"state" enum:"arrived,waits,nothing,failed" doc:"nothing: nothing of the kind is set up"`
+	State  string     `json:"state" enum:"arrived,waits,not-set-up,skipped,failed"`
 	Detail string     `json:"detail,omitempty"`
 	Link   string     `json:"link,omitempty" doc:"Page of the console about it"`
 	At     *time.Time `json:"at,omitempty"`

@@ -406,6 +406,7 @@ type PersonScore struct {
 type UnfinishedWork struct {
 	Assignment string     `json:"assignment"`
 	Section    string     `json:"section"`
+	SectionID  string     `json:"sectionId"`
 	Teachers   []string   `json:"teachers"`
 	Person     string     `json:"person"`
 	PersonID   string     `json:"personId,omitempty"`

@@ -245,6 +245,12 @@ func TestServerOfSomebodyElse(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "Propagation A", got.DisplayName)
 	assert.Len(t, got.Members, 3)
+	for range 2 {
+		require.NoError(t, c.DeleteUser(t.Context(), ids[16]), "one that is gone is no error")
+	}
+	left, err := c.Users(t.Context(), "")
+	require.NoError(t, err)
+	assert.Len(t, left, 16)
 	_, err = c.Group(t.Context(), "none")
 	p, ok := call.As(err)
 	require.True(t, ok)

@@ -21,7 +21,6 @@ const at = () => ({ params: { path: { id: props.id } } })
 const proof = useQuery({
   queryKey: ['proofs', () => props.id],
   queryFn: () => ok(api.GET('/api/v1/proofs/{id}', at())),
-  refetchInterval: (q) => (q.state.data?.state === 'reverted' ? false : 3_000),
 })
 const p = computed(() => proof.data.value)
 const again = () => queries.invalidateQueries({ queryKey: ['proofs'] })
@@ -43,10 +42,10 @@ const about = computed(() => {
   const x = p.value
   const at = when(x?.startedAt)
   switch (x?.state) {
-    case 'walking':
-      return $t('proofs.walking', { by: x.startedBy, at, address: x.address })
-    case 'walked':
-      return $t('proofs.walked', { by: x.startedBy, at, address: x.address })
+    case 'running':
+      return $t('proofs.running', { by: x.startedBy, at, address: x.address })
+    case 'done':
+      return $t('proofs.done', { by: x.startedBy, at, address: x.address })
     case 'reverting':
       return $t('proofs.reverting', { by: x.startedBy, at })
   }
@@ -70,7 +69,7 @@ async function leave() {
     :about="about"
   >
     <Button
-      v-if="p?.state === 'walked' && open"
+      v-if="p?.state === 'done' && open"
       size="small"
       severity="secondary"
       :label="$t('proofs.goOn')"
@@ -118,7 +117,7 @@ async function leave() {
     </Column>
     <Column field="detail" :header="$t('proofs.detail')" />
     <Column :header="$t('proofs.when')">
-      <template #body="{ data }">{{ data.state === 'nothing' ? '' : when(data.at) }}</template>
+      <template #body="{ data }">{{ data.state === 'not-set-up' ? '' : when(data.at) }}</template>
     </Column>
   </Listing>
   <p v-if="p && p.state !== 'reverted'" class="faint">{{ $t('proofs.countsNowhere') }}</p>

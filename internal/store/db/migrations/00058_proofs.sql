@@ -14,18 +14,18 @@ CREATE TABLE proofs (
     module_id  text NOT NULL DEFAULT '',
     state      text NOT NULL,
     seats      jsonb DEFAULT '[]', -- what became of them in classes
-    accounts   jsonb DEFAULT '[]', -- which accounts they had beforehand
+    accounts   jsonb DEFAULT '[]', -- which accounts one of the register had beforehand
     facts      jsonb DEFAULT '[]', -- what was recorded
     scores     jsonb DEFAULT '[]', -- what was carried
     steps      jsonb DEFAULT '[]', -- what there was to see when it was reverted
     remains    jsonb DEFAULT '[]', -- what could not be reverted
     started_by text NOT NULL,
     started_at timestamptz NOT NULL DEFAULT now(),
-    walked_at  timestamptz,
+    done_at    timestamptz,
     ended_at   timestamptz
 );
 CREATE UNIQUE INDEX proofs_section ON proofs (section_id) WHERE ended_at IS NULL;
-CREATE INDEX proofs_person ON proofs (person_id) WHERE ended_at IS NULL;
+CREATE UNIQUE INDEX proofs_person ON proofs (person_id) WHERE ended_at IS NULL;
 
 -- Awards of test learners count nowhere; revoked ones stay, so that whoever checks one is told.
 ALTER TABLE awards ADD test boolean NOT NULL DEFAULT false;

@@ -15,7 +15,7 @@ import (
 	"kanban/internal/store/db"
 	"kanban/internal/store/deliverystore"
 	"kanban/internal/store/eventstore"
-	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/linkstore"
 	"kanban/internal/store/proofstore"
 	"kanban/internal/store/rosterstore"
 	"kanban/internal/store/runstore"
@@ -23,7 +23,7 @@ import (
 	"kanban/internal/wire/call"
 )
 
-// Work carries a proof on: it lets the test learner walk, or reverts. It is called again after a while when again is
+// Work carries a proof on: it goes through its steps, or reverts them. It is called again after a while when again is
 // not 0.
 func (s *Service) Work(ctx context.Context, id string, anyway bool) (again time.Duration, err error) {
 	p, err := proofstore.FindProof(ctx, s.Store, id)
@@ -34,28 +34,28 @@ func (s *Service) Work(ctx context.Context, id string, anyway bool) (again time.
 		return 0, err
 	}
 	switch p.State {
-	case proofstore.Walking:
-		return 0, s.walk(ctx, &p)
+	case proofstore.Running:
+		return 0, s.carryOut(ctx, &p)
 	case proofstore.Reverting:
 		return s.revert(ctx, &p, anyway)
 	}
 	return 0, nil
 }
 
-// walk lets the test learner do each step that has not arrived. What goes wrong with one keeps none of the others from
-// being tried.
-func (s *Service) walk(ctx context.Context, p *proofstore.Proof) error {
+// carryOut lets the test learner do each step that has not arrived. What goes wrong with one keeps none of the
+// others from being tried.
+func (s *Service) carryOut(ctx context.Context, p *proofstore.Proof) error {
 	x, err := rosterstore.FindSection(ctx, s.Store, p.SectionID)
 	if err != nil {
 		return err
 	}
 	if ok, err := s.marked(ctx, *p); err != nil || !ok {
 		if err == nil {
-			p.Facts = []proofstore.Fact{{
+			s.fact(p, proofstore.Fact{
 				Kind: proofstore.Join, Title: x.Title, State: proofstore.Failed,
 				Detail: p.Name + " is no test learner any more; nothing more is done about them",
-			}}
-			err = s.walked(ctx, p)
+			})
+			err = s.tried(ctx, p)
 		}
 		return err
 	}
@@ -69,19 +69,20 @@ func (s *Service) walk(ctx context.Context, p *proofstore.Proof) error {
 			return err
 		}
 		now, err := proofstore.FindProof(ctx, s.Store, p.ID)
-		if err != nil || now.State != proofstore.Walking {
+		if err != nil || now.State != proofstore.Running {
 			return err // it is to be reverted meanwhile
 		}
 	}
-	return s.walked(ctx, p)
+	return s.tried(ctx, p)
 }
 
-func (s *Service) walked(ctx context.Context, p *proofstore.Proof) error {
+// tried notes that every step was tried.
+func (s *Service) tried(ctx context.Context, p *proofstore.Proof) error {
 	err := s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := proofstore.KeepProof(ctx, tx, *p); err != nil {
 			return err
 		}
-		if err := proofstore.MoveProof(ctx, tx, p.ID, proofstore.Walking, proofstore.Walked,
+		if err := proofstore.MoveProof(ctx, tx, p.ID, proofstore.Running, proofstore.Done,
 			s.Clock.Now()); err != nil {
 			return err
 		}
@@ -93,8 +94,12 @@ func (s *Service) walked(ctx context.Context, p *proofstore.Proof) error {
 	return err
 }
 
-// accounts notes where the test learner had an account beforehand, so that the others are deleted one day.
+// accounts notes where a test learner of the register had an account beforehand, so that only the others are deleted
+// one day. One who was made for the proof had none: nobody else carries their identifier.
 func (s *Service) accounts(ctx context.Context, p *proofstore.Proof, _ rosterstore.Section) error {
+	if p.Made {
+		return nil
+	}
 	who, err := s.someone(ctx, *p)
 	if err != nil {
 		return err
@@ -103,7 +108,7 @@ func (s *Service) accounts(ctx context.Context, p *proofstore.Proof, _ rostersto
 		if slices.ContainsFunc(p.Accounts, func(a proofstore.Account) bool { return a.InterfaceID == c.ID }) {
 			return // what is found later may be an effect of the proof
 		}
-		a := proofstore.Account{InterfaceID: c.ID, Service: c.Name, Had: has}
+		a := proofstore.Account{InterfaceID: c.ID, Had: has}
 		if err != nil {
 			a.Unknown = err.Error()
 		}
@@ -146,29 +151,27 @@ func (s *Service) join(ctx context.Context, p *proofstore.Proof, x rosterstore.S
 
 // seats puts the test learner into the classes of the section.
 func (s *Service) seats(ctx context.Context, p *proofstore.Proof, x rosterstore.Section) error {
-	ids, err := proofstore.PairingIDs(ctx, s.Store, x.ID)
+	all, err := linkstore.PairingsOfSections(ctx, s.Store, []string{x.ID})
 	if err != nil {
 		return err
 	}
-	for _, id := range ids {
-		i := slices.IndexFunc(p.Seats, func(t proofstore.Seat) bool { return t.PairingID == id })
+	for _, pairing := range all {
+		i := slices.IndexFunc(p.Seats, func(t proofstore.Seat) bool { return t.PairingID == pairing.ID })
 		if i >= 0 && p.Seats[i].State == proofstore.Arrived {
 			continue
 		}
 		if i < 0 {
-			pairing, err := pairingstore.FindPairing(ctx, s.Store, id)
-			if err != nil {
-				return err
-			}
 			c, err := connectionstore.FindInterface(ctx, s.Store, pairing.InterfaceID)
 			if err != nil {
 				return err
 			}
 			i = len(p.Seats)
-			p.Seats = append(p.Seats, proofstore.Seat{PairingID: id, Target: pairing.TargetName, Service: c.Name})
+			p.Seats = append(p.Seats, proofstore.Seat{
+				PairingID: pairing.ID, Target: pairing.TargetName, InterfaceID: c.ID, Service: c.Name,
+			})
 		}
 		seat := &p.Seats[i]
-		seated, err := s.Runs.PutTest(ctx, id, p.PersonID, func() error {
+		seated, err := s.Runs.PutTest(ctx, pairing.ID, p.PersonID, func() error {
 			seat.Tried = true
 			return proofstore.KeepProof(ctx, s.Store, *p)
 		})
@@ -197,7 +200,7 @@ func (s *Service) module(ctx context.Context, p *proofstore.Proof, x rosterstore
 		Kind: proofstore.Module, Title: m.Title, State: proofstore.Arrived, Detail: fmt.Sprintf("activities done: %d", n),
 	}
 	if r, refused := refusal.As(err); refused {
-		f.State, f.Detail = proofstore.Nothing, r.Detail
+		f.State, f.Detail = proofstore.NotSetUp, r.Detail
 	} else if err != nil {
 		return err
 	}
@@ -231,7 +234,7 @@ func (s *Service) score(ctx context.Context, p *proofstore.Proof, o *proofstore.
 	now := s.Clock.Now()
 	o.At = &now
 	if p.Made {
-		o.State = proofstore.Nothing
+		o.State = proofstore.NotSetUp
 		o.Detail = "gradebooks know nobody whom the register does not have: prove it with a test learner of the register"
 		return nil
 	}
@@ -269,7 +272,7 @@ func (s *Service) steps(ctx context.Context, p proofstore.Proof) (all []proofsto
 			Link: "/pairings/" + x.PairingID, At: x.At,
 		})
 	}
-	if p.WalkedAt != nil && len(p.Seats) == 0 {
+	if p.DoneAt != nil && len(p.Seats) == 0 {
 		all = append(all, none(proofstore.Class, "the section has no class at any service"))
 	}
 	for _, f := range p.Facts {
@@ -290,12 +293,27 @@ func (s *Service) steps(ctx context.Context, p proofstore.Proof) (all []proofsto
 }
 
 func none(kind, why string) proofstore.Step {
-	return proofstore.Step{Kind: kind, State: proofstore.Nothing, Detail: why}
+	return proofstore.Step{Kind: kind, State: proofstore.NotSetUp, Detail: why}
+}
+
+// deliveries are all that came to be for the test learner since the proof began, the latest first.
+func (s *Service) deliveries(ctx context.Context, p proofstore.Proof) (all []deliverystore.ListedDelivery, err error) {
+	f := deliverystore.DeliveryFilter{PersonID: p.PersonID, Since: p.StartedAt, Limit: 200}
+	for {
+		some, err := deliverystore.Deliveries(ctx, s.Store, f)
+		if err != nil {
+			return nil, err
+		}
+		if all = append(all, some...); len(some) < f.Limit {
+			return all, nil
+		}
+		f.Before = some[len(some)-1].ID
+	}
 }
 
 // reactions are what rules do for the test learner: awards and mails apart.
 func (s *Service) reactions(ctx context.Context, p proofstore.Proof) (all []proofstore.Step, err error) {
-	list, err := deliverystore.Deliveries(ctx, s.Store, deliverystore.DeliveryFilter{PersonID: p.PersonID, Limit: 500})
+	list, err := s.deliveries(ctx, p)
 	if err != nil {
 		return nil, err
 	}
@@ -307,11 +325,11 @@ func (s *Service) reactions(ctx context.Context, p proofstore.Proof) (all []proo
 	for _, kind := range []string{proofstore.Rule, proofstore.Badge, proofstore.Message} {
 		n := len(all)
 		for _, d := range list {
-			if d.Undoes == nil && !d.CreatedAt.Before(p.StartedAt) && kindOf(d) == kind {
+			if d.Undoes == nil && kindOf(d) == kind {
 				all = append(all, reaction(p, d, kind, awards))
 			}
 		}
-		if len(all) == n && p.WalkedAt != nil {
+		if len(all) == n && p.DoneAt != nil {
 			all = append(all, none(kind, map[string]string{
 				proofstore.Rule:  "no other rule reacted",
 				proofstore.Badge: "no rule awarded a badge", proofstore.Message: "no rule sent a message",
@@ -344,8 +362,10 @@ func reaction(p proofstore.Proof, d deliverystore.ListedDelivery, kind string,
 		x.State = proofstore.Arrived
 	case deliverystore.DeliveryWaiting:
 		x.State, x.Detail = proofstore.Failed, titled(d.Code, d.LastError)
-	case deliverystore.DeliverySkipped, deliverystore.DeliveryStopped:
-		x.State, x.Detail = proofstore.Nothing, "it was not to be done: "+d.State
+	case deliverystore.DeliverySkipped:
+		x.State, x.Detail = proofstore.Skipped, "its condition did not hold"
+	case deliverystore.DeliveryStopped:
+		x.State, x.Detail = proofstore.Skipped, "it was stopped"
 	case deliverystore.DeliveryRetrying:
 		x.Detail = "is tried again: " + d.LastError
 	default:
@@ -371,7 +391,7 @@ func reaction(p proofstore.Proof, d deliverystore.ListedDelivery, kind string,
 
 // scoreSteps say what became of scores.
 func (s *Service) scoreSteps(ctx context.Context, p proofstore.Proof) (all []proofstore.Step, err error) {
-	if p.WalkedAt != nil && len(p.Scores) == 0 {
+	if p.DoneAt != nil && len(p.Scores) == 0 {
 		return []proofstore.Step{none(proofstore.Scored, "the section has no score link")}, nil
 	}
 	for _, o := range p.Scores {
