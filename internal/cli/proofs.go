@@ -49,7 +49,8 @@ func proofsStart() *cli.Command {
 	return &cli.Command{
 		Name: "start", Usage: "Let a test learner join a section and finish a module, and show what arrives where",
 		ArgsUsage: "SECTION",
-		Description: `The test learner is made for it, or is one whom the register has: it lists them as one, or somebody marked them.
+		Description: `The test learner is made for it, or is one whom the register has: it lists them as one, or somebody accepted the
+proposal that they are one (kanban matching proposals).
 They are put into the section's classes, finish a module, and whatever rules do about that is done for them. They count
 nowhere, and proofs revert undoes all of it.
 

@@ -79,9 +79,13 @@ func TestProofs(t *testing.T) {
 		return nil
 	})
 
+	steps := []proofstore.Step{{Kind: proofstore.Join, Title: "A", State: proofstore.Arrived}}
+	tx(t, s, func(tx *db.Tx) error { return proofstore.KeepSteps(ctx, tx, p.ID, steps) })
 	p.Seats = []proofstore.Seat{{PairingID: "x", Tried: true}}
 	require.NoError(t, proofstore.KeepProof(ctx, s, p))
-	assert.Equal(t, p.Seats, must[proofstore.Proof](t)(proofstore.FindProof(ctx, s, p.ID)).Seats)
+	found := must[proofstore.Proof](t)(proofstore.FindProof(ctx, s, p.ID))
+	assert.Equal(t, p.Seats, found.Seats)
+	assert.Equal(t, steps, found.Steps, "they are kept apart")
 	_, err = proofstore.FindProof(ctx, s, "none")
 	require.ErrorIs(t, err, db.ErrNotFound)
 	move := func(from, to string) error {

@@ -7635,7 +7635,7 @@ export interface components {
              * @enum {string}
              */
             state: "running" | "done" | "reverting" | "reverted";
-            /** @description As they are now or, when it was reverted, as they were */
+            /** @description As they are now or, when it is being reverted or was, as they were before */
             steps: components["schemas"]["ProofStep"][];
         };
         ProofModule: {

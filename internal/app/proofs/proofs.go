@@ -74,7 +74,7 @@ func (s *Service) List(ctx context.Context) ([]Proof, error) {
 	return out, nil
 }
 
-// Find gives one, with its steps as they are now or, when it was reverted, as they were.
+// Find gives one, with its steps as they are now or, when it is being reverted or was, as they were before.
 func (s *Service) Find(ctx context.Context, id string) (Proof, error) {
 	p, err := proofstore.FindProof(ctx, s.Store, id)
 	if err != nil {
@@ -88,7 +88,7 @@ func (s *Service) shown(ctx context.Context, p proofstore.Proof) (Proof, error) 
 	if err != nil && !errors.Is(err, db.ErrNotFound) {
 		return Proof{}, err
 	}
-	if p.EndedAt == nil {
+	if p.State == proofstore.Running || p.State == proofstore.Done {
 		if p.Steps, err = s.steps(ctx, p); err != nil {
 			return Proof{}, err
 		}
@@ -231,7 +231,8 @@ func oneOf(all []proofstore.Candidate, called string) (proofstore.Candidate, err
 	switch len(found) {
 	case 0:
 		return proofstore.Candidate{}, refusal.Invalid("person",
-			"%q is no test learner of the section: let one be made by giving an address, or mark somebody as one", called)
+			"%q is no test learner of the section: let one be made by giving an address, or accept the proposal that they are one",
+			called)
 	case 1:
 		return found[0], nil
 	}
@@ -264,7 +265,11 @@ func (s *Service) Revert(ctx context.Context, who, id string, anyway bool) error
 	if anyway && p.State != proofstore.Reverting {
 		return refusal.Conflict("", "revert it first; what cannot be reverted can be left then")
 	}
-	return s.set(ctx, who, "reverted a proof", p, proofstore.Reverting, anyway)
+	x, err := s.shown(ctx, p) // reverting stops what has not arrived, and nobody would see why it had not
+	if err != nil {
+		return err
+	}
+	return s.set(ctx, who, "reverted a proof", x.Proof, proofstore.Reverting, anyway)
 }
 
 // set lets a proof stand elsewhere, and be worked at.
@@ -272,6 +277,11 @@ func (s *Service) set(ctx context.Context, who, what string, p proofstore.Proof,
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := proofstore.MoveProof(ctx, tx, p.ID, p.State, state, s.Clock.Now()); err != nil {
 			return err
+		}
+		if state == proofstore.Reverting {
+			if err := proofstore.KeepSteps(ctx, tx, p.ID, p.Steps); err != nil {
+				return err
+			}
 		}
 		if err := tx.Enqueue(ctx, jobs.WorkProof{ProofID: p.ID, Anyway: anyway}); err != nil {
 			return err

@@ -410,3 +410,29 @@ func TestAccountsThatStay(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, proofstore.Reverted, p.State, "it may be left")
 }
+
+// The register's own test learner may have no address: what fails for that stays to be read when it was reverted.
+func TestWhyItHadNotArrivedIsKept(t *testing.T) {
+	w := chained(t)
+	p, err := w.Proofs.Start(t.Context(), "Maud", proofs.Wish{
+		SectionID: w.Section("PROP-A").ID,
+		PersonID:  "stu-preview",
+	})
+	require.NoError(t, err)
+	end(t, w, p.ID, false)
+	follow(w)
+	p, err = w.Proofs.Find(t.Context(), p.ID)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"failed"}, states(p)["badge"])
+	assert.Equal(t, []string{"failed"}, states(p)["class"], "no account can be made without an address")
+	for _, x := range p.Steps {
+		assert.False(t, x.State == proofstore.Waits && x.Detail == "", "it says for what it waits: %v", x)
+	}
+	require.NoError(t, w.Proofs.Revert(t.Context(), "Maud", p.ID, false))
+	end(t, w, p.ID, false)
+	ended, err := w.Proofs.Find(t.Context(), p.ID)
+	require.NoError(t, err)
+	assert.Equal(t, proofstore.Reverted, ended.State, ended.Remains)
+	assert.Equal(t, states(p), states(ended))
+	assert.Equal(t, "Preview Learner", w.Person("stu-preview").Name())
+}

@@ -168,11 +168,8 @@ func (s *Service) touched(ctx context.Context, p proofstore.Proof) ([]connection
 	}), err
 }
 
-// end forgets the test learner; what there was to see of the proof is kept.
-func (s *Service) end(ctx context.Context, p *proofstore.Proof) (err error) {
-	if p.Steps, err = s.steps(ctx, *p); err != nil {
-		return err
-	}
+// end forgets the test learner.
+func (s *Service) end(ctx context.Context, p *proofstore.Proof) error {
 	more, err := s.remaining(ctx, *p)
 	if err != nil {
 		return err

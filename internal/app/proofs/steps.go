@@ -238,7 +238,7 @@ func (s *Service) score(ctx context.Context, p *proofstore.Proof, o *proofstore.
 		o.Detail = "gradebooks know nobody whom the register does not have: prove it with a test learner of the register"
 		return nil
 	}
-	r, why, err := s.Scores.CarryTest(ctx, p.StartedBy, o.LinkID, p.PersonID)
+	done, err := s.Scores.CarryTest(ctx, p.StartedBy, o.LinkID, p.PersonID)
 	problem, passing := call.As(err)
 	refused, no := refusal.As(err)
 	switch {
@@ -248,10 +248,10 @@ func (s *Service) score(ctx context.Context, p *proofstore.Proof, o *proofstore.
 		o.State, o.Detail = proofstore.Failed, problem.Error()
 	case err != nil:
 		return err
-	case why != "":
-		o.State, o.Detail = proofstore.Waits, why
+	case done.There:
+		o.State, o.Detail = proofstore.Arrived, done.Why
 	default:
-		o.State, o.Detail, o.RunID = proofstore.Waits, "", r.ID
+		o.State, o.Detail, o.RunID = proofstore.Waits, done.Why, done.RunID
 	}
 	return nil
 }
@@ -368,6 +368,8 @@ func reaction(p proofstore.Proof, d deliverystore.ListedDelivery, kind string,
 		x.State, x.Detail = proofstore.Skipped, "it was stopped"
 	case deliverystore.DeliveryRetrying:
 		x.Detail = "is tried again: " + d.LastError
+	case deliverystore.DeliveryPlanned:
+		x.Detail = "comes when what the rule does before it is done"
 	default:
 		if d.DueAt != nil && d.DueAt.After(time.Now()) {
 			x.Detail = "comes on " + d.DueAt.UTC().Format("2 January 2006 15:04 MST")

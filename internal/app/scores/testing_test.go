@@ -113,3 +113,33 @@ func TestATestLearnersScoresAreProven(t *testing.T) {
 	}
 	assert.Equal(t, "Finn Fennel", x.Person("stu-006").Name(), "the register still has them")
 }
+
+// What the book has already needs no carrying: it has arrived.
+func TestATestLearnersScoresAreThereAlready(t *testing.T) {
+	x := open(t)
+	l := x.link()
+	x.mark("cuttings-report", "stu-006", oneroster.ScoreFullyGraded, 11, nil)
+	x.run(x.preview(l), true)
+	runs := x.carried()
+	require.NoError(t, x.Store.InTx(t.Context(), func(tx *db.Tx) error {
+		return matchstore.MarkPerson(t.Context(), tx, x.Person("stu-006").ID, matchstore.MarkTest, "", "Maud")
+	}))
+	p, err := x.Proofs.Start(t.Context(), "Maud", proofs.Wish{SectionID: x.Section("PROP-A").ID, PersonID: "stu-006"})
+	require.NoError(t, err)
+	work := func() {
+		t.Helper()
+		_, err := x.Proofs.Work(t.Context(), p.ID, false)
+		require.NoError(t, err)
+	}
+	work()
+	assert.Equal(t, []string{proofstore.Arrived, "the book has what the source has"},
+		[]string{x.scored(p.ID).State, x.scored(p.ID).Detail})
+	assert.Equal(t, runs, x.carried(), "nothing was carried")
+	require.NoError(t, x.Proofs.Revert(t.Context(), "Maud", p.ID, false))
+	work()
+	_, there := x.inBook(report, "stu-006")
+	assert.True(t, there, "what was there before stays")
+	ended, err := x.Proofs.Find(t.Context(), p.ID)
+	require.NoError(t, err)
+	assert.Equal(t, proofstore.Reverted, ended.State, ended.Remains)
+}

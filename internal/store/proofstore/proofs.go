@@ -30,7 +30,7 @@ type Proof struct {
 	Accounts  []Account `gorm:"serializer:json"`
 	Facts     []Fact    `gorm:"serializer:json"`
 	Scores    []Score   `gorm:"serializer:json"`
-	Steps     []Step    `gorm:"serializer:json"` // what there was to see when it was reverted
+	Steps     []Step    `gorm:"serializer:json"` // what there was to see before it was reverted
 	Remains   []string  `gorm:"serializer:json"` // what could not be reverted
 	StartedBy string
 	StartedAt time.Time
@@ -125,9 +125,15 @@ func UnderWay(ctx context.Context, from db.From, sectionID string) (p Proof, err
 	return p, db.Known(err, "finding the section's proof")
 }
 
-// KeepProof keeps what has become of one, but not where it stands: see MoveProof.
+// KeepSteps keeps what there was to see of one before it is reverted.
+func KeepSteps(ctx context.Context, tx *db.Tx, id string, steps []Step) error {
+	done := tx.Records(ctx).Where("id = ?", id).Select("steps").Updates(&Proof{Steps: steps})
+	return db.Known(done.Error, "keeping the proof's steps")
+}
+
+// KeepProof keeps what has become of one, but neither its steps nor where it stands: see KeepSteps and MoveProof.
 func KeepProof(ctx context.Context, to db.From, p Proof) error {
-	done := to.Records(ctx).Where("id = ?", p.ID).Select("seats", "accounts", "facts", "scores", "steps", "remains").
+	done := to.Records(ctx).Where("id = ?", p.ID).Select("seats", "accounts", "facts", "scores", "remains").
 		Updates(&p)
 	return db.Known(done.Error, "keeping the proof")
 }
@@ -216,12 +222,6 @@ func ForgetLearner(ctx context.Context, tx *db.Tx, p Proof) error {
 	for _, sql := range forgottenIn {
 		if _, err := db.Exec(ctx, tx, sql, p.PersonID, p.SectionID); err != nil {
 			return db.Known(err, "forgetting the test learner")
-		}
-	}
-	for _, o := range p.Scores {
-		if _, err := db.Exec(ctx, tx, `DELETE FROM score_carried c USING score_items i WHERE c.person_id = $1
-			AND i.id = c.item_id AND i.link_id = $2`, p.PersonID, o.LinkID); err != nil {
-			return db.Known(err, "forgetting the test learner's scores")
 		}
 	}
 	if !p.Made {

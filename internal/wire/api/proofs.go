@@ -20,7 +20,7 @@ type Proof struct {
 	Address   string      `json:"address"`
 	Made      bool        `json:"made" doc:"The test learner was made for it; else the register has them"`
 	State     string      `json:"state" enum:"running,done,reverting,reverted" doc:"done: every step was tried; rules may still be at work"`
-	Steps     []ProofStep `json:"steps" doc:"As they are now or, when it was reverted, as they were"`
+	Steps     []ProofStep `json:"steps" doc:"As they are now or, when it is being reverted or was, as they were before"`
 	Remains   []string    `json:"remains" doc:"What was not reverted, or cannot be"`
 	StartedBy string      `json:"startedBy"`
 	StartedAt time.Time   `json:"startedAt"`
