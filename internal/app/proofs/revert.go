@@ -25,17 +25,19 @@ const lookAgain = time.Second
 // revert reverts what a proof has done, step by step, each harmless when it is done again. What cannot be reverted
 // keeps the proof from ending until somebody says that it may stay.
 func (s *Service) revert(ctx context.Context, p *proofstore.Proof, anyway bool) (again time.Duration, err error) {
+	asked := len(p.Remains) > 0 // somebody reverts once more
 	p.Remains = nil
 	open, waiting, err := s.Deliveries.UndoAll(ctx, p.PersonID, p.StartedAt)
 	if err != nil {
 		return 0, err
 	}
-	running, err := s.revertScores(ctx, p)
+	running, err := s.revertScores(ctx, p, asked)
 	if err != nil {
 		return 0, err
 	}
 	if open > waiting || running {
-		return lookAgain, nil
+		p.Remains = nil // what remains is known when that has come to its end
+		return lookAgain, proofstore.KeepProof(ctx, s.Store, *p)
 	}
 	if waiting > 0 {
 		p.Remains = append(p.Remains, fmt.Sprintf("%d of the deliveries that revert something: each failed every "+
@@ -60,8 +62,9 @@ func (s *Service) revert(ctx context.Context, p *proofstore.Proof, anyway bool) 
 	return 0, s.end(ctx, p)
 }
 
-// revertScores puts back what was carried; running says that it is being done.
-func (s *Service) revertScores(ctx context.Context, p *proofstore.Proof) (running bool, err error) {
+// revertScores puts back what was carried; running says that it is being done. When it was tried before and asked is
+// true, it is tried once more.
+func (s *Service) revertScores(ctx context.Context, p *proofstore.Proof, asked bool) (running bool, err error) {
 	for _, o := range p.Scores {
 		if o.RunID == "" {
 			continue
@@ -71,24 +74,49 @@ func (s *Service) revertScores(ctx context.Context, p *proofstore.Proof) (runnin
 			return false, err
 		}
 		back, err := runstore.LatestRevert(ctx, s.Store, o.RunID)
-		switch {
-		case err != nil && !errors.Is(err, db.ErrNotFound):
+		begun := err == nil
+		if err != nil && !errors.Is(err, db.ErrNotFound) {
 			return false, err
-		case r.Active() || err == nil && back.Active():
+		}
+		if r.Active() || begun && back.Active() {
 			running = true
-		case err != nil: // none was begun
-			if _, err := s.Scores.RevertTest(ctx, p.StartedBy, o.RunID); err == nil {
-				running = true
-			} else if _, refused := refusal.As(err); !refused || r.Done > 0 {
-				p.Remains = append(p.Remains, "scores in "+o.Book+": "+err.Error())
+			continue
+		}
+		why := ""
+		if begun {
+			if why, err = s.notPutBack(ctx, back); err != nil {
+				return false, err
 			}
-		case back.State != runstore.Finished:
-			p.Remains = append(p.Remains, fmt.Sprintf(
-				"scores in %s: the run that puts them back is %s (%s); let it go on (kanban runs resume %s), then revert again",
-				o.Book, back.State, back.Error, back.ID))
+		}
+		if !begun || why != "" && asked {
+			_, err := s.Scores.RevertTest(ctx, p.StartedBy, o.RunID)
+			_, refused := refusal.As(err)
+			switch {
+			case err == nil:
+				running, why = true, ""
+			case !refused || begun || r.Done > 0:
+				why = err.Error()
+			}
+		}
+		if why != "" {
+			p.Remains = append(p.Remains, "scores in "+o.Book+": "+why)
 		}
 	}
 	return running, nil
+}
+
+// notPutBack says what a run that puts scores back has not done. What else its comparison found is not about them.
+func (s *Service) notPutBack(ctx context.Context, back runstore.Run) (string, error) {
+	if back.State != runstore.Finished && back.State != runstore.NeedsPerson {
+		return fmt.Sprintf("the run that puts them back came to no good end (%s: %s)", back.State, back.Error), nil
+	}
+	changes, err := scorestore.Changes(ctx, s.Store, back.ID)
+	for _, c := range changes {
+		if c.State != runstore.ChangeDone {
+			return c.Title + " was not put back: " + titled(c.Code, c.Answer), err
+		}
+	}
+	return "", err
 }
 
 // leaveClasses takes the test learner out of the classes into which the proof put them.

@@ -30,7 +30,7 @@ func (s *Service) Revert(ctx context.Context, runID string) (pairingstore.Previe
 			"this run is still at work; stop it first: kanban runs cancel %s", r.ID)
 	case r.Reverts != nil:
 		return pairingstore.Preview{}, refusal.Conflict("",
-			"this run took another one back; run the pairing again instead")
+			"this run reverted another one; run the pairing again instead")
 	}
 	p, err := pairingstore.FindPairing(ctx, s.Store, *r.PairingID)
 	if err != nil {

@@ -66,7 +66,7 @@ func TestRunIsReverted_R11(t *testing.T) {
 	r = undo(first.ID)
 	assert.Equal(t, 13, r.Counts["removed"])
 	_, err = w.Runs.Revert(t.Context(), r.ID)
-	assert.ErrorContains(t, err, "took another one back")
+	assert.ErrorContains(t, err, "reverted another one")
 	runs, err := runstore.Runs(t.Context(), w.Store, runstore.Wanted{InterfaceID: register.ID, Limit: 1})
 	require.NoError(t, err)
 	_, err = w.Runs.Revert(t.Context(), runs[0].ID)

@@ -465,6 +465,13 @@ func (x *carrying) finish(ctx context.Context) error {
 			counts["replaced"]++
 		}
 	}
+	if x.link.TestLearner != "" { // what stands now counts no test learner
+		x.link.TestLearner = ""
+		var err error
+		if x.c, err = x.compare(ctx, x.link); err != nil {
+			return err
+		}
+	}
 	for o, n := range x.c.plan.Counts() {
 		counts["now-"+o.String()] = n
 	}

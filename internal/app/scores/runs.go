@@ -228,7 +228,7 @@ func (s *Service) Revert(ctx context.Context, runID string) (scorestore.Preview,
 		return scorestore.Preview{}, refusal.Conflict("",
 			"this run is still at work; stop it first: kanban runs cancel %s", r.ID)
 	case r.Reverts != nil:
-		return scorestore.Preview{}, refusal.Conflict("", "this run took another one back; carry the scores again instead")
+		return scorestore.Preview{}, refusal.Conflict("", "this run reverted another one; carry the scores again instead")
 	}
 	l, err := scorestore.FindLink(ctx, s.Store, *r.ScoreLinkID)
 	if err != nil {

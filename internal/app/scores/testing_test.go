@@ -2,12 +2,14 @@ package scores_test
 
 import (
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/app/proofs"
 	"kanban/internal/standin/fault"
+	"kanban/internal/standin/gradebook"
 	"kanban/internal/store/db"
 	"kanban/internal/store/matchstore"
 	"kanban/internal/store/proofstore"
@@ -142,4 +144,54 @@ func TestATestLearnersScoresAreThereAlready(t *testing.T) {
 	ended, err := x.Proofs.Find(t.Context(), p.ID)
 	require.NoError(t, err)
 	assert.Equal(t, proofstore.Reverted, ended.State, ended.Remains)
+}
+
+// A conflict about somebody else is in nobody's way; what a book did not put back is, until it is reverted again.
+func TestRevertingIsAboutTheTestLearnersScores(t *testing.T) {
+	x, l, _ := carried(t)
+	fourteen := 14.0
+	x.setInBook(report, "stu-002", &fourteen)
+	x.mark("cuttings-report", "stu-006", oneroster.ScoreFullyGraded, 11, nil)
+	require.NoError(t, x.Store.InTx(t.Context(), func(tx *db.Tx) error {
+		return matchstore.MarkPerson(t.Context(), tx, x.Person("stu-006").ID, matchstore.MarkTest, "", "Maud")
+	}))
+	x.preview(l)
+	counts := func() map[string]int {
+		now, err := scorestore.FindLink(t.Context(), x.Store, l.ID)
+		require.NoError(t, err)
+		return now.Counts
+	}
+	before := counts()
+	require.Equal(t, 1, before["conflict"])
+	p, err := x.Proofs.Start(t.Context(), "Maud", proofs.Wish{SectionID: x.Section("PROP-A").ID, PersonID: "stu-006"})
+	require.NoError(t, err)
+	work := func() proofs.Proof {
+		t.Helper()
+		for again := time.Second; again > 0; {
+			var err error
+			again, err = x.Proofs.Work(t.Context(), p.ID, false)
+			require.NoError(t, err)
+			x.carried()
+		}
+		now, err := x.Proofs.Find(t.Context(), p.ID)
+		require.NoError(t, err)
+		return now
+	}
+	work()
+	assert.Equal(t, proofstore.Arrived, x.scored(p.ID).State)
+	assert.Equal(t, before, counts(), "a run about a test learner counts nobody either")
+
+	x.Standins.Register.Book.Set(func(rules *gradebook.Rules) { rules.NoDelete = true })
+	require.NoError(t, x.Proofs.Revert(t.Context(), "Maud", p.ID, false))
+	stuck := work()
+	assert.Equal(t, proofstore.Reverting, stuck.State)
+	require.Len(t, stuck.Remains, 1)
+	assert.Contains(t, stuck.Remains[0], "was not put back")
+	x.Standins.Register.Book.Set(func(rules *gradebook.Rules) { rules.NoDelete = false })
+	require.NoError(t, x.Proofs.Revert(t.Context(), "Maud", p.ID, false))
+	ended := work()
+	assert.Equal(t, proofstore.Reverted, ended.State, ended.Remains)
+	_, there := x.inBook(report, "stu-006")
+	assert.False(t, there)
+	assert.Equal(t, before, counts())
 }
