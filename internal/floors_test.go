@@ -59,7 +59,7 @@ var floors = [][]string{
 		"internal/store/pairingstore", "internal/store/learningstore", "internal/store/purchasestore",
 		"internal/store/stagestore", "internal/store/walletstore",
 	},
-	{"internal/store/linkstore", "internal/store/matchstore"},
+	{"internal/store/linkstore", "internal/store/matchstore", "internal/store/personstore"},
 	{"internal/store", "internal/adapter"},
 	{"internal/store/storetest"},
 	{"internal/app", "internal/client", "console"},

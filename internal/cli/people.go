@@ -33,7 +33,7 @@ func people() *cli.Command {
 			peopleCandidates(),
 			decision("match", "Say by hand whose account it is; kept, and used from then on", http.MethodPut, false),
 			decision("unmatch", "Say that an account is not this person's", http.MethodPut, true),
-			peopleForget(),
+			peopleForget(), peopleDuplicates(), peopleMerge(), peopleMerges(), peopleSplit(), peopleKeepApart(),
 		},
 	}
 }
@@ -183,6 +183,25 @@ func sayAccounts(cmd *cli.Command, all []api.Account) {
 	}
 }
 
+// sayRecords says which registers have a person of whom more than one has a record.
+func sayRecords(cmd *cli.Command, p api.PersonPage) {
+	if len(p.Records) < 2 {
+		return
+	}
+	for _, r := range p.Records {
+		note := ""
+		if r.Left {
+			note = ", not listed any more"
+		}
+		say(cmd, "In %s: %s  %s  %s%s", r.Register, r.Name, r.Email, r.Identifier, note)
+	}
+	for _, m := range p.Merges {
+		say(cmd, "Merged with %s by %s, %s. Undo it with: kanban people split %s", m.Other, m.MergedBy, moment(&m.MergedAt),
+			m.ID)
+	}
+	say(cmd, "")
+}
+
 func showPerson(ctx context.Context, cmd *cli.Command) error {
 	args, err := arguments(cmd, 1)
 	if err != nil {
@@ -201,6 +220,7 @@ func showPerson(ctx context.Context, cmd *cli.Command) error {
 		return table{value: p}.print(cmd)
 	}
 	say(cmd, "%s  %s  %s\n", p.Name, p.Email, p.Identifier)
+	sayRecords(cmd, p)
 	if err := tableOf(p.Sections, "In no section.", []string{
 		"section", "course", "role", "joined", "left", "class",
 		"in the class", "why not", "percent",

@@ -209,7 +209,7 @@ func TestDeliveries(t *testing.T) {
 			return deliverystore.RequeueMatched(ctx, tx, contacts.ID, *e.PersonID)
 		},
 		finding.AddressMissing: func(tx *db.Tx) (int, error) {
-			return deliverystore.RequeueMended(ctx, tx, must[string](t)(matchstore.RegisterOf(ctx, s, *e.PersonID)))
+			return deliverystore.RequeueMended(ctx, tx, must[[]string](t)(matchstore.MarkedIn(ctx, s, *e.PersonID))[0])
 		},
 	} {
 		_, err := s.Pool.Exec(ctx, `UPDATE deliveries SET state = 'waiting', code = $2 WHERE id = $1`, first.ID, code)

@@ -155,9 +155,9 @@ func TestPeopleAndSections(t *testing.T) {
 	assert.Equal(t, []string{register.ID, "crs-prop", "Propagation"}, []string{connection, ref, title})
 	fitting := must[[]purchasestore.Fitting](t)(purchasestore.SectionsOfCourse(ctx, s, prop.CourseID))
 	assert.Len(t, fitting, 3)
-	assert.Equal(t, register.ID, must[string](t)(matchstore.RegisterOf(ctx, s, ada.ID)))
-	assert.Equal(t, map[string]string{ada.ID: register.ID},
-		must[map[string]string](t)(rosterstore.RegistersOf(ctx, s, []string{ada.ID})))
+	assert.Equal(t, register.ID, must[[]string](t)(matchstore.MarkedIn(ctx, s, ada.ID))[0])
+	assert.Equal(t, map[string][]string{ada.ID: {register.ID}},
+		must[map[string][]string](t)(rosterstore.RegistersOf(ctx, s, []string{ada.ID})))
 	tx(t, s, func(tx *db.Tx) error {
 		n, err := mirror.CountSeats(ctx, tx, register.ID)
 		assert.Positive(t, n)

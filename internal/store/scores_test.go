@@ -221,7 +221,7 @@ func TestScoreLinks(t *testing.T) {
 	tx(t, s, func(tx *db.Tx) error { return connectionstore.KeepAccount(ctx, tx, source, "a-2", person.ID) })
 	assert.Equal(t, person.ID, must[map[string]string](t)(scorestore.PeopleOf(ctx, s, source, register.ID,
 		[]string{"a-2"}))["a-2"])
-	ids := must[map[string]string](t)(scorestore.IDsAt(ctx, s, source, []string{person.ID}))
+	ids := must[map[string]string](t)(scorestore.IDsAt(ctx, s, source, register.ID, []string{person.ID}))
 	assert.Equal(t, map[string]string{person.ID: "a-2"}, ids)
 	assert.Len(t, must[[]scorestore.Learner](t)(scorestore.Learners(ctx, s, []string{section.ID})), 12)
 	sessions := must[[]scorestore.Session](t)(scorestore.Sessions(ctx, s, register.ID))

@@ -72,7 +72,7 @@ func (s *Server) visitor(r *http.Request) string {
 	if err != nil {
 		return ""
 	}
-	person, err := s.Holders.Visitor(c.Value)
+	person, err := s.Holders.Visitor(r.Context(), c.Value)
 	if err != nil {
 		return ""
 	}

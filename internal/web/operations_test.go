@@ -136,6 +136,7 @@ func TestEveryOperationAnswersAsDescribed(t *testing.T) {
 		{"scores", walkScores},
 		{"reports", walkReports},
 		{"proofs", walkProofs},
+		{"persons", walkPersons},
 		{"settings", walkSettings},
 		{"config", walkConfig},
 		{

@@ -130,7 +130,18 @@ func person(p rosterstore.Person) api.Person {
 }
 
 func (s *Server) personPage(ctx context.Context, id string) (page api.PersonPage, err error) {
+	if id, err = s.Persons.Now(ctx, id); err != nil {
+		return page, err
+	}
 	p, err := s.Registers.FindPerson(ctx, id)
+	if err != nil {
+		return page, err
+	}
+	records, err := s.Persons.Records(ctx, id)
+	if err != nil {
+		return page, err
+	}
+	merges, err := s.Persons.Merges(ctx, id, "", 100)
 	if err != nil {
 		return page, err
 	}
@@ -165,6 +176,7 @@ func (s *Server) personPage(ctx context.Context, id string) (page api.PersonPage
 	register, sourcedID, err := s.Registers.PersonInRegister(ctx, id)
 	return api.PersonPage{
 		Person: person(p), Page: pages.person(register, sourcedID, p), Mark: (*api.Mark)(mark),
+		Records: each(records, record), Merges: each(merges, shownMerge),
 		Accounts: each(accounts, func(a matchstore.KnownAccount) api.Account {
 			return api.Account{
 				InterfaceID: a.InterfaceID, Interface: a.Interface, RemoteID: a.RemoteID, Denied: a.Denied, By: a.By,

@@ -183,6 +183,7 @@ func (s *Server) register(a huma.API) {
 	s.reportMails(a)
 	s.progressCheck(a)
 	s.proofs(a)
+	s.persons(a)
 	s.findings(a)
 	s.settings(a)
 	s.config(a)

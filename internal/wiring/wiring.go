@@ -22,6 +22,7 @@ import (
 	"kanban/internal/app/matching"
 	"kanban/internal/app/outlines"
 	"kanban/internal/app/pairings"
+	"kanban/internal/app/persons"
 	"kanban/internal/app/pipeline"
 	"kanban/internal/app/proofs"
 	"kanban/internal/app/purchases"
@@ -65,6 +66,7 @@ type UseCases struct {
 	Holders     *holders.Service
 	Linking     *linking.Service
 	Lists       *lists.Service
+	Persons     *persons.Service
 	Batches     *batches.Service
 	Config      *config.Service
 	Matching    *matching.Service
@@ -96,6 +98,7 @@ func New(db *db.Database, o Options) *UseCases {
 		Connections: &connections.Service{Store: db, Source: o.Public, Call: o.Call},
 		History:     &history.Service{Store: db},
 		Lists:       &lists.Service{Store: db},
+		Persons:     &persons.Service{Store: db},
 		Tasks:       &tasks.Service{Store: db},
 	}
 	compiled := &outlines.Compiled{Store: db}

@@ -93,7 +93,18 @@ func (x *shift) rosterJobs(workers *river.Workers) {
 		return uses.Runs.Auto(ctx, job.Args.PairingID, job.Args.Who)
 	})
 	add(x, workers, func(ctx context.Context, j *river.Job[jobs.Propose]) error {
-		return matchstore.LookForProposals(ctx, s, j.Args.InterfaceID)
+		if err := matchstore.LookForProposals(ctx, s, j.Args.InterfaceID); err != nil {
+			return err
+		}
+		return x.exclusively(ctx, "same-people", func() error {
+			return uses.Persons.LookFor(ctx,
+				j.Args.InterfaceID)
+		})
+	})
+	add(x, workers, func(ctx context.Context,
+		_ *river.Job[jobs.MovePeople],
+	) error {
+		return uses.Persons.MoveRest(ctx)
 	})
 	add(x, workers, func(ctx context.Context, j *river.Job[jobs.CarryOutBatch]) error {
 		return x.exclusively(ctx, "batch/"+j.Args.BatchID,
@@ -134,7 +145,10 @@ func (x *shift) eventJobs(workers *river.Workers) {
 		return err
 	})
 	add(x, workers, func(ctx context.Context, j *river.Job[jobs.CheckProgress]) error {
-		return x.exclusively(ctx, "check-progress", func() error { return uses.Reports.WorkCheck(ctx, j.Args.Mend) })
+		return x.exclusively(ctx, "check-progress", func() error {
+			return uses.Reports.WorkCheck(ctx,
+				j.Args.Mend)
+		})
 	})
 	add(x, workers, func(ctx context.Context, j *river.Job[jobs.WorkOutStages]) error {
 		if j.Args.StagePlanID != "" {
@@ -163,7 +177,9 @@ func (x *shift) periodicJobs(workers *river.Workers) {
 		return errors.Join(uses.Deliveries.Inactive(ctx), uses.Purchases.Tick(ctx))
 	})
 	add(x, workers, func(ctx context.Context, _ *river.Job[jobs.TendHistory]) error {
-		return x.exclusively(ctx, "history", func() error { return uses.History.Tend(ctx) })
+		return x.exclusively(ctx, "history", func() error {
+			return errors.Join(uses.History.Tend(ctx), uses.Persons.MoveRest(ctx))
+		})
 	})
 	add(x, workers, func(ctx context.Context, _ *river.Job[jobs.Tick]) error {
 		return errors.Join(x.queueDue(ctx), uses.Registers.Turn(ctx), uses.Runs.Tick(ctx, time.Now()),

@@ -167,6 +167,7 @@ func TestEveryKindOfWorkIsDone(t *testing.T) {
 		jobs.TakeWaiting{},
 		jobs.PassTime{},
 		jobs.TendHistory{},
+		jobs.MovePeople{},
 		jobs.SettleAccess{},
 		jobs.SettleAccess{OfferID: db.NewID()},
 		jobs.RecountCourse{CourseID: section.CourseID},

@@ -1613,6 +1613,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/merges": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** People who became one, the latest first */
+        get: operations["list-merges"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/merges/{id}/split": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make two people of one again, each with what was theirs */
+        post: operations["split-people"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/next-term": {
         parameters: {
             query?: never;
@@ -2096,6 +2130,23 @@ export interface paths {
         post?: never;
         /** Drop what was said of a person's record: that it is a second account or a test learner, or neither */
         delete: operations["drop-mark"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{id}/merge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make one person of two, with a choice where both have an account at a service */
+        post: operations["merge-people"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -2784,6 +2835,75 @@ export interface paths {
         /** Put the results of a safety copy back that are no longer there */
         post: operations["put-back"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/same-people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Records of two registers that look like one person's, with what speaks for it */
+        get: operations["list-same-people"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/same-people/merge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make one person of pairs of records */
+        post: operations["merge-same-people"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/same-people/two-people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Pairs of records of which somebody said that they are two people's */
+        get: operations["list-two-people"];
+        put?: never;
+        /** Say that pairs of records are two people's; they are not proposed again */
+        post: operations["keep-people-apart"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/same-people/two-people/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Drop that a pair is two people; it may be proposed again */
+        delete: operations["drop-two-people"];
         options?: never;
         head?: never;
         patch?: never;
@@ -5087,6 +5207,18 @@ export interface components {
             teachers: string[];
             terms: string[];
         };
+        Clash: {
+            /** @description The service, for accounts */
+            interfaceId?: string;
+            /** @enum {string} */
+            kind: "account" | "badge" | "proof";
+            /** @description The account of who remains */
+            mine?: string;
+            /** @description The service, the badge, or the test learner */
+            subject: string;
+            /** @description The other's account */
+            theirs?: string;
+        };
         ClassEffects: {
             pairingId: string;
             /** @description Those who come out first */
@@ -6319,6 +6451,56 @@ export interface components {
                 [key: string]: string;
             };
         };
+        Merge: {
+            /** @description What spoke for it */
+            evidence: string[];
+            id: string;
+            /** Format: date-time */
+            mergedAt: string;
+            mergedBy: string;
+            name: string;
+            /** @description The other's name, as it was */
+            other: string;
+            /** @description The id that the other had */
+            otherId: string;
+            personId: string;
+        };
+        MergeOutcome: {
+            clashes?: components["schemas"]["Clash"][];
+            /** @description To split them again; absent when they were not merged */
+            mergeId?: string;
+            name: string;
+            other: string;
+            otherId: string;
+            personId: string;
+            /** @description They were not merged */
+            why?: string;
+        };
+        MergeOutcomes: {
+            /** Format: int64 */
+            merged: number;
+            /** @description Those who were not merged, each with why */
+            refused: components["schemas"]["MergeOutcome"][];
+        };
+        MergePeople: {
+            /** @description Where both have an account at a service: by interface, the one that is used from now on */
+            accounts?: {
+                [key: string]: string;
+            };
+            /** @description The id of the person who becomes this one */
+            otherId: string;
+        };
+        MergeSame: {
+            /**
+             * Format: int64
+             * @description How many of those somebody has seen; when they are more or fewer now, nothing is merged
+             */
+            expected?: number;
+            /** @description Of the pairs */
+            ids?: string[];
+            /** @description All of which it is sure, instead */
+            sure?: boolean;
+        };
         Module: {
             activities: components["schemas"]["Activity"][];
             id: string;
@@ -7097,6 +7279,16 @@ export interface components {
              */
             total?: number;
         };
+        PageMerge: {
+            items: components["schemas"]["Merge"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
+        };
         PageOffer: {
             items: components["schemas"]["Offer"][];
             /** @description Give it as cursor for the next page; absent at the end */
@@ -7317,6 +7509,16 @@ export interface components {
              */
             total?: number;
         };
+        PageTwoPeople: {
+            items: components["schemas"]["TwoPeople"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
+        };
         PageUnfinishedWork: {
             items: components["schemas"]["UnfinishedWork"][];
             /** @description Give it as cursor for the next page; absent at the end */
@@ -7377,6 +7579,9 @@ export interface components {
             /** Format: int64 */
             version: number;
         };
+        Pairs: {
+            ids: string[];
+        };
         PeopleList: {
             /** Format: date-time */
             createdAt: string;
@@ -7423,9 +7628,13 @@ export interface components {
             identifier: string;
             /** @description What somebody said of the register's record */
             mark?: components["schemas"]["Mark"];
+            /** @description Who became this person, the latest first */
+            merges: components["schemas"]["Merge"][];
             name: string;
             /** @description Where people open the person in the register, when its interface says so */
             page?: string;
+            /** @description What registers have of the person, the leading one first */
+            records: components["schemas"]["Record"][];
             /** @description Name of the register; in lists of people */
             register?: string;
             sections: components["schemas"]["Whereabouts"][];
@@ -7729,6 +7938,27 @@ export interface components {
         Recipient: {
             /** @description Empty when nobody has set it */
             address: string;
+        };
+        Record: {
+            email: string;
+            /**
+             * Format: int64
+             * @description In so many sections now
+             */
+            enrolments: number;
+            identifier: string;
+            /** @description The register */
+            interfaceId: string;
+            /** @description Its name and address stand for the person */
+            leads: boolean;
+            /** @description The register does not list it any more */
+            left?: boolean;
+            name: string;
+            personId: string;
+            register: string;
+            /** @description The register's own id */
+            sourcedId: string;
+            userName: string;
         };
         Refused: {
             /** @description It cannot be done while this is so */
@@ -8046,6 +8276,28 @@ export interface components {
             step?: string;
             /** Format: int64 */
             total: number;
+        };
+        SamePeople: {
+            /** @description How many there are, by certainty */
+            counts: {
+                [key: string]: number;
+            };
+            items: components["schemas"]["SamePerson"][];
+            /** @description The cursor of the next page, absent on the last one */
+            next?: string;
+        };
+        SamePerson: {
+            /** @description Who remains when they are merged */
+            a: components["schemas"]["Record"];
+            b: components["schemas"]["Record"];
+            /**
+             * @description How sure it is; ambiguous: a record fits several
+             * @enum {string}
+             */
+            certainty: "sure" | "likely" | "unsure" | "ambiguous";
+            id: string;
+            /** @description What speaks for it: same-identifier, same-email, same-user-name, same-name; and against it: other-name, other-email, other-identifier */
+            signs: string[];
         };
         Schedule: {
             at?: string;
@@ -9049,6 +9301,14 @@ export interface components {
             shown?: {
                 [key: string]: unknown;
             };
+        };
+        TwoPeople: {
+            a: string;
+            aRegister: string;
+            b: string;
+            bRegister: string;
+            decidedBy: string;
+            id: string;
         };
         UnfinishedWork: {
             assignment: string;
@@ -17206,6 +17466,128 @@ export interface operations {
             };
         };
     };
+    "list-merges": {
+        parameters: {
+            query?: {
+                /** @description From the field next of the page before */
+                cursor?: string;
+                /** @description Records per page */
+                limit?: number;
+                /** @description Only this person's, by id */
+                person?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageMerge"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "split-people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Merge"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "propose-next-term": {
         parameters: {
             query?: {
@@ -19920,6 +20302,81 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "merge-people": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MergePeople"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MergeOutcome"];
+                };
             };
             /** @description Unauthorized */
             401: {
@@ -22973,6 +23430,303 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["PutBack"];
                 };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-same-people": {
+        parameters: {
+            query?: {
+                /** @description From the field next of the page before */
+                cursor?: string;
+                /** @description Records per page */
+                limit?: number;
+                /** @description Only these */
+                certainty?: "sure" | "likely" | "unsure" | "ambiguous";
+                /** @description A part of a name, address or identifier of either */
+                text?: string;
+                /** @description Only those with a record of this person, by id */
+                person?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SamePeople"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "merge-same-people": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MergeSame"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MergeOutcomes"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-two-people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageTwoPeople"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "keep-people-apart": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Pairs"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Decided"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "drop-two-people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Unauthorized */
             401: {

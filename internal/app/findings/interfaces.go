@@ -6,15 +6,18 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"kanban/internal/adapter"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/learning"
+	"kanban/internal/core/roster"
 	"kanban/internal/store/connectionstore"
 	"kanban/internal/store/deliverystore"
 	"kanban/internal/store/eventstore"
 	"kanban/internal/store/matchstore"
+	"kanban/internal/store/personstore"
 	"kanban/internal/store/runstore"
 )
 
@@ -124,6 +127,28 @@ func (s *Service) refused(ctx context.Context) ([]Finding, error) {
 	return list, err
 }
 
+// twice gives how many people two registers have, it seems.
+func (s *Service) twice(ctx context.Context) ([]Finding, error) {
+	n, err := personstore.RememberedSame(ctx, s.Store)
+	if err != nil || len(n) == 0 {
+		return nil, err
+	}
+	if n, err = personstore.CountSame(ctx, s.Store); err != nil || len(n) == 0 { // a register may be removed meanwhile
+		return nil, err
+	}
+	f := noticed(Remark, finding.PeopleTwice, "people", "", "", "/people/duplicates")
+	f.Count = 0
+	var parts []string
+	for _, c := range roster.Certainties {
+		if n[string(c)] > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", n[string(c)], c))
+			f.Count += n[string(c)]
+		}
+	}
+	f.Detail = strings.Join(parts, ", ")
+	return []Finding{f}, nil
+}
+
 // interfaces gives what the probes found.
 func (s *Service) interfaces(ctx context.Context) ([]Finding, error) {
 	all, err := connectionstore.Interfaces(ctx, s.Store)
@@ -134,6 +159,11 @@ func (s *Service) interfaces(ctx context.Context) ([]Finding, error) {
 	if err != nil {
 		return nil, err
 	}
+	twice, err := s.twice(ctx)
+	if err != nil {
+		return nil, err
+	}
+	list = append(list, twice...)
 	for _, c := range all {
 		if c.Trouble != "" && !c.Paused() {
 			list = append(list, noticed(Mend, finding.Code(c.TroubleCode), "comparing", c.Name, c.Trouble,

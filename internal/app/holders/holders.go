@@ -24,6 +24,7 @@ import (
 	"kanban/internal/store/badgestore"
 	"kanban/internal/store/db"
 	"kanban/internal/store/jobs"
+	"kanban/internal/store/personstore"
 	"kanban/internal/store/rosterstore"
 	"kanban/internal/store/stagestore"
 )
@@ -91,7 +92,11 @@ func (s *Service) Enter(ctx context.Context, token, address string) (visit strin
 	if err != nil || s.Clock.Now().Unix() > until {
 		return "", ErrOld
 	}
-	if _, err := rosterstore.FindPerson(ctx, s.Store, parts[0]); err != nil {
+	who, err := personstore.PersonNow(ctx, s.Store, parts[0])
+	if err != nil {
+		return "", err
+	}
+	if _, err := rosterstore.FindPerson(ctx, s.Store, who); err != nil {
 		return "", err
 	}
 	if key, err := roster.AddressKey(address); err != nil || key != parts[1] {
@@ -103,7 +108,7 @@ func (s *Service) Enter(ctx context.Context, token, address string) (visit strin
 }
 
 // Visitor is who stays on their page by what their browser kept; ErrNotFound for nobody.
-func (s *Service) Visitor(visit string) (personID string, err error) {
+func (s *Service) Visitor(ctx context.Context, visit string) (personID string, err error) {
 	parts, err := s.unsealed(visit, visitOwner, 2)
 	if err != nil {
 		return "", err
@@ -112,7 +117,7 @@ func (s *Service) Visitor(visit string) (personID string, err error) {
 	if err != nil || s.Clock.Now().Unix() > until {
 		return "", db.ErrNotFound
 	}
-	return parts[0], nil
+	return personstore.PersonNow(ctx, s.Store, parts[0])
 }
 
 func (s *Service) unsealed(token, owner string, n int) ([]string, error) {

@@ -59,7 +59,7 @@ func TestLinksOpenOnePage(t *testing.T) {
 	link := token(t, w, ada.ID)
 	visit, err := w.Holders.Enter(t.Context(), link, " "+strings.ToUpper(ada.Email))
 	require.NoError(t, err)
-	who, err := w.Holders.Visitor(visit)
+	who, err := w.Holders.Visitor(t.Context(), visit)
 	require.NoError(t, err)
 	assert.Equal(t, ada.ID, who)
 	_, err = w.Holders.Enter(t.Context(), link, w.Person("stu-002").Email)
@@ -78,14 +78,14 @@ func TestLinksOpenOnePage(t *testing.T) {
 		_, err := w.Holders.Enter(t.Context(), cut, ada.Email)
 		require.ErrorIs(t, err, db.ErrNotFound, cut)
 	}
-	_, err = w.Holders.Visitor(link)
+	_, err = w.Holders.Visitor(t.Context(), link)
 	require.ErrorIs(t, err, db.ErrNotFound, "a link is no visit")
 	at := time.Now()
 	later := *w.Holders
 	later.Clock = func() time.Time { return at.AddDate(0, 0, 91) }
 	_, err = later.Enter(t.Context(), link, ada.Email)
 	require.ErrorIs(t, err, holders.ErrOld)
-	_, err = later.Visitor(visit)
+	_, err = later.Visitor(t.Context(), visit)
 	require.ErrorIs(t, err, db.ErrNotFound)
 	assert.Equal(t, ada.ID, a.PersonID)
 }
@@ -195,7 +195,7 @@ func TestAskingForALink(t *testing.T) {
 	link, _, _ := strings.Cut(got[0].Text[at+len(holders.Path)+6:], "\n")
 	visit, err := w.Holders.Enter(ctx, strings.TrimSpace(link), ada.Email)
 	require.NoError(t, err)
-	who, err := w.Holders.Visitor(visit)
+	who, err := w.Holders.Visitor(t.Context(), visit)
 	require.NoError(t, err)
 	page, err := w.Holders.Page(ctx, who)
 	require.NoError(t, err)

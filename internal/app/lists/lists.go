@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"kanban/internal/core/clock"
@@ -67,7 +68,8 @@ func (s *Service) of(ctx context.Context, l *rosterstore.PeopleList, w Wish) (ti
 	case rosterstore.ListOfCourse:
 		l.InterfaceID, l.Ref, title, err = rosterstore.CourseRef(ctx, s.Store, w.OfID)
 		if err != nil {
-			return "", refusal.Invalid("ofId", "there is no course %q; see which there are: kanban courses list", w.OfID)
+			return "", refusal.Invalid("ofId", "there is no course %q; see which there are: kanban courses list",
+				w.OfID)
 		}
 		return title, nil
 	case rosterstore.ListOfOrganisation:
@@ -79,7 +81,8 @@ func (s *Service) of(ctx context.Context, l *rosterstore.PeopleList, w Wish) (ti
 			}
 		}
 		if err == nil {
-			err = refusal.Invalid("ofId", "there is no organisation %q; see which there are: kanban lists organisations",
+			err = refusal.Invalid("ofId",
+				"there is no organisation %q; see which there are: kanban lists organisations",
 				w.OfID)
 		}
 		return "", err
@@ -90,34 +93,51 @@ func (s *Service) of(ctx context.Context, l *rosterstore.PeopleList, w Wish) (ti
 	return "", refusal.Invalid("kind", "%q is not one of course, organisation, named", w.Kind)
 }
 
-// register gives the one register from which people come.
-func (s *Service) register(ctx context.Context, ids []string) (string, error) {
+// registers gives the registers in which each of some people is, that of the leading record first.
+func (s *Service) registers(ctx context.Context, ids []string) (all [][]string, err error) {
 	if len(ids) == 0 {
-		return "", refusal.Invalid("people", "names nobody: a list of named people begins with at least one")
+		return nil, refusal.Invalid("people", "names nobody: a list of named people begins with at least one")
 	}
 	if len(ids) > mostPeople {
-		return "", refusal.Invalid("people", "%d are more than the %d that a list may name", len(ids), mostPeople)
+		return nil, refusal.Invalid("people", "%d are more than the %d that a list may name", len(ids), mostPeople)
 	}
 	registers, err := rosterstore.RegistersOf(ctx, s.Store, ids)
 	if errors.Is(err, db.ErrNotFound) {
-		return "", refusal.Invalid("people", "one of these is no id of a person: %s",
+		return nil, refusal.Invalid("people", "one of these is no id of a person: %s",
 			strings.Join(ids[:min(len(ids), 5)], ", "))
 	}
 	if err != nil {
+		return nil, err
+	}
+	for _, id := range ids {
+		if len(registers[id]) == 0 {
+			return nil, refusal.Invalid("people", "there is nobody with the id %q in a register", id)
+		}
+		all = append(all, registers[id])
+	}
+	return all, nil
+}
+
+// register gives the one register from which people come: that of their leading records, else the one that has all.
+func (s *Service) register(ctx context.Context, ids []string) (string, error) {
+	all, err := s.registers(ctx, ids)
+	if err != nil {
 		return "", err
 	}
-	found := ""
-	for _, id := range ids {
-		switch r := registers[id]; {
-		case r == "":
-			return "", refusal.Invalid("people", "there is nobody with the id %q in a register", id)
-		case found != "" && found != r:
-			return "", refusal.Invalid("people", "the people come from two registers; make a list for each")
-		default:
-			found = r
-		}
+	common := slices.Clone(all[0])
+	var leading []string
+	for _, r := range all {
+		leading = append(leading, r[0])
+		common = slices.DeleteFunc(common, func(x string) bool { return !slices.Contains(r, x) })
 	}
-	return found, nil
+	slices.Sort(leading)
+	if leading = slices.Compact(leading); len(leading) > 1 {
+		leading = common
+	}
+	if len(leading) != 1 {
+		return "", refusal.Invalid("people", "the people come from two registers; make a list for each")
+	}
+	return leading[0], nil
 }
 
 func named(name string) error {
@@ -147,12 +167,14 @@ func (s *Service) Change(ctx context.Context, who, id string, version int, e Edi
 			"who is on %s comes from the register; only lists of named people can be changed by hand", l.Name)
 	}
 	if len(e.Add) > 0 {
-		register, err := s.register(ctx, e.Add)
+		registers, err := s.registers(ctx, e.Add)
 		if err != nil {
 			return l, err
 		}
-		if register != l.InterfaceID {
-			return l, refusal.Invalid("add", "they come from another register than the others on %s", l.Name)
+		for _, r := range registers {
+			if !slices.Contains(r, l.InterfaceID) {
+				return l, refusal.Invalid("add", "they come from another register than the others on %s", l.Name)
+			}
 		}
 	}
 	if e.Name != nil {

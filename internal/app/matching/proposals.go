@@ -46,7 +46,7 @@ func (s *Service) Decide(ctx context.Context, who, interfaceID string, people []
 		}
 		chosen = append(chosen, all[i])
 	}
-	return len(chosen), s.marking(ctx, interfaceID, func(tx *db.Tx) error {
+	return len(chosen), s.marking(ctx, []string{interfaceID}, func(tx *db.Tx) error {
 		for _, p := range chosen {
 			kind, what := p.Kind,
 				"said that a record is a "+map[string]string{
@@ -71,11 +71,11 @@ func (s *Service) Decide(ctx context.Context, who, interfaceID string, people []
 
 // Undecide drops what was said of a person's record.
 func (s *Service) Undecide(ctx context.Context, who, personID string) error {
-	interfaceID, err := matchstore.RegisterOf(ctx, s.Store, personID)
+	registers, err := matchstore.MarkedIn(ctx, s.Store, personID)
 	if err != nil {
 		return err
 	}
-	return s.marking(ctx, interfaceID, func(tx *db.Tx) error {
+	return s.marking(ctx, registers, func(tx *db.Tx) error {
 		ok, err := matchstore.UnmarkPerson(ctx, tx, personID)
 		if err != nil {
 			return err
@@ -92,20 +92,26 @@ func (s *Service) MarkOf(ctx context.Context, personID string) (*matchstore.Mark
 	return matchstore.MarkOf(ctx, s.Store, personID)
 }
 
-func (s *Service) marking(ctx context.Context, interfaceID string, do func(*db.Tx) error) error {
-	pairings, err := matchstore.PairingsOfRegister(ctx, s.Store, interfaceID)
-	if err != nil {
-		return err
+func (s *Service) marking(ctx context.Context, registers []string, do func(*db.Tx) error) error {
+	var pairings []pairingstore.Pairing
+	for _, id := range registers {
+		some, err := matchstore.PairingsOfRegister(ctx, s.Store, id)
+		if err != nil {
+			return err
+		}
+		pairings = append(pairings, some...)
 	}
-	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
+	err := s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := do(tx); err != nil {
 			return err
 		}
 		if err := pairingstore.AskComparison(ctx, tx, "what records are", false, pairings...); err != nil {
 			return err
 		}
-		if err := tx.Enqueue(ctx, jobs.Propose{InterfaceID: interfaceID}); err != nil {
-			return err
+		for _, id := range registers {
+			if err := tx.Enqueue(ctx, jobs.Propose{InterfaceID: id}); err != nil {
+				return err
+			}
 		}
 		return tx.Announce(ctx, "section", "")
 	})

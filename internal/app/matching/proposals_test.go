@@ -25,8 +25,9 @@ func TestSecondAccountsAreProposed_P6(t *testing.T) {
 		_, err := w.Store.Pool.Exec(t.Context(), sql, args...)
 		require.NoError(t, err)
 	}
-	register, err := matchstore.RegisterOf(t.Context(), w.Store, w.Person("stu-001").ID)
+	registers, err := matchstore.MarkedIn(t.Context(), w.Store, w.Person("stu-001").ID)
 	require.NoError(t, err)
+	register := registers[0]
 	before, err := w.Matching.Proposals(t.Context(), register)
 	require.NoError(t, err)
 	first, second, test := w.Person("stu-007"), w.Person("stu-008"), w.Person("stu-009")

@@ -460,6 +460,13 @@ func (s *Deliveries) enrol(ctx context.Context, p *prepared, d deliverystore.Del
 		s.change(p, workspaces.Group{ExternalID: sourced, Name: x.Code}, who, in)
 		return nil
 	}
+	if d.PersonID != nil { // the register of the section knows them by its own identifier
+		record, err := rosterstore.PersonAt(ctx, s.Store, *d.PersonID, id)
+		if err != nil {
+			return err
+		}
+		who.Identifier = record.Identifier
+	}
 	if who.Identifier == "" {
 		return refusal.Conflict(finding.BuyerUnknown,
 			"only somebody in the register can be enrolled with a file; nobody there has the address %s", who.Email)

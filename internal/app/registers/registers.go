@@ -378,6 +378,11 @@ func newest(folder string) ([]byte, error) {
 // refresh works out what lists show of the sections that changed; of all of them
 // when something changed that many have in common.
 func refresh(ctx context.Context, tx *db.Tx, interfaceID string, m mirror.Merged) error {
+	if changed(m, "people") {
+		if err := mirror.ChooseLeading(ctx, tx, interfaceID); err != nil {
+			return err
+		}
+	}
 	all := m.First
 	for _, table := range []string{"orgs", "terms", "courses"} {
 		all = all || changed(m, table)

@@ -167,7 +167,7 @@ func (x *carrying) planned(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
-	x.ids, err = scorestore.IDsAt(ctx, x.Store, x.link.BookInterfaceID, peopleOf(x.changes))
+	x.ids, err = scorestore.IDsAt(ctx, x.Store, x.link.BookInterfaceID, x.c.register(), peopleOf(x.changes))
 	return err
 }
 

@@ -116,6 +116,7 @@ const (
 	NotTested         Code = "values-not-tested"
 	NeededGone        Code = "needed-and-gone"
 	RecordsProposed   Code = "records-proposed"
+	PeopleTwice       Code = "people-in-two-registers"
 	CredentialEnds    Code = "credential-ends"
 	SignInEnded       Code = "sign-in-ended"
 	SignInPending     Code = "sign-in-pending"
@@ -524,6 +525,11 @@ var catalogue = []Entry{
 	{
 		RecordsProposed, Note, "second accounts or test learners, it seems",
 		"Records of the register look like second accounts of people who are there already, or like test learners. Nothing follows from that before somebody says so.", "Look at them and accept or refuse, under Second accounts and test learners of the register (kanban matching proposals REGISTER).", OwnerAdministrator,
+	},
+	{
+		PeopleTwice, Note, "people in two registers, it seems",
+		"Records of two registers look like one person's. Until somebody says so they are two people: each has sections, progress and badges of their own, and what comes about both is not understood.",
+		"Look at them and merge those who are one person, under People, Duplicates (kanban people duplicates).", OwnerAdministrator,
 	},
 	{
 		NotTested, Warn, "test with new values failed",

@@ -336,7 +336,7 @@ type ListedAward struct {
 }
 
 const awardNames = `a.*, b.name AS badge, coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p
-	WHERE p.id = a.person_id), '') AS person, (SELECT i.name FROM issuers i WHERE i.id = b.issuer_id) AS issuer`
+	WHERE p.id = a.person_id AND p.leads), '') AS person, (SELECT i.name FROM issuers i WHERE i.id = b.issuer_id) AS issuer`
 
 // FindListedAward finds one by id.
 func FindListedAward(ctx context.Context, from db.From, id string) (a ListedAward, err error) {

@@ -122,6 +122,9 @@ func RestoreConnection(ctx context.Context, tx *db.Tx, id, name string) (interfa
 	if err != nil {
 		return nil, db.Known(err, "restoring the connection")
 	}
+	if err := mirror.ChooseLeading(ctx, tx, interfaces...); err != nil {
+		return nil, err
+	}
 	tx.Due = true
 	return interfaces, mirror.SectionsChanged(ctx, tx)
 }

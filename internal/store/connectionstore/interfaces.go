@@ -144,6 +144,9 @@ func RemoveInterface(ctx context.Context, tx *db.Tx, id, who string) error {
 	if err != nil {
 		return db.Known(err, "removing the interface")
 	}
+	if err := mirror.ChooseLeading(ctx, tx, id); err != nil {
+		return err
+	}
 	return mirror.SectionsChanged(ctx, tx)
 }
 
@@ -156,6 +159,9 @@ func RestoreInterface(ctx context.Context, tx *db.Tx, id, label, name string) er
 	}
 	if err != nil {
 		return db.Known(err, "restoring the interface")
+	}
+	if err := mirror.ChooseLeading(ctx, tx, id); err != nil {
+		return err
 	}
 	tx.Due = true
 	return mirror.SectionsChanged(ctx, tx)

@@ -26,7 +26,7 @@ func ConsequencesOfReversed(ctx context.Context, from db.From) ([]Consequence, e
 			WHERE type IN ('activity.reopened', 'module.reopened', 'course.reopened') AND person_id IS NOT NULL
 				AND section_id IS NOT NULL)
 		SELECT c.type, c.person_id::text, coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p
-			WHERE p.id = c.person_id), '') AS person, c.section_id::text, c.course_id::text, c.module_id,
+			WHERE p.id = c.person_id AND p.leads), '') AS person, c.section_id::text, c.course_id::text, c.module_id,
 			c.activity_id,
 			d.action->>'kind' AS kind, coalesce(b.name, '') AS badge, coalesce(d.action->>'operation',
 				d.action->>'group', '') AS operation,

@@ -94,6 +94,8 @@ func AddDeliveries(ctx context.Context, tx *db.Tx, all []Delivery) (map[string]b
 			"OnceKey" text, "Undoes" uuid, "State" text, "DueAt" timestamptz, "Code" text, "LastError" text,
 				"FinishedAt" timestamptz)
 		WHERE w."OnceKey" IS NULL OR NOT EXISTS (SELECT 1 FROM spent_keys k WHERE k.key = key_of(w."OnceKey"))
+			AND NOT EXISTS (SELECT 1 FROM former_ids(w."PersonID") f JOIN spent_keys k
+				ON k.key = key_of(replace(w."OnceKey", w."PersonID"::text, f::text)))
 		ORDER BY w."OnceKey", w."EventID", w."RuleID", w."Position", w."ID" ON CONFLICT DO NOTHING
 			RETURNING id, rule_id, position, undoes, state, person_id),
 		counted AS (INSERT INTO rule_counts (rule_id, fired, delivered) SELECT rule_id, count(*), 0 FROM fresh
@@ -166,7 +168,7 @@ func Deliveries(ctx context.Context, from db.From, f DeliveryFilter) (all []List
 			WHERE o.id = d.offer_id), (SELECT g.name FROM stage_plans g WHERE g.id = d.stage_plan_id), '') AS rule,
 		EXISTS (SELECT 1 FROM deliveries u WHERE u.undoes = d.id AND u.state = 'delivered') AS reverted,
 		coalesce((SELECT e.type FROM events e WHERE e.id = d.event_id), '') AS event_type,
-		coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = d.person_id), '') AS person,
+		coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = d.person_id AND p.leads), '') AS person,
 		coalesce((SELECT x.title FROM sections x WHERE x.id = d.section_id), '') AS section,
 		coalesce((SELECT c.name FROM interfaces c WHERE c.id = d.interface_id), '') AS interface,
 		CASE WHEN d.state NOT IN ('queued', 'retrying') OR d.claimed_by IS NOT NULL THEN '' ELSE coalesce((SELECT CASE
@@ -263,7 +265,7 @@ func WaitingGroups(ctx context.Context, from db.From) ([]WaitingGroup, error) {
 				WHERE o.id = g.offer_id), (SELECT p.name FROM stage_plans p
 				WHERE p.id = g.stage_plan_id), '') AS rule,
 			g.code, g.last_error, g.n AS count, d.event_id::text, coalesce((SELECT p.given_name || ' ' ||
-				p.family_name FROM people p WHERE p.id = d.person_id), '') AS person, coalesce(d.person_id::text,
+				p.family_name FROM people p WHERE p.id = d.person_id AND p.leads), '') AS person, coalesce(d.person_id::text,
 				'') AS person_id, g.own, g.origins
 		FROM groups g JOIN deliveries d ON d.id = g.one ORDER BY g.n DESC, 1, 5, 6`, []finding.Code{finding.AddressMissing, finding.AccountMissing})
 }

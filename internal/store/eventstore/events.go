@@ -182,7 +182,7 @@ type ListedEvent struct {
 // Events lists the newest first.
 func Events(ctx context.Context, from db.From, f EventFilter) (all []ListedEvent, err error) {
 	q := from.Records(ctx).Table("events e").Select(`e.*,
-		coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = e.person_id), '') AS person,
+		coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = e.person_id AND p.leads), '') AS person,
 		coalesce((SELECT s.title FROM sections s WHERE s.id = e.section_id), '') AS section,
 		coalesce((SELECT c.title FROM courses c WHERE c.id = e.course_id), '') AS course,
 		(SELECT count(*) FROM deliveries d WHERE d.event_id = e.id) AS deliveries,

@@ -56,8 +56,8 @@ func (j CarryScores) InsertOpts() river.InsertOpts {
 	return river.InsertOpts{Queue: queue(j.ByHand), MaxAttempts: 10}
 }
 
-// LookForScores reads the gradebooks of score links that are due, compares, and starts runs where there is something
-// to carry.
+// LookForScores reads the gradebooks of score links that are due, compares, and starts runs where there is
+// something to carry.
 type LookForScores struct {
 	LinkIDs []string `json:"linkIds"`
 }
@@ -140,13 +140,20 @@ type AskNeeds struct {
 // Kind names the job.
 func (AskNeeds) Kind() string { return "ask-needs" }
 
-// Propose looks anew for second accounts and test learners in a register.
+// Propose looks anew for second accounts and test learners in a register, and for people whom other registers have
+// too.
 type Propose struct {
 	InterfaceID string `json:"interfaceId"`
 }
 
 // Kind names the job.
 func (Propose) Kind() string { return "propose" }
+
+// MovePeople moves what came to name people who were merged while they were being merged.
+type MovePeople struct{}
+
+// Kind names the job.
+func (MovePeople) Kind() string { return "move-people" }
 
 // Tick starts whatever is due by the clock.
 type Tick struct{}

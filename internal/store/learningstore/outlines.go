@@ -253,7 +253,7 @@ func Recognise(ctx context.Context, from *db.Database, identifiers, addressKeys,
 			twice := map[string]bool{}
 			for _, p := range list {
 				k := q.key(p)
-				if _, there := (*q.into)[k]; there {
+				if o, there := (*q.into)[k]; there && o.ID != p.ID { // two records may be one person's
 					twice[k] = true
 				}
 				(*q.into)[k] = p

@@ -305,7 +305,7 @@ func ResultsOf(ctx context.Context, from db.From, sectionIDs []string) ([]Result
 		SELECT g.person_id::text, g.section_id::text, f.code, h.given_name || ' ' || h.family_name AS person,
 			h.identifier, a.activity_id, a.completed, a.passed, a.failed, a.best, a.first_at, a.last_at, g.percent
 		FROM progress g JOIN activity_progress a USING (person_id, section_id)
-			JOIN section_facts f ON f.section_id = g.section_id JOIN people h ON h.id = g.person_id
+			JOIN section_facts f ON f.section_id = g.section_id JOIN people h ON h.id = g.person_id AND h.leads
 		WHERE g.section_id = ANY ($1::text[]::uuid[]) ORDER BY f.code, h.family_name, h.given_name, h.id, a.first_at,
 			a.activity_id`, sectionIDs)
 }

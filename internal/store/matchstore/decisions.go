@@ -35,7 +35,7 @@ func ChooseAccount(ctx context.Context, tx *db.Tx, interfaceID, personID, remote
 // stays as it is until the transaction ends.
 func AccountHolder(ctx context.Context, tx *db.Tx, interfaceID, remoteID string) (p rosterstore.Person, err error) {
 	p, err = db.Row[rosterstore.Person](ctx, tx, "finding whose account it is",
-		`SELECT `+rosterstore.PersonColumns+` FROM accounts a JOIN people p ON p.id = a.person_id
+		`SELECT `+rosterstore.PersonColumns+` FROM accounts a JOIN people p ON p.id = a.person_id AND p.leads
 		WHERE a.interface_id = $1 AND a.remote_id = $2 FOR UPDATE OF a`, interfaceID, remoteID)
 	if errors.Is(err, db.ErrNotFound) {
 		return rosterstore.Person{}, nil
@@ -64,7 +64,8 @@ func KeepSwitchedOff(ctx context.Context, tx *db.Tx, interfaceID, remoteID strin
 // ForgetDecisions lets Kanban find out again whose account is whose: an account that somebody
 // chose is the person's no longer.
 func ForgetDecisions(ctx context.Context, tx *db.Tx, interfaceID, personID string) error {
-	_, err := db.Exec(ctx, tx, `DELETE FROM accounts WHERE interface_id = $1 AND person_id = $2 AND chosen_by <> ''`,
+	_, err := db.Exec(ctx, tx, `DELETE FROM accounts WHERE interface_id = $1 AND person_id = $2 AND chosen_by <>
+		''`,
 		interfaceID, personID)
 	if err == nil {
 		_, err = db.Exec(ctx, tx, `DELETE FROM not_accounts WHERE interface_id = $1 AND person_id = $2`,
@@ -131,7 +132,9 @@ func PairedMembers(ctx context.Context, from db.From, interfaceID string) ([]Pai
 }
 
 // PairingsThrough lists the pairings with an interface that have run at least once.
-func PairingsThrough(ctx context.Context, from db.From, interfaceID string) (all []pairingstore.Pairing, err error) {
+func PairingsThrough(ctx context.Context, from db.From, interfaceID string) (all []pairingstore.Pairing,
+	err error,
+) {
 	err = from.Records(ctx).Where("interface_id = ? AND ended_at IS NULL AND ran_at IS NOT NULL",
 		interfaceID).Find(&all).Error
 	return all, db.Known(err, "listing the interface's pairings")

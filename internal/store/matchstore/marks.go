@@ -33,7 +33,8 @@ type Proposal struct {
 func Proposals(ctx context.Context, from db.From, interfaceID string) ([]Proposal, error) {
 	return db.Rows[Proposal](ctx, from, "looking for second accounts and test learners", `
 		WITH signs AS (
-			SELECT p.*, p.user_name ~* '(^|[._ -])(test|preview|demo)([._ -]?(student|learner|user|account))?[._ -]?[0-9]*($|@)' AS by_user_name,
+			SELECT p.*, p.user_name ~* '(^|[._ -])(test|preview|demo)([._ -]?(student|learner|user|account))?[._
+				-]?[0-9]*($|@)' AS by_user_name,
 				p.given_name ~* '^(test|preview|demo)$' OR p.family_name ~*
 					'^(test|preview|demo|preview (user|student|learner)|test (user|student|learner))$' AS by_name,
 					r.by_role, r.listed
@@ -76,6 +77,8 @@ func MarkPerson(ctx context.Context, tx *db.Tx, personID, kind, of, by string) e
 		decided_by)
 		SELECT p.interface_id, p.sourced_id, $2, coalesce((SELECT f.sourced_id FROM people f
 			WHERE f.id::text = $3 AND f.interface_id = p.interface_id), ''), $4 FROM people p WHERE p.id = $1
+			AND ($3 = '' OR EXISTS (SELECT 1 FROM people f WHERE f.id::text = $3 AND f.interface_id =
+				p.interface_id))
 		ON CONFLICT (interface_id, sourced_id) DO UPDATE SET kind = excluded.kind, second_of = excluded.second_of,
 			decided_by = excluded.decided_by, decided_at = now()`, personID, kind, of, by)
 	if err == nil && changed == 0 {
@@ -122,10 +125,15 @@ func PairingsOfRegister(ctx context.Context, from db.From, interfaceID string) (
 	return all, db.Known(err, "listing pairings")
 }
 
-// RegisterOf gives the register that a person's record comes from.
-func RegisterOf(ctx context.Context, from db.From, personID string) (interfaceID string, err error) {
-	err = db.Into(ctx, from, &interfaceID, `SELECT interface_id::text FROM people WHERE id = $1`, personID)
-	return interfaceID, db.Known(err, "finding the person")
+// MarkedIn gives the registers that have records of a person of which something was said, or any when of none was.
+func MarkedIn(ctx context.Context, from db.From, personID string) ([]string, error) {
+	all, err := db.Values[string](ctx, from, "finding the person", `SELECT p.interface_id::text FROM people p
+		LEFT JOIN person_marks k ON k.interface_id = p.interface_id AND k.sourced_id = p.sourced_id
+		WHERE p.id = $1 ORDER BY k.kind IS NULL, 1`, personID)
+	if err == nil && len(all) == 0 {
+		err = fmt.Errorf("finding the person: %w", db.ErrNotFound)
+	}
+	return all, err
 }
 
 // Proposed is how many records of a register look like second accounts or test learners, and

@@ -92,7 +92,7 @@ func (l *loading) indexes() []string {
 		return []string{`(id)`}
 	case "people":
 		return []string{
-			`(id)`, `(identifier)`, `(email_key) WHERE email_key <> '' AND gone_at IS NULL`,
+			`(id)`, `(merged_into) WHERE merged_into IS NOT NULL`, `(identifier)`, `(email_key) WHERE email_key <> '' AND gone_at IS NULL`,
 			`(master) WHERE master <> '' AND gone_at IS NULL`,
 		}
 	case "enrolments":

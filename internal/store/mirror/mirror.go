@@ -173,7 +173,8 @@ func Merge(ctx context.Context, tx *db.Tx, interfaceID string, in Incoming) (Mer
 	// sample of 6,000 rows (20 x 300) tells it enough, and what is sorted and
 	// gathered fits into memory.
 	if _, err := db.Exec(ctx, tx,
-		`SET LOCAL enable_nestloop = off; SET LOCAL default_statistics_target = 20; SET LOCAL maintenance_work_mem = '192MB'; SET LOCAL work_mem = '64MB'`); err != nil {
+		`SET LOCAL enable_nestloop = off; SET LOCAL default_statistics_target = 20; SET LOCAL maintenance_work_mem
+			= '192MB'; SET LOCAL work_mem = '64MB'`); err != nil {
 		return m, err
 	}
 	defer func() { _, _ = db.Exec(ctx, tx, `SET LOCAL enable_nestloop = on`) }()
@@ -203,7 +204,8 @@ func moved(ctx context.Context, tx *db.Tx, interfaceID string, m *Merged) (err e
 		FROM enrolments WHERE interface_id = $1 AND gone_at IS NULL AND joined_at = now()`); err != nil {
 		return err
 	}
-	if m.Left, err = movements(ctx, tx, interfaceID, `SELECT sourced_id, section, person, role, gone_at AS changed_at
+	if m.Left, err = movements(ctx, tx, interfaceID, `SELECT sourced_id, section, person, role, gone_at AS
+		changed_at
 		FROM enrolments WHERE interface_id = $1 AND gone_at = now() AND joined_at < now()
 		UNION ALL SELECT sourced_id, section, person, role, left_at FROM past_enrolments
 			WHERE interface_id = $1 AND left_at = now()`); err != nil {
@@ -295,8 +297,24 @@ func touched(ctx context.Context, tx *db.Tx, interfaceID string) ([]string, erro
 				WHERE p.interface_id = $1 AND p.changed_at = now()))`, interfaceID)
 }
 
-// DropMirror removes everything read through an interface.
+// ChooseLeading chooses anew which record of each person leads who has records in some registers and in others too:
+// after records were read, or registers removed or restored.
+func ChooseLeading(ctx context.Context, tx *db.Tx, interfaces ...string) error {
+	_, err := db.Exec(ctx, tx, `SELECT choose_leading(ARRAY(SELECT DISTINCT p.id FROM people p
+		WHERE p.interface_id = ANY ($1::text[]::uuid[])
+			AND p.id IN (SELECT o.merged_into FROM people o WHERE o.merged_into IS NOT NULL)))`, interfaces)
+	return db.Known(err, "choosing the leading records")
+}
+
+// DropMirror removes everything read through an interface. People who are in other registers too stay, with the
+// records of those.
 func DropMirror(ctx context.Context, tx *db.Tx, interfaceID string) error {
+	merged, err := db.Values[string](ctx, tx, "finding merged people", `SELECT DISTINCT p.id::text FROM people p
+		WHERE p.interface_id = $1 AND p.id IN (SELECT o.merged_into FROM people o WHERE o.merged_into IS NOT
+			NULL)`, interfaceID)
+	if err != nil {
+		return err
+	}
 	for _, t := range mirrorTables {
 		if _, err := db.Exec(ctx, tx, `DROP TABLE IF EXISTS `+db.Quoted(partition(t.name,
 			interfaceID))); err != nil {
@@ -305,6 +323,9 @@ func DropMirror(ctx context.Context, tx *db.Tx, interfaceID string) error {
 	}
 	if _, err := db.Exec(ctx, tx, `DELETE FROM section_facts WHERE interface_id = $1`, interfaceID); err != nil {
 		return db.Known(err, "removing the mirror")
+	}
+	if _, err := db.Exec(ctx, tx, `SELECT choose_leading($1::text[]::uuid[])`, merged); err != nil {
+		return db.Known(err, "choosing the leading records")
 	}
 	return SectionsChanged(ctx, tx)
 }

@@ -208,7 +208,7 @@ func AccessOf(ctx context.Context, tx *db.Tx, id string) (Access, error) {
 
 // ShareAddress reports whether several people have an address.
 func ShareAddress(ctx context.Context, tx *db.Tx, key string) (yes bool, err error) {
-	err = db.Into(ctx, tx, &yes, `SELECT count(*) > 1 FROM (SELECT 1 FROM people
+	err = db.Into(ctx, tx, &yes, `SELECT count(*) > 1 FROM (SELECT DISTINCT id FROM people
 		WHERE email_key = $1 AND gone_at IS NULL LIMIT 2) x`, key)
 	return yes, db.Known(err, "looking who has the address")
 }
@@ -248,7 +248,7 @@ func Accesses(ctx context.Context, from db.From, f AccessFilter) ([]ListedAccess
 	return db.Rows[ListedAccess](ctx, from, "listing accesses", `SELECT `+accessColumns+`, coalesce((SELECT o.name
 		FROM offers o WHERE o.id = a.offer_id), '') AS offer_name,
 			coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p
-				WHERE p.id = a.person_id), '') AS person,
+				WHERE p.id = a.person_id AND p.leads), '') AS person,
 			coalesce((SELECT array_agg(x.title ORDER BY x.title) FROM sections x
 				WHERE a.section_ids ? x.id::text), '{}') AS sections
 		FROM accesses a WHERE ($1 = '' OR a.offer_id::text = $1) AND ($2 = '' OR a.person_id::text = $2) AND (NOT $3
@@ -300,7 +300,7 @@ func TroubledAccesses(ctx context.Context, from db.From) ([]Troubled, error) {
 	return db.Rows[Troubled](ctx, from, "listing accesses that give nothing", `SELECT o.id::text AS offer_id,
 		o.name AS offer, coalesce(p.given_name || ' ' || p.family_name, nullif(a.name, ''), a.buyer) AS buyer,
 		a.person_id::text, a.trouble AS code
-		FROM accesses a JOIN offers o ON o.id = a.offer_id LEFT JOIN people p ON p.id = a.person_id
+		FROM accesses a JOIN offers o ON o.id = a.offer_id LEFT JOIN people p ON p.id = a.person_id AND p.leads
 			WHERE a.trouble NOT IN ('', 'adopted') ORDER BY 2, 3`)
 }
 
@@ -367,9 +367,10 @@ func Sides(ctx context.Context, from db.From, offerID string, at time.Time) ([]S
 		FROM given g
 		JOIN offers o ON o.id = g.offer_id
 		JOIN sections x ON x.id = g.section_id
-		LEFT JOIN people p ON p.id = g.person_id
-		LEFT JOIN LATERAL (SELECT e.person FROM enrolments e WHERE e.interface_id = x.interface_id
-			AND e.section = x.sourced_id AND e.person = p.sourced_id AND e.gone_at IS NULL LIMIT 1) n ON true
+		LEFT JOIN people p ON p.id = g.person_id AND p.leads
+		LEFT JOIN LATERAL (SELECT e.person FROM people r JOIN enrolments e ON e.interface_id = r.interface_id
+			AND e.section = x.sourced_id AND e.person = r.sourced_id AND e.gone_at IS NULL
+			WHERE r.id = g.person_id AND r.interface_id = x.interface_id LIMIT 1) n ON true
 		LEFT JOIN LATERAL (SELECT d.id, d.state, d.finished_at FROM deliveries d JOIN events e ON e.id = d.event_id
 			WHERE d.offer_id = o.id AND d.section_id = x.id AND e.data->>'accessId' = g.id::text ORDER BY d.id DESC
 				LIMIT 1) d ON true

@@ -156,7 +156,7 @@ func EachStopped(ctx context.Context, from *db.Database, sections []string, sinc
 			d.finished_at AS nudged_at, coalesce(d.name, '') AS nudged_by
 		FROM stopped s
 		CROSS JOIN LATERAL (SELECT trim(given_name || ' ' || family_name) AS name FROM people WHERE id = s.person_id
-			LIMIT 1) p
+			AND leads) p
 		LEFT JOIN LATERAL (SELECT d.finished_at, r.name FROM rules r JOIN deliveries d ON d.rule_id = r.id
 			AND d.person_id = s.person_id AND d.section_id = s.section_id AND d.state = 'delivered'
 			WHERE r.id = ANY ($3::text[]::uuid[]) ORDER BY d.id DESC LIMIT 1) d ON true
@@ -216,7 +216,7 @@ func EachBehind(ctx context.Context, from *db.Database, sections []string, mark 
 			NULL::timestamptz AS nudged_at, '' AS nudged_by
 		FROM behind b
 		CROSS JOIN LATERAL (SELECT trim(given_name || ' ' || family_name) AS name FROM people WHERE id = b.person_id
-			LIMIT 1) p
+			AND leads) p
 		JOIN section_facts f ON f.section_id = b.section_id
 		ORDER BY f.title, b.section_id, b.score NULLS FIRST, p.name`, []any{sections, mark}, do)
 }
@@ -228,5 +228,5 @@ func LearnersOf(ctx context.Context, from db.From, section string) ([]Learner, e
 			NULL::float8 AS score, NULL::timestamptz AS nudged_at, '' AS nudged_by
 		FROM learners l LEFT JOIN progress g ON g.person_id = l.person_id AND g.section_id = l.section_id
 		CROSS JOIN LATERAL (SELECT trim(given_name || ' ' || family_name) AS name FROM people WHERE id = l.person_id
-			LIMIT 1) p ORDER BY p.name, 1`, []string{section})
+			AND leads) p ORDER BY p.name, 1`, []string{section})
 }

@@ -87,7 +87,8 @@ type Org struct {
 // Orgs lists the organisations of all registers by name.
 func Orgs(ctx context.Context, from db.From) ([]Org, error) {
 	return db.Rows[Org](ctx, from, "listing organisations", `SELECT o.id::text, o.interface_id::text, o.sourced_id,
-		o.name, o.type FROM orgs o WHERE o.gone_at IS NULL`+connectionstore.NotRemoved("o")+` ORDER BY o.name, o.sourced_id`)
+		o.name, o.type FROM orgs o WHERE o.gone_at IS NULL`+connectionstore.NotRemoved("o")+` ORDER BY o.name,
+			o.sourced_id`)
 }
 
 // OrgsAbove gives the ids of the organisations of sections, by section: their own, then the ones above it.
@@ -113,7 +114,8 @@ func OrgsAbove(ctx context.Context, from db.From, sectionIDs []string) (map[stri
 // CourseRef gives the register and the sourced id of a course.
 func CourseRef(ctx context.Context, from db.From, courseID string) (interfaceID, ref, title string, err error) {
 	type row struct{ InterfaceID, SourcedID, Title string }
-	r, err := db.Row[row](ctx, from, "finding the course", `SELECT interface_id::text, sourced_id, title FROM courses
+	r, err := db.Row[row](ctx, from, "finding the course", `SELECT interface_id::text, sourced_id, title FROM
+		courses
 		WHERE id = $1 AND gone_at IS NULL`, courseID)
 	return r.InterfaceID, r.SourcedID, r.Title, err
 }
@@ -126,21 +128,17 @@ type Listing struct {
 
 // PeopleOf gives who is on a list now, each once.
 func PeopleOf(ctx context.Context, from db.From, listID string) ([]Listing, error) {
-	return db.Rows[Listing](ctx, from, "listing who is on the list", `SELECT DISTINCT ON (p.family_name, p.given_name,
+	return db.Rows[Listing](ctx, from, "listing who is on the list", `SELECT DISTINCT ON (p.family_name,
+		p.given_name,
 		p.id) p.id::text AS person_id, p.given_name || ' ' || p.family_name AS name, p.identifier, x.role, x.begins
 		FROM people_of_list($1) x JOIN people p ON p.interface_id = x.interface_id AND p.sourced_id = x.person
 		ORDER BY p.family_name, p.given_name, p.id, x.begins NULLS FIRST,
 			CASE x.role WHEN 'teacher' THEN 0 WHEN 'student' THEN 1 ELSE 2 END`, listID)
 }
 
-// RegistersOf gives, by person, the register in which they are now.
-func RegistersOf(ctx context.Context, from db.From, personIDs []string) (map[string]string, error) {
-	type row struct{ ID, InterfaceID string }
-	rows, err := db.Rows[row](ctx, from, "finding the people's registers", `SELECT id::text, interface_id::text
-		FROM people WHERE id = ANY ($1::text[]::uuid[]) AND gone_at IS NULL`, personIDs)
-	out := make(map[string]string, len(rows))
-	for _, r := range rows {
-		out[r.ID] = r.InterfaceID
-	}
-	return out, err
+// RegistersOf gives, by person, the registers in which they are now, that of their leading record first.
+func RegistersOf(ctx context.Context, from db.From, personIDs []string) (map[string][]string, error) {
+	return db.Map[string, []string](ctx, from, "finding the people's registers", `SELECT id::text AS key,
+		array_agg(interface_id::text ORDER BY NOT leads, interface_id) AS value
+		FROM people WHERE id = ANY ($1::text[]::uuid[]) AND gone_at IS NULL GROUP BY 1`, personIDs)
 }

@@ -55,7 +55,9 @@ LEFT JOIN linked_sections l ON l.section_id = f.section_id AND l.unlinked_at IS 
 func SectionsByID(ctx context.Context, from db.From, ids []string) ([]Section, error) {
 	return db.Rows[Section](ctx, from, "finding the sections", `SELECT x.*
 		FROM unnest($1::text[]::uuid[]) WITH ORDINALITY AS w (id, n) JOIN (`+sectionsSQL+`) AS x (
-		id, title, code, class_type, org, course_id, course, course_code, term_ids, terms, begins_on, ends_on, teachers, teacher_ids, roles, learners, gone, interface, set_id, level, subject, list) ON x.id = w.id::text ORDER BY w.n`, ids)
+		id, title, code, class_type, org, course_id, course, course_code, term_ids, terms, begins_on, ends_on,
+			teachers, teacher_ids, roles, learners, gone, interface, set_id, level, subject, list) ON x.id =
+			w.id::text ORDER BY w.n`, ids)
 }
 
 // FindSection finds one, a vanished one too.
@@ -80,20 +82,44 @@ const PersonColumns = `p.id::text, p.given_name, p.family_name, p.email, p.user_
 
 // FindPerson finds one by id.
 func FindPerson(ctx context.Context, from db.From, id string) (Person, error) {
-	return db.Row[Person](ctx, from, "finding the person", `SELECT `+PersonColumns+` FROM people p WHERE p.id = $1`,
+	return db.Row[Person](ctx, from, "finding the person", `SELECT `+PersonColumns+` FROM people p WHERE p.id = $1
+		AND p.leads`,
 		id)
+}
+
+// PersonAt finds one by id as the register of a section has them, else as their leading record says.
+func PersonAt(ctx context.Context, from db.From, id, sectionID string) (Person, error) {
+	all, err := db.Rows[Person](ctx, from, "finding the person", `SELECT `+PersonColumns+` FROM people p
+		WHERE p.id = $1 AND (p.leads OR p.interface_id = (SELECT interface_id FROM sections WHERE id = $2))
+		ORDER BY p.interface_id IS NOT DISTINCT FROM (SELECT interface_id FROM sections WHERE id = $2) DESC LIMIT
+			1`, id,
+		sectionID)
+	if err == nil && len(all) == 0 {
+		err = fmt.Errorf("finding the person: %w", db.ErrNotFound)
+	}
+	if err != nil {
+		return Person{}, err
+	}
+	return all[0], nil
 }
 
 // PeopleByID lists some by id.
 func PeopleByID(ctx context.Context, from db.From, ids []string) ([]Person, error) {
 	return db.Rows[Person](ctx, from, "finding people",
-		`SELECT `+PersonColumns+` FROM people p WHERE p.id = ANY ($1::text[]::uuid[])`, ids)
+		`SELECT `+PersonColumns+` FROM people p WHERE p.id = ANY ($1::text[]::uuid[]) AND p.leads`, ids)
+}
+
+// calledSQL gives the rest of a query for who is called something, in whichever of their records: their leading
+// one.
+func calledSQL(column string) string {
+	return PersonColumns + ` FROM people p WHERE p.leads AND p.id IN (SELECT o.id FROM people o WHERE o.` + column +
+		` = $1 AND o.gone_at IS NULL` + connectionstore.NotRemoved("o") + `)`
 }
 
 // PersonByIdentifier finds the one person with the register's identifier.
 func PersonByIdentifier(ctx context.Context, from db.From, identifier string) (Person, error) {
 	return db.Row[Person](ctx, from, "finding the person",
-		`SELECT `+PersonColumns+` FROM people p WHERE p.identifier = $1 AND p.gone_at IS NULL`+connectionstore.NotRemoved("p"), identifier)
+		`SELECT `+calledSQL(`identifier`), identifier)
 }
 
 // PersonByAddress finds the one person with the address; two are ErrNotFound,
@@ -104,7 +130,7 @@ func PersonByAddress(ctx context.Context, from db.From, address string) (Person,
 		return Person{}, fmt.Errorf("finding the person: %w", db.ErrNotFound)
 	}
 	return db.Row[Person](ctx, from, "finding the person",
-		`SELECT `+PersonColumns+` FROM people p WHERE p.email_key = $1 AND p.gone_at IS NULL`+connectionstore.NotRemoved("p"), key)
+		`SELECT `+calledSQL(`email_key`), key)
 }
 
 // Enrolled is a section a person is in.
@@ -119,7 +145,7 @@ func SectionsOf(ctx context.Context, from db.From, personIDs, courseIDs []string
 	return db.Rows[Enrolled](ctx, from, "finding the people's sections", `
 		SELECT DISTINCT w.id::text AS person_id, x.id::text AS section_id, x.course::text AS course_id, e.role
 		FROM unnest($1::text[]::uuid[]) AS w (id)
-		CROSS JOIN LATERAL (SELECT p.interface_id, p.sourced_id FROM people p WHERE p.id = w.id LIMIT 1) p
+		CROSS JOIN LATERAL (SELECT p.interface_id, p.sourced_id FROM people p WHERE p.id = w.id OFFSET 0) p
 		CROSS JOIN LATERAL (SELECT e.section, e.role FROM enrolments e WHERE e.interface_id = p.interface_id
 			AND e.person = p.sourced_id AND e.gone_at IS NULL OFFSET 0) e
 		CROSS JOIN LATERAL (SELECT s.id, md5(s.interface_id::text || '/course/' || s.course)::uuid AS course
@@ -152,9 +178,9 @@ func SourcedIDs(ctx context.Context, from db.From, ids []string) (map[string]str
 		FROM sections WHERE id = ANY ($1::text[]::uuid[])`, ids)
 }
 
-// PersonInRegister gives the register's interface and own id of a person.
+// PersonInRegister gives the register's interface and own id of a person, of their leading record.
 func PersonInRegister(ctx context.Context, from db.From, id string) (interfaceID, sourcedID string, err error) {
 	p, err := db.Row[struct{ InterfaceID, SourcedID string }](ctx, from, "finding the person",
-		`SELECT interface_id::text, sourced_id FROM people WHERE id = $1`, id)
+		`SELECT interface_id::text, sourced_id FROM people WHERE id = $1 AND leads`, id)
 	return p.InterfaceID, p.SourcedID, err
 }

@@ -20,11 +20,13 @@ func PeopleOf(ctx context.Context, from db.From, interfaceID, register string, i
 }
 
 // IDsAt gives what an interface calls people: their account there, else the register's own id.
-func IDsAt(ctx context.Context, from db.From, interfaceID string, people []string) (map[string]string, error) {
+func IDsAt(ctx context.Context, from db.From, interfaceID, register string, people []string) (map[string]string,
+	error,
+) {
 	return db.Map[string, string](ctx, from, "finding what the book calls people", `
 		SELECT p.id::text AS key, coalesce(a.remote_id, p.sourced_id) AS value FROM people p
-		LEFT JOIN accounts a ON a.interface_id = $1 AND a.person_id = p.id WHERE p.id = ANY ($2::text[]::uuid[])`,
-		interfaceID, people)
+		LEFT JOIN accounts a ON a.interface_id = $1 AND a.person_id = p.id
+		WHERE p.id = ANY ($2::text[]::uuid[]) AND p.interface_id = $3`, interfaceID, people, register)
 }
 
 // Learner is somebody who learns in a section now.

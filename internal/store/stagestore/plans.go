@@ -123,7 +123,7 @@ const learnersAmong = `WITH learners AS (
 	SELECT DISTINCT w.id AS person_id, x.id AS section_id, x.course_id
 	FROM unnest($1::text[]::uuid[]) AS w (id)
 	CROSS JOIN LATERAL (SELECT p.interface_id, p.sourced_id FROM people p WHERE p.id = w.id AND p.gone_at IS NULL
-		LIMIT 1) p
+		OFFSET 0) p
 	CROSS JOIN LATERAL (SELECT e.section FROM enrolments e WHERE e.interface_id = p.interface_id
 		AND e.person = p.sourced_id AND e.gone_at IS NULL AND e.role = 'student' OFFSET 0) e
 	CROSS JOIN LATERAL (SELECT s.id, md5(s.interface_id::text || '/course/' || s.course)::uuid AS course_id
@@ -376,14 +376,14 @@ func StagePlanPeople(ctx context.Context, from db.From, p StagePlan, f StagePlan
 	}
 	return db.Rows[StagePlanPerson](ctx, from, "listing a stage plan's people", group+`SELECT t.person_id::text,
 		trim(h.given_name || ' ' || h.family_name) AS person, t.sections, t.reached, t.next, t.percent, t.last_at, a.since
-		FROM standing t JOIN people h ON h.id = t.person_id
+		FROM standing t JOIN people h ON h.id = t.person_id AND h.leads
 		CROSS JOIN LATERAL (SELECT coalesce((SELECT max(r.value::timestamptz) FROM jsonb_each_text(t.reached) r
 			WHERE r.key = ANY ($5::text[])), t.created_at) AS since) a
 		WHERE ($6 = '' OR t.reached ? $6) AND ($7 = '' OR NOT t.reached ? $7) AND ($8 = '' OR t.next = $8)
 		AND ($12::timestamptz IS NULL OR t.next <> '' AND a.since <= $12::timestamptz) AND CASE $9 WHEN 'not-opened' THEN t.last_at IS NULL AND t.reached = '{}' WHEN 'finished' THEN t.next = ''
 			WHEN 'on-the-way' THEN t.next <> '' AND NOT (t.last_at IS NULL AND t.reached = '{}') ELSE true END
 		AND ($10 = '' OR (h.family_name, h.given_name, h.id) > (SELECT b.family_name, b.given_name, b.id FROM people b
-			WHERE b.id = nullif($10, '')::uuid))
+			WHERE b.id = nullif($10, '')::uuid AND b.leads))
 		ORDER BY h.family_name, h.given_name, h.id LIMIT $11`, p.ID, p.CourseID, f.SectionID, p.first(), p.steps(),
 		f.Reached, f.Missing, f.At, f.State, f.After, f.Limit, before)
 }

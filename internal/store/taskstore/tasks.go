@@ -36,7 +36,7 @@ type ListedTask struct {
 // the latest first.
 func Tasks(ctx context.Context, from db.From, done bool, limit int) (all []ListedTask, err error) {
 	q := from.Records(ctx).Table("tasks t").Select(`t.*,
-		coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = t.person_id), '') AS person,
+		coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = t.person_id AND p.leads), '') AS person,
 		coalesce((SELECT x.title FROM sections x WHERE x.id = t.section_id), '') AS section,
 		coalesce((SELECT r.name FROM rules r WHERE r.id = t.rule_id), '') AS rule`)
 	q = q.Where(db.NoTest("t.person_id"))

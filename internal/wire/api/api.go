@@ -440,6 +440,8 @@ type PersonPage struct {
 	Person
 	Page       string        `json:"page,omitempty" doc:"Where people open the person in the register, when its interface says so"`
 	Mark       *Mark         `json:"mark,omitempty" doc:"What somebody said of the register's record"`
+	Records    []Record      `json:"records" doc:"What registers have of the person, the leading one first"`
+	Merges     []Merge       `json:"merges" doc:"Who became this person, the latest first"`
 	Accounts   []Account     `json:"accounts"`
 	Sections   []Whereabouts `json:"sections"`
 	Awards     []Award       `json:"awards"`

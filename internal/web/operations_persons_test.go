@@ -1,0 +1,65 @@
+package web_test
+
+import (
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kanban/internal/apptest"
+	"kanban/internal/wire/api"
+)
+
+// walkPersons walks what is done with people whom two registers have.
+func walkPersons(x *talk, _ *story) {
+	t := x.site.t
+	west := x.SecondSchool(
+		apptest.Pupil{
+			ID: "w-11", Identifier: "stu-011", Email: x.Person("stu-011").Email, Given: "Kira",
+			Family: "Kale",
+		},
+		apptest.Pupil{
+			ID: "w-14", Identifier: "stu-014", Email: "other@west.example", Given: "Nils",
+			Family: "Nettle",
+		},
+		apptest.Pupil{
+			ID: "w-15", Identifier: "stu-015", Email: "none@west.example", Given: "Somebody",
+			Family: "Else",
+		})
+	require.NoError(t, x.site.Persons.LookFor(t.Context(), west.ID))
+	page := get[api.SamePeople](x, "/same-people?limit=2")
+	require.Len(t, page.Items, 2)
+	assert.Equal(t, map[string]int{"sure": 1, "likely": 1, "unsure": 1}, page.Counts)
+	rest := get[api.SamePeople](x, "/same-people?limit=2&cursor="+page.Next)
+	require.Len(t, rest.Items, 1)
+	assert.Equal(t, "unsure", rest.Items[0].Certainty)
+	assert.Len(t, get[api.SamePeople](x, "/same-people?certainty=likely&text=nettle").Items, 1)
+	x.do(422, "GET", "/same-people?certainty=perhaps", nil)
+
+	x.do(422, "POST", "/same-people/two-people", api.Pairs{IDs: []string{}})
+	assert.Equal(t, 1, post[api.Decided](x, "/same-people/two-people",
+		api.Pairs{IDs: []string{rest.Items[0].ID}}).Count)
+	two := get[api.Page[api.TwoPeople]](x, "/same-people/two-people").Items
+	require.Len(t, two, 1)
+	x.do(204, "DELETE", "/same-people/two-people/"+two[0].ID, nil)
+	x.do(404, "DELETE", "/same-people/two-people/"+two[0].ID, nil)
+
+	x.do(422, "POST", "/same-people/merge", api.MergeSame{})
+	x.do(409, "POST", "/same-people/merge", api.MergeSame{Sure: true, Expected: 7})
+	done := post[api.MergeOutcomes](x, "/same-people/merge", api.MergeSame{Sure: true, Expected: 1})
+	assert.Equal(t, 1, done.Merged)
+	kira := page.Items[0]
+	shown := get[api.PersonPage](x, "/people/"+kira.B.PersonID)
+	assert.Equal(t, kira.A.PersonID, shown.ID, "the id that she had leads to who she is")
+	assert.Len(t, shown.Records, 2)
+	require.Len(t, shown.Merges, 1)
+
+	nils := page.Items[1]
+	o := post[api.MergeOutcome](x, "/people/"+nils.B.PersonID+"/merge", api.MergePeople{OtherID: nils.A.PersonID})
+	assert.Empty(t, o.Why)
+	o = post[api.MergeOutcome](x, "/people/"+nils.B.PersonID+"/merge", api.MergePeople{OtherID: nils.A.PersonID})
+	assert.Contains(t, o.Why, "one person already")
+	assert.Len(t, get[api.Page[api.Merge]](x, "/merges").Items, 2)
+	assert.Equal(t, shown.Merges[0].ID, post[api.Merge](x, "/merges/"+shown.Merges[0].ID+"/split", nil).ID)
+	x.do(409, "POST", "/merges/"+shown.Merges[0].ID+"/split", nil)
+	x.do(404, "POST", "/merges/00000000-0000-0000-0000-000000000000/split", nil)
+	assert.Len(t, get[api.Page[api.Merge]](x, "/merges?person="+nils.B.PersonID).Items, 1)
+}
