@@ -125,6 +125,11 @@ export const router = createRouter({
       meta: { title: $t('common.people') },
     },
     {
+      path: '/people/duplicates',
+      component: () => import('./pages/people/Duplicates.vue'),
+      meta: { title: $t('shell.duplicates') },
+    },
+    {
       path: '/people/:id',
       component: () => import('./pages/people/Person.vue'),
       props: true,

@@ -2,6 +2,7 @@ package apptest
 
 import (
 	"bytes"
+	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
@@ -26,6 +27,18 @@ func (w *World) SecondSchool(people ...Pupil) connectionstore.Interface {
 // ReadSecond reads it once more, with these people.
 func (w *World) ReadSecond(register connectionstore.Interface, people ...Pupil) runstore.Run {
 	w.t.Helper()
+	r, err := w.Registers.Start(w.t.Context(), "test",
+		registers.Request{InterfaceID: register.ID, Upload: SecondPackage(w.t, people...), Approved: true})
+	require.NoError(w.t, err)
+	require.NoError(w.t, w.Registers.Work(w.t.Context(), r.ID, true))
+	r, err = runstore.FindRun(w.t.Context(), w.Store, r.ID)
+	require.NoError(w.t, err)
+	return r
+}
+
+// SecondPackage is the second school's register as a package of files.
+func SecondPackage(t testing.TB, people ...Pupil) []byte {
+	t.Helper()
 	one := func(row map[string]string) oneroster.Table {
 		return oneroster.Table{Mode: oneroster.Bulk, Rows: []map[string]string{row}}
 	}
@@ -48,7 +61,7 @@ func (w *World) ReadSecond(register connectionstore.Interface, people ...Pupil) 
 		})
 	}
 	var content bytes.Buffer
-	require.NoError(w.t, oneroster.WritePackage(&content, "West", map[string]oneroster.Table{
+	require.NoError(t, oneroster.WritePackage(&content, "West", map[string]oneroster.Table{
 		oneroster.FileOrgs: one(map[string]string{"sourcedId": "west", "name": "West school", "type": "school"}),
 		oneroster.FileSessions: one(map[string]string{
 			"sourcedId": "now", "title": "This term", "type": "term", "startDate": from, "endDate": to,
@@ -63,11 +76,5 @@ func (w *World) ReadSecond(register connectionstore.Interface, people ...Pupil) 
 		}),
 		oneroster.FileUsers: users, oneroster.FileEnrollments: enrolments,
 	}))
-	r, err := w.Registers.Start(w.t.Context(), "test",
-		registers.Request{InterfaceID: register.ID, Upload: content.Bytes(), Approved: true})
-	require.NoError(w.t, err)
-	require.NoError(w.t, w.Registers.Work(w.t.Context(), r.ID, true))
-	r, err = runstore.FindRun(w.t.Context(), w.Store, r.ID)
-	require.NoError(w.t, err)
-	return r
+	return content.Bytes()
 }

@@ -156,7 +156,7 @@ var rooms = map[string]string{
 	"People lists": "Sections", "Runs": "Sections", "Batches": "Sections", "Next term": "Sections",
 	"Outlines": "Courses", "Stage plans": "Courses", "Access": "Courses", "Events": "Rules", "Deliveries": "Rules",
 	"Set-up as files": "Settings", "Issuers": "Badges", "Check a badge": "Badges", "Stopped": "Reports",
-	"Test learners": "Rules",
+	"Duplicates": "People", "Test learners": "Rules",
 }
 
 // goes leads to a page by the navigation, as a person does.

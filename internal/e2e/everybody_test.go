@@ -59,7 +59,7 @@ func everyPage(t *testing.T, w *world) []string {
 	t.Helper()
 	pages := []string{
 		"/board", "/board?as=table", "/findings", "/findings?group=remark", "/tasks", "/sections", "/sections/linked",
-		"/sections/lists", "/runs", "/batches", "/next-term", "/outlines", "/stage-plans", "/access", "/people",
+		"/sections/lists", "/runs", "/batches", "/next-term", "/outlines", "/stage-plans", "/access", "/people", "/people/duplicates",
 		"/people?text=an", "/rules", "/events", "/deliveries", "/awards", "/issuers", "/check-badge",
 		"/connections", "/connections/new",
 		"/settings", "/settings/set-up", "/findings/catalogue", "/nowhere",

@@ -43,6 +43,7 @@ const about: Record<string, string[]> = {
     'proofs',
   ],
   proof: ['proofs'],
+  person: ['same-people', 'merges', 'people', 'today', 'findings'],
   rule: ['rules'],
   task: ['tasks', 'today', 'findings'],
   offer: ['offers', 'sides', 'unmapped', 'accesses', 'today', 'findings'],

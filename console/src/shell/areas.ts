@@ -56,7 +56,10 @@ export const areas: Area[] = [
   },
   {
     title: $t('common.people'),
-    pages: [{ to: '/people', title: $t('common.people'), also: $t('shell.learnersTeachersPersons') }],
+    pages: [
+      { to: '/people', title: $t('common.people'), also: $t('shell.learnersTeachersPersons') },
+      { to: '/people/duplicates', title: $t('shell.duplicates'), also: $t('shell.duplicatesAlso') },
+    ],
   },
   {
     title: $t('shell.rules'),

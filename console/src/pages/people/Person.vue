@@ -2,7 +2,8 @@
 import { useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
-import { computed, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
+import { useRouter } from 'vue-router'
 
 import { api, ok, type Schemas } from '../../api/client'
 import Listing from '../../parts/Listing.vue'
@@ -16,6 +17,7 @@ import { deliveryState } from '../../parts/words'
 import { $t } from '../../texts'
 import Accounts from './Accounts.vue'
 import Mark from './Mark.vue'
+import Merged from './Merged.vue'
 import { plansOf } from './plans'
 import Progress from './Progress.vue'
 import BadgesLink from './BadgesLink.vue'
@@ -28,6 +30,10 @@ const person = useQuery({
   queryFn: () => ok(api.GET('/api/v1/people/{id}', { params: { path: { id: props.id } } })),
 })
 const p = computed(() => person.data.value)
+const router = useRouter()
+watch(p, (now) => {
+  if (now && now.id !== props.id) void router.replace(`/people/${now.id}`) // they were merged, and have another id
+})
 const plans = useQuery(plansOf(() => props.id)) // what stands below must not move when they come
 // The answer comes first: where they are not, why, and who can mend it.
 const places = computed(
@@ -180,6 +186,16 @@ const sections = computed(() => p.value?.sections.map((s, i) => ({ id: i, ...s }
         <BadgesLink :person="id" />
       </section>
     </div>
+    <template v-if="p.records.length > 1">
+      <h2>{{ $t('people.records') }}</h2>
+      <p v-for="r in p.records" :key="r.interfaceId + r.sourcedId">
+        {{ r.register }}: {{ r.name }}
+        <span class="faint">{{ [r.identifier, r.email, r.userName].filter(Boolean).join(' · ') }}</span>
+        <span v-if="r.leads" class="faint">{{ ' ' }}({{ $t('people.leads') }})</span>
+        <span v-if="r.left" class="faint">{{ ' ' }}({{ $t('people.leftRegister') }})</span>
+      </p>
+      <Merged :person="p.id" />
+    </template>
     <h2>{{ $t('people.whatWasSentAbout', { name: p.name }) }}</h2>
     <Listing :rows="p.deliveries" :loading="false" :error="null" :empty="$t('people.nothingYet')">
       <Column :header="$t('common.at')"
