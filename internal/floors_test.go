@@ -32,7 +32,7 @@ var floors = [][]string{
 	},
 	{
 		"internal/core/roster", "internal/core/learning", "internal/core/rule", "internal/core/badge",
-		"internal/core/stage", "internal/core/naming", "internal/core/refusal", "internal/core/grade",
+		"internal/core/stage", "internal/core/naming", "internal/core/permission", "internal/core/refusal", "internal/core/grade",
 	},
 	// about sections and sets, above what they hold
 	{"internal/core/visibility", "internal/core/linking", "internal/core/rollover", "internal/core/report"},

@@ -2,6 +2,7 @@ import { createRouter, createWebHistory } from 'vue-router'
 
 import { api } from './api/client'
 import { mayLeave } from './parts/form/typed'
+import { acts, may } from './shell/may'
 import { $t } from './texts'
 
 declare module 'vue-router' {
@@ -26,6 +27,11 @@ export const router = createRouter({
       path: '/setup',
       component: () => import('./pages/enter/SetUp.vue'),
       meta: { open: true, title: $t('common.setUp') },
+    },
+    {
+      path: '/invitation',
+      component: () => import('./pages/enter/Invitation.vue'),
+      meta: { open: true, title: $t('shell.invitation') },
     },
     {
       path: '/board',
@@ -78,6 +84,11 @@ export const router = createRouter({
       path: '/settings',
       component: () => import('./pages/settings/Settings.vue'),
       meta: { title: $t('shell.settings') },
+    },
+    {
+      path: '/settings/users',
+      component: () => import('./pages/settings/Users.vue'),
+      meta: { title: $t('shell.users') },
     },
     {
       path: '/settings/set-up',
@@ -290,16 +301,22 @@ let known = false
 /** Says that somebody signed in or out. */
 export function entered(yes: boolean) {
   known = yes
+  acts.value = undefined
 }
 
 router.beforeEach(async (to, from) => {
   if (to.path !== from.path && !(await mayLeave())) return false
   document.title = to.meta.title ? `${to.meta.title} · Kanban` : 'Kanban'
-  if (to.meta.open || known) return true
-  const { response } = await api.GET('/api/v1/session').catch(() => ({ response: undefined }))
-  if (!response || response.ok) {
-    known = true
-    return true
+  if (to.meta.open) return true
+  if (!known || !acts.value) {
+    const { response, data } = await api
+      .GET('/api/v1/session')
+      .catch(() => ({ response: undefined, data: undefined }))
+    acts.value = data?.may
+    known = !response || response.ok
   }
+  // Whoever sees reports only begins with those.
+  if (known && acts.value && !may('look') && !to.path.startsWith('/reports')) return '/reports'
+  if (known) return true
   return { path: '/sign-in', query: { then: to.fullPath } }
 })

@@ -155,33 +155,33 @@ func TestInterfaces(t *testing.T) {
 func TestAdministrators(t *testing.T) {
 	s, ctx := storetest.New(t), t.Context()
 	require.NoError(t, s.Ready(ctx))
-	assert.Zero(t, must[int64](t)(accessstore.CountAdministrators(ctx, s)))
+	assert.Zero(t, must[int64](t)(accessstore.CountUsers(ctx, s)))
 	require.NoError(t, accessstore.AddSetupLink(ctx, s, []byte("link")))
 	assert.True(t, must[bool](t)(accessstore.SetupLinkOpen(ctx, s, []byte("link"))))
 	tx(t, s, func(tx *db.Tx) error { return accessstore.UseSetupLink(ctx, tx, []byte("link")) })
 	assert.False(t, must[bool](t)(accessstore.SetupLinkOpen(ctx, s, []byte("link"))))
 	assert.Error(t, s.InTx(ctx, func(tx *db.Tx) error { return accessstore.UseSetupLink(ctx, tx, []byte("link")) }),
 		"once")
-	maud := accessstore.Administrator{
+	maud := accessstore.User{
 		ID: db.NewID(), Name: "Maud", Email: "maud@fernmoor.example",
 		Role: "administrator",
 	}
-	token := accessstore.APIToken{ID: db.NewID(), AdministratorID: maud.ID, Name: "t", Hash: []byte("token")}
+	token := accessstore.APIToken{ID: db.NewID(), UserID: maud.ID, Name: "t", Hash: []byte("token")}
 	tx(t, s, func(tx *db.Tx) error {
 		if err := db.Create(tx, &maud, "test"); err != nil {
 			return err
 		}
 		return db.Create(tx, &token, "test")
 	})
-	assert.Equal(t, int64(1), must[int64](t)(accessstore.CountAdministrators(ctx, s)))
-	assert.Len(t, must[[]accessstore.Administrator](t)(accessstore.Administrators(ctx, s)), 1)
-	assert.Equal(t, maud.ID, must[accessstore.Administrator](t)(accessstore.AdministratorByEmail(ctx, s,
+	assert.Equal(t, int64(1), must[int64](t)(accessstore.CountUsers(ctx, s)))
+	assert.Len(t, must[[]accessstore.User](t)(accessstore.Users(ctx, s)), 1)
+	assert.Equal(t, maud.ID, must[accessstore.User](t)(accessstore.UserByEmail(ctx, s,
 		"MAUD@fernmoor.example")).ID)
-	assert.Equal(t, "Maud", must[accessstore.Administrator](t)(accessstore.FindAdministrator(ctx, s, maud.ID)).Name)
-	assert.Equal(t, maud.ID, must[accessstore.Administrator](t)(accessstore.AdministratorByToken(ctx, s,
+	assert.Equal(t, "Maud", must[accessstore.User](t)(accessstore.FindUser(ctx, s, maud.ID)).Name)
+	assert.Equal(t, maud.ID, must[accessstore.User](t)(accessstore.UserByToken(ctx, s,
 		[]byte("token"))).ID)
 	tx(t, s, func(tx *db.Tx) error { return accessstore.EndToken(ctx, tx, []byte("token")) })
-	missing[accessstore.Administrator](t)(accessstore.AdministratorByToken(ctx, s, []byte("token")))
+	missing[accessstore.User](t)(accessstore.UserByToken(ctx, s, []byte("token")))
 	tx(t, s, func(tx *db.Tx) error { return tx.Audit(ctx, "Maud", "tested", "test/1", map[string]any{"a": 1}) })
 	assert.Equal(t, 1, count(t, s, "audit_entries"))
 	assert.True(t, must[bool](t)(db.Sealed(ctx, urlOf(s))),

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/store/accessstore"
+	"kanban/internal/store/db"
 	"kanban/internal/store/storetest"
 )
 
@@ -39,4 +40,44 @@ func TestSessionsEndForGood(t *testing.T) {
 	keep("a", "maud again", time.Hour)
 	assert.Empty(t, find("a"), "it is remembered for longer than any request takes")
 	assert.Equal(t, "ada", find("c"), "others are not touched")
+}
+
+func TestUsers(t *testing.T) {
+	s, ctx := storetest.New(t), t.Context()
+	u := accessstore.User{ID: db.NewID(), Name: "Otto", Email: "otto@fernmoor.example", Role: "operator"}
+	tx(t, s, func(tx *db.Tx) error { return db.Create(tx, &u, "making the user") })
+	tx(t, s, func(tx *db.Tx) error {
+		assert.Len(t, must[[]accessstore.User](t)(accessstore.LockUsers(ctx, tx)), 1)
+		u.Role = "support"
+		return accessstore.ChangeUser(ctx, tx, u)
+	})
+	require.NoError(t, accessstore.NoteSignIn(ctx, s, u.ID, time.Now()))
+	now := must[accessstore.User](t)(accessstore.UserByEmail(ctx, s, "OTTO@fernmoor.example"))
+	assert.Equal(t, "support", now.Role)
+	assert.NotNil(t, now.SignedInAt)
+	first, second := []byte("first"), []byte("second")
+	tx(t, s, func(tx *db.Tx) error { return accessstore.Invite(ctx, tx, u.ID, first, "Maud") })
+	tx(t, s, func(tx *db.Tx) error { return accessstore.Invite(ctx, tx, u.ID, second, "Maud") })
+	missing[accessstore.Invitation](t)(accessstore.FindInvitation(ctx, s, first))
+	assert.Equal(t, accessstore.Invitation{UserID: u.ID},
+		must[accessstore.Invitation](t)(accessstore.FindInvitation(ctx, s, second)))
+	tx(t, s, func(tx *db.Tx) error { return accessstore.UseInvitation(ctx, tx, second) })
+	assert.True(t, must[accessstore.Invitation](t)(accessstore.FindInvitation(ctx, s, second)).Used)
+	for _, refused := range []func(*db.Tx) error{
+		func(tx *db.Tx) error { return accessstore.UseInvitation(ctx, tx, second) },
+		func(tx *db.Tx) error { return accessstore.ChangeUser(ctx, tx, accessstore.User{ID: db.NewID()}) },
+		func(tx *db.Tx) error { return accessstore.ChoosePassword(ctx, tx, db.NewID(), "x") },
+		func(tx *db.Tx) error { return accessstore.RemoveUser(ctx, tx, db.NewID()) },
+	} {
+		require.ErrorIs(t, s.InTx(ctx, refused), db.ErrNotFound)
+	}
+	tx(t, s, func(tx *db.Tx) error { return accessstore.Invite(ctx, tx, u.ID, first, "Maud") })
+	_, err := s.Pool.Exec(ctx, `UPDATE invitations SET created_at = now() - interval '8 days'`)
+	require.NoError(t, err)
+	assert.True(t, must[accessstore.Invitation](t)(accessstore.FindInvitation(ctx, s, first)).Old)
+	require.ErrorIs(t, s.InTx(ctx, func(tx *db.Tx) error { return accessstore.UseInvitation(ctx, tx, first) }),
+		db.ErrNotFound)
+	tx(t, s, func(tx *db.Tx) error { return accessstore.ChoosePassword(ctx, tx, u.ID, "hash") })
+	tx(t, s, func(tx *db.Tx) error { return accessstore.RemoveUser(ctx, tx, u.ID) })
+	assert.Empty(t, must[[]accessstore.User](t)(accessstore.Users(ctx, s)))
 }

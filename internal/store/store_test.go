@@ -468,13 +468,13 @@ func TestSignIns(t *testing.T) {
 	w := apptest.New(t)
 	s, ctx := w.Store, t.Context()
 	c := w.Connect("smtp", "Mail", map[string]string{"server": "mail.example:25", "from": "a@x.example"})
-	a := accessstore.Administrator{ID: db.NewID(), Name: "Maud", Email: "m@x.example", PasswordHash: "none"}
+	a := accessstore.User{ID: db.NewID(), Name: "Maud", Email: "m@x.example", PasswordHash: "none"}
 	now := time.Now().UTC()
 	require.NoError(t, s.InTx(ctx, func(tx *db.Tx) error {
 		require.NoError(t, db.Create(tx, &a, "making one"))
 		for n, began := range []time.Time{now.Add(-time.Hour), now} {
 			require.NoError(t, connectionstore.KeepSignIn(ctx, tx, connectionstore.SignIn{
-				State: []byte{byte(n)}, InterfaceID: c.ID, AdministratorID: a.ID,
+				State: []byte{byte(n)}, InterfaceID: c.ID, UserID: a.ID,
 				Verifier: []byte("sealed"), BeganAt: began,
 			}, now.Add(-15*time.Minute)))
 		}
@@ -482,7 +482,7 @@ func TestSignIns(t *testing.T) {
 		require.ErrorIs(t, err, db.ErrNotFound, "it is too old")
 		begun, err := connectionstore.TakeSignIn(ctx, tx, []byte{1})
 		require.NoError(t, err)
-		assert.Equal(t, a.ID, begun.AdministratorID)
+		assert.Equal(t, a.ID, begun.UserID)
 		_, err = connectionstore.TakeSignIn(ctx, tx, []byte{1})
 		require.ErrorIs(t, err, db.ErrNotFound, "once")
 		return nil

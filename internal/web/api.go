@@ -13,6 +13,7 @@ import (
 
 	"kanban/internal/adapter"
 	"kanban/internal/app/access"
+	"kanban/internal/core/permission"
 	"kanban/internal/core/refusal"
 	"kanban/internal/store/db"
 	"kanban/internal/wire/call"
@@ -75,15 +76,21 @@ type operation struct {
 	Status  int    // of the answer when all goes well
 	Tag     string // the resource that it is about
 	Summary string
-	Most    int64 // bytes that a body may have; a megabyte when zero
+	Act     permission.Act // what it is, by which it is decided who may do it
+	Most    int64          // bytes that a body may have; a megabyte when zero
 }
 
 func (o operation) huma() huma.Operation {
 	return huma.Operation{
 		OperationID: o.ID, Method: o.Method, Path: "/api/v1" + o.Path, DefaultStatus: o.Status,
-		Tags: []string{o.Tag}, Summary: o.Summary, MaxBodyBytes: o.Most,
+		Tags: []string{o.Tag}, Summary: o.Summary, MaxBodyBytes: o.Most, Extensions: acting(o.Act),
 	}
 }
+
+// actName is where the description of an operation says which act it is.
+const actName = "x-act"
+
+func acting(a permission.Act) map[string]any { return map[string]any{actName: string(a)} }
 
 // handle registers an operation whose answer is a body of type O.
 func handle[I, O any](a huma.API, o operation, f func(context.Context, *I) (O, error)) {

@@ -10,6 +10,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"kanban/internal/app/badges"
+	"kanban/internal/core/permission"
 	"kanban/internal/core/refusal"
 	"kanban/internal/store/badgestore"
 	"kanban/internal/web/auth"
@@ -25,121 +26,148 @@ type awardsInput struct {
 
 var (
 	listIssuersOp = operation{
-		ID: "list-issuers", Method: http.MethodGet, Path: "/issuers", Status: http.StatusOK, Tag: "badges",
+		ID: "list-issuers", Act: permission.Look,
+		Method: http.MethodGet, Path: "/issuers", Status: http.StatusOK, Tag: "badges",
 		Summary: "List issuers",
 	}
 	makeIssuerOp = operation{
-		ID: "make-issuer", Method: http.MethodPost, Path: "/issuers", Status: http.StatusCreated, Tag: "badges",
+		ID: "make-issuer", Act: permission.Badges,
+		Method: http.MethodPost, Path: "/issuers", Status: http.StatusCreated, Tag: "badges",
 		Summary: "Make an issuer with a signing key of its own",
 	}
 	editIssuerOp = operation{
-		ID: "edit-issuer", Method: http.MethodPut, Path: "/issuers/{id}", Status: http.StatusOK, Tag: "badges",
+		ID: "edit-issuer", Act: permission.Badges,
+		Method: http.MethodPut, Path: "/issuers/{id}", Status: http.StatusOK, Tag: "badges",
 		Summary: "Change what an issuer says of itself; what was signed before stays as it was",
 	}
 	getBadgeOp = operation{
-		ID: "get-badge", Method: http.MethodGet, Path: "/badges/{id}", Status: http.StatusOK, Tag: "badges",
+		ID: "get-badge", Act: permission.Look,
+		Method: http.MethodGet, Path: "/badges/{id}", Status: http.StatusOK, Tag: "badges",
 		Summary: "Show a badge",
 	}
 	editBadgeOp = operation{
-		ID: "edit-badge", Method: http.MethodPatch, Path: "/badges/{id}", Status: http.StatusOK, Tag: "badges",
+		ID: "edit-badge", Act: permission.Badges,
+		Method: http.MethodPatch, Path: "/badges/{id}", Status: http.StatusOK, Tag: "badges",
 		Summary: "Change a badge, publish or withdraw it; whoever holds it keeps it as it was",
 	}
 	listBadgeVersionsOp = operation{
-		ID: "list-badge-versions", Method: http.MethodGet, Path: "/badges/{id}/versions", Status: http.StatusOK,
+		ID: "list-badge-versions", Act: permission.Look,
+		Method: http.MethodGet, Path: "/badges/{id}/versions", Status: http.StatusOK,
 		Tag: "badges", Summary: "List the versions of a badge that were",
 	}
 	removeIssuerOp = operation{
-		ID: "remove-issuer", Method: http.MethodDelete, Path: "/issuers/{id}",
+		ID: "remove-issuer", Act: permission.Badges,
+		Method: http.MethodDelete, Path: "/issuers/{id}",
 		Status: http.StatusNoContent, Tag: "badges",
 		Summary: "Remove an issuer that has no badge",
 	}
 	removeBadgeOp = operation{
-		ID: "remove-badge", Method: http.MethodDelete, Path: "/badges/{id}",
+		ID: "remove-badge", Act: permission.Badges,
+		Method: http.MethodDelete, Path: "/badges/{id}",
 		Status: http.StatusNoContent, Tag: "badges",
 		Summary: "Remove a badge that nobody was awarded and that nothing is to award",
 	}
 	listIssuerKeysOp = operation{
-		ID: "list-issuer-keys", Method: http.MethodGet, Path: "/issuers/{id}/keys",
+		ID: "list-issuer-keys", Act: permission.Look,
+		Method: http.MethodGet, Path: "/issuers/{id}/keys",
 		Status: http.StatusOK, Tag: "badges",
 		Summary: "List an issuer's keys, those that sign first",
 	}
 	rotateIssuerKeysOp = operation{
-		ID: "rotate-issuer-keys", Method: http.MethodPost, Path: "/issuers/{id}/rotate-keys",
+		ID: "rotate-issuer-keys", Act: permission.Connect,
+		Method: http.MethodPost, Path: "/issuers/{id}/rotate-keys",
 		Status: http.StatusOK, Tag: "badges",
 		Summary: "Give an issuer new keys; what the old ones signed keeps verifying",
 	}
 	listBadgesOp = operation{
-		ID: "list-badges", Method: http.MethodGet, Path: "/badges", Status: http.StatusOK, Tag: "badges",
+		ID: "list-badges", Act: permission.Look,
+		Method: http.MethodGet, Path: "/badges", Status: http.StatusOK, Tag: "badges",
 		Summary: "List badges",
 	}
 	makeBadgeOp = operation{
-		ID: "make-badge", Method: http.MethodPost, Path: "/badges", Status: http.StatusCreated, Tag: "badges",
+		ID: "make-badge", Act: permission.Badges,
+		Method: http.MethodPost, Path: "/badges", Status: http.StatusCreated, Tag: "badges",
 		Summary: "Make a badge",
 	}
 	drawBadgeOp = operation{
-		ID: "draw-badge", Method: http.MethodPut, Path: "/badges/{id}/drawing", Status: http.StatusOK, Tag: "badges",
+		ID: "draw-badge", Act: permission.Badges,
+		Method: http.MethodPut, Path: "/badges/{id}/drawing", Status: http.StatusOK, Tag: "badges",
 		Summary: "Give a badge a picture that is drawn here; awards that were given keep theirs",
 	}
 	getDrawingOp = operation{
-		ID: "get-badge-drawing", Method: http.MethodGet, Path: "/badges/{id}/drawing", Status: http.StatusOK, Tag: "badges",
+		ID: "get-badge-drawing", Act: permission.Look,
+		Method: http.MethodGet, Path: "/badges/{id}/drawing", Status: http.StatusOK, Tag: "badges",
 		Summary: "Show how a badge's picture is drawn, or with what its drawing begins: like another one of its issuer",
 	}
 	previewDrawingOp = operation{
-		ID: "preview-badge-drawing", Method: http.MethodPost, Path: "/badge-drawings", Status: http.StatusOK, Tag: "badges",
+		ID: "preview-badge-drawing", Act: permission.Look,
+		Method: http.MethodPost, Path: "/badge-drawings", Status: http.StatusOK, Tag: "badges",
 		Summary: "Show a picture of a badge as it would be drawn",
 	}
 	listSymbolsOp = operation{
-		ID: "list-badge-symbols", Method: http.MethodGet, Path: "/badge-symbols", Status: http.StatusOK, Tag: "badges",
+		ID: "list-badge-symbols", Act: permission.Look,
+		Method: http.MethodGet, Path: "/badge-symbols", Status: http.StatusOK, Tag: "badges",
 		Summary: "List the symbols that can stand in the middle of a drawn picture",
 	}
 	setIssuerPictureOp = operation{
-		ID: "set-issuer-picture", Method: http.MethodPut, Path: "/issuers/{id}/picture", Status: http.StatusOK,
+		ID: "set-issuer-picture", Act: permission.Badges,
+		Method: http.MethodPut, Path: "/issuers/{id}/picture", Status: http.StatusOK,
 		Tag: "badges", Summary: "Give an issuer a picture, a PNG or an SVG", Most: maxBody,
 	}
 	removeIssuerPictureOp = operation{
-		ID: "remove-issuer-picture", Method: http.MethodDelete, Path: "/issuers/{id}/picture",
+		ID: "remove-issuer-picture", Act: permission.Badges,
+		Method: http.MethodDelete, Path: "/issuers/{id}/picture",
 		Status: http.StatusNoContent, Tag: "badges", Summary: "Take an issuer's picture away",
 	}
 	listAwardsOp = operation{
-		ID: "list-awards", Method: http.MethodGet, Path: "/awards", Status: http.StatusOK, Tag: "badges",
+		ID: "list-awards", Act: permission.Look,
+		Method: http.MethodGet, Path: "/awards", Status: http.StatusOK, Tag: "badges",
 		Summary: "List awards, the newest first",
 	}
 	revokeAwardOp = operation{
-		ID: "revoke-award", Method: http.MethodPost, Path: "/awards/{id}/revoke",
+		ID: "revoke-award", Act: permission.Award,
+		Method: http.MethodPost, Path: "/awards/{id}/revoke",
 		Status: http.StatusOK, Tag: "badges",
 		Summary: "Revoke an award; whoever checks it sees that",
 	}
 	suspendAwardOp = operation{
-		ID: "suspend-award", Method: http.MethodPost, Path: "/awards/{id}/suspend",
+		ID: "suspend-award", Act: permission.Award,
+		Method: http.MethodPost, Path: "/awards/{id}/suspend",
 		Status: http.StatusOK, Tag: "badges",
 		Summary: "Suspend an award: it does not hold until it is restored, and whoever checks it sees that",
 	}
 	restoreAwardOp = operation{
-		ID: "restore-award", Method: http.MethodPost, Path: "/awards/{id}/restore",
+		ID: "restore-award", Act: permission.Award,
+		Method: http.MethodPost, Path: "/awards/{id}/restore",
 		Status: http.StatusOK, Tag: "badges",
 		Summary: "Restore an award: end its suspension, or cancel a revocation that was made by mistake",
 	}
 	setPictureOp = operation{
-		ID: "set-badge-picture", Method: http.MethodPut, Path: "/badges/{id}/picture", Status: http.StatusOK, Tag: "badges",
+		ID: "set-badge-picture", Act: permission.Badges,
+		Method: http.MethodPut, Path: "/badges/{id}/picture", Status: http.StatusOK, Tag: "badges",
 		Summary: "Give a badge a picture of its own, a PNG or an SVG; awards that were given keep theirs",
 		Most:    maxBody,
 	}
 	removePictureOp = operation{
-		ID: "remove-badge-picture", Method: http.MethodDelete, Path: "/badges/{id}/picture",
+		ID: "remove-badge-picture", Act: permission.Badges,
+		Method: http.MethodDelete, Path: "/badges/{id}/picture",
 		Status: http.StatusNoContent, Tag: "badges",
 		Summary: "Give a badge the picture that all have",
 	}
 	awardBadgeOp = operation{
-		ID: "award-badge", Method: http.MethodPost, Path: "/badges/{id}/awards", Status: http.StatusOK, Tag: "badges",
+		ID: "award-badge", Act: permission.Award,
+		Method: http.MethodPost, Path: "/badges/{id}/awards", Status: http.StatusOK, Tag: "badges",
 		Summary: "Award a badge to people by hand, or only say what would become of them",
 	}
 	awardFileOp = operation{
-		ID: "award-from-file", Method: http.MethodPost, Path: "/awards/upload", Status: http.StatusOK, Tag: "badges",
+		ID: "award-from-file", Act: permission.Award,
+		Method: http.MethodPost, Path: "/awards/upload", Status: http.StatusOK, Tag: "badges",
 		Summary: "Award what stands in a CSV file, or only say what would become of each row",
 		Most:    maxBody,
 	}
 	checkBadgeOp = operation{
-		ID: "check-badge", Method: http.MethodPost, Path: "/badge-checks", Status: http.StatusOK, Tag: "badges",
+		ID: "check-badge", Act: permission.Look,
+		Method: http.MethodPost, Path: "/badge-checks", Status: http.StatusOK, Tag: "badges",
 		Summary: "Check a badge of any issuer: a picture that carries one, a credential, or an address",
 		Most:    maxBody,
 	}

@@ -8,6 +8,7 @@ import (
 
 	"kanban/internal/app/batches"
 	"kanban/internal/app/linking"
+	"kanban/internal/core/permission"
 	"kanban/internal/core/rollover"
 	"kanban/internal/store/runstore"
 	"kanban/internal/web/auth"
@@ -20,23 +21,28 @@ type successionsInput struct {
 
 var (
 	makeBatchOp = operation{
-		ID: "make-batch", Method: http.MethodPost, Path: "/batches", Status: http.StatusCreated, Tag: "batches",
+		ID: "make-batch", Act: permission.Rosters,
+		Method: http.MethodPost, Path: "/batches", Status: http.StatusCreated, Tag: "batches",
 		Summary: "Show what something would do with many; nothing is done",
 	}
 	listBatchesOp = operation{
-		ID: "list-batches", Method: http.MethodGet, Path: "/batches", Status: http.StatusOK, Tag: "batches",
+		ID: "list-batches", Act: permission.Look,
+		Method: http.MethodGet, Path: "/batches", Status: http.StatusOK, Tag: "batches",
 		Summary: "List what was done with many, the newest first",
 	}
 	getBatchOp = operation{
-		ID: "get-batch", Method: http.MethodGet, Path: "/batches/{id}", Status: http.StatusOK, Tag: "batches",
+		ID: "get-batch", Act: permission.Look,
+		Method: http.MethodGet, Path: "/batches/{id}", Status: http.StatusOK, Tag: "batches",
 		Summary: "Show a batch and how far its runs are",
 	}
 	doBatchOp = operation{
-		ID: "do-batch", Method: http.MethodPost, Path: "/batches/{id}/do", Status: http.StatusOK, Tag: "batches",
+		ID: "do-batch", Act: permission.Rosters,
+		Method: http.MethodPost, Path: "/batches/{id}/do", Status: http.StatusOK, Tag: "batches",
 		Summary: "Do exactly what a batch shows",
 	}
 	proposeNextTermOp = operation{
-		ID: "propose-next-term", Method: http.MethodGet, Path: "/next-term", Status: http.StatusOK, Tag: "pairings",
+		ID: "propose-next-term", Act: permission.Look,
+		Method: http.MethodGet, Path: "/next-term", Status: http.StatusOK, Tag: "pairings",
 		Summary: "Pairings whose term runs out, with the sections that follow or could",
 	}
 )

@@ -7,6 +7,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	app "kanban/internal/app/config"
+	"kanban/internal/core/permission"
 	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
 	"kanban/internal/wire/config"
@@ -14,38 +15,46 @@ import (
 
 var (
 	exportConfigOp = operation{
-		ID: "export-config", Method: http.MethodGet, Path: "/config", Status: http.StatusOK, Tag: "config",
+		ID: "export-config", Act: permission.Look,
+		Method: http.MethodGet, Path: "/config", Status: http.StatusOK, Tag: "config",
 		Summary: "The whole set-up as files, without secrets",
 	}
 	compareConfigOp = operation{
-		ID: "compare-config", Method: http.MethodPost, Path: "/config/compare", Status: http.StatusOK, Tag: "config",
+		ID: "compare-config", Act: permission.Look,
+		Method: http.MethodPost, Path: "/config/compare", Status: http.StatusOK, Tag: "config",
 		Summary: "What files would change; nothing is changed",
 	}
 	applyConfigOp = operation{
-		ID: "apply-config", Method: http.MethodPost, Path: "/config/apply", Status: http.StatusOK, Tag: "config",
+		ID: "apply-config", Act: permission.Connect,
+		Method: http.MethodPost, Path: "/config/apply", Status: http.StatusOK, Tag: "config",
 		Summary: "Take files in, all or nothing; what comes in is off or paused",
 	}
 	listWaitingConfigOp = operation{
-		ID: "list-waiting-config", Method: http.MethodGet, Path: "/config/waiting",
+		ID: "list-waiting-config", Act: permission.Look,
+		Method: http.MethodGet, Path: "/config/waiting",
 		Status: http.StatusOK, Tag: "config",
 		Summary: "What came in from files and waits for a register",
 	}
 	forgetWaitingConfigOp = operation{
-		ID: "forget-waiting-config", Method: http.MethodDelete, Path: "/config/waiting/{kind}/{name}",
+		ID: "forget-waiting-config", Act: permission.Connect,
+		Method: http.MethodDelete, Path: "/config/waiting/{kind}/{name}",
 		Status: http.StatusNoContent, Tag: "config",
 		Summary: "Let something wait no longer; it does not come in",
 	}
 	listReadyRulesOp = operation{
-		ID: "list-ready-rules", Method: http.MethodGet, Path: "/ready-rules", Status: http.StatusOK, Tag: "rules",
+		ID: "list-ready-rules", Act: permission.Look,
+		Method: http.MethodGet, Path: "/ready-rules", Status: http.StatusOK, Tag: "rules",
 		Summary: "Rules by purpose, with what each needs and what there is of it",
 	}
 	makeReadyRuleOp = operation{
-		ID: "make-ready-rule", Method: http.MethodPost, Path: "/ready-rules/{key}",
+		ID: "make-ready-rule", Act: permission.Rules,
+		Method: http.MethodPost, Path: "/ready-rules/{key}",
 		Status: http.StatusOK, Tag: "rules",
 		Summary: "Make a ready rule, which is off at first",
 	}
 	configSchemaOp = operation{
-		ID: "config-schema", Method: http.MethodGet, Path: "/config/schema", Status: http.StatusOK, Tag: "config",
+		ID: "config-schema", Act: permission.Look,
+		Method: http.MethodGet, Path: "/config/schema", Status: http.StatusOK, Tag: "config",
 		Summary: "The JSON Schema of the files, for editors",
 	}
 )

@@ -7,6 +7,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"kanban/internal/app/connections"
+	"kanban/internal/core/permission"
 	"kanban/internal/store/connectionstore"
 	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
@@ -18,37 +19,44 @@ type listedConnections struct {
 
 var (
 	listConnectionsOp = operation{
-		ID: "list-connections", Method: http.MethodGet, Path: "/connections",
+		ID: "list-connections", Act: permission.Look,
+		Method: http.MethodGet, Path: "/connections",
 		Status: http.StatusOK, Tag: "connections",
 		Summary: "List connections with their interfaces",
 	}
 	getConnectionOp = operation{
-		ID: "get-connection", Method: http.MethodGet, Path: "/connections/{id}",
+		ID: "get-connection", Act: permission.Look,
+		Method: http.MethodGet, Path: "/connections/{id}",
 		Status: http.StatusOK, Tag: "connections",
 		Summary: "Show a connection with its interfaces",
 	}
 	makeConnectionOp = operation{
-		ID: "make-connection", Method: http.MethodPost, Path: "/connections",
+		ID: "make-connection", Act: permission.Connect,
+		Method: http.MethodPost, Path: "/connections",
 		Status: http.StatusCreated, Tag: "connections",
 		Summary: "Connect an outside system, with its first interfaces",
 	}
 	editConnectionOp = operation{
-		ID: "edit-connection", Method: http.MethodPatch, Path: "/connections/{id}",
+		ID: "edit-connection", Act: permission.Connect,
+		Method: http.MethodPatch, Path: "/connections/{id}",
 		Status: http.StatusOK, Tag: "connections",
 		Summary: "Change, pause or resume a connection",
 	}
 	previewConnectionRemovalOp = operation{
-		ID: "preview-connection-removal", Method: http.MethodGet, Path: "/connections/{id}/removal",
+		ID: "preview-connection-removal", Act: permission.Look,
+		Method: http.MethodGet, Path: "/connections/{id}/removal",
 		Status: http.StatusOK, Tag: "connections",
 		Summary: "What removing a connection would hide and stop",
 	}
 	removeConnectionOp = operation{
-		ID: "remove-connection", Method: http.MethodDelete, Path: "/connections/{id}",
+		ID: "remove-connection", Act: permission.Connect,
+		Method: http.MethodDelete, Path: "/connections/{id}",
 		Status: http.StatusNoContent, Tag: "connections",
 		Summary: "Remove a connection with its interfaces: it is switched off and hidden, and can be restored for 30 days",
 	}
 	restoreConnectionOp = operation{
-		ID: "restore-connection", Method: http.MethodPost, Path: "/connections/{id}/restore",
+		ID: "restore-connection", Act: permission.Connect,
+		Method: http.MethodPost, Path: "/connections/{id}/restore",
 		Status: http.StatusOK, Tag: "connections",
 		Summary: "Bring a removed connection back as it was",
 	}

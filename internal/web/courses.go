@@ -9,6 +9,7 @@ import (
 
 	"kanban/internal/app/outlines"
 	"kanban/internal/core/learning"
+	"kanban/internal/core/permission"
 	"kanban/internal/store/learningstore"
 	"kanban/internal/web/auth"
 	"kanban/internal/web/problem"
@@ -23,49 +24,59 @@ type coursesInput struct {
 
 var (
 	listCoursesOp = operation{
-		ID: "list-courses", Method: http.MethodGet, Path: "/courses", Status: http.StatusOK, Tag: "courses",
+		ID: "list-courses", Act: permission.Look,
+		Method: http.MethodGet, Path: "/courses", Status: http.StatusOK, Tag: "courses",
 		Summary: "List courses",
 	}
 	getOutlineOp = operation{
-		ID: "get-outline", Method: http.MethodGet, Path: "/courses/{id}/outline",
+		ID: "get-outline", Act: permission.Look,
+		Method: http.MethodGet, Path: "/courses/{id}/outline",
 		Status: http.StatusOK, Tag: "courses",
 		Summary: "Show a course's outline",
 	}
 	setOutlineOp = operation{
-		ID: "set-outline", Method: http.MethodPut, Path: "/courses/{id}/outline",
+		ID: "set-outline", Act: permission.Learning,
+		Method: http.MethodPut, Path: "/courses/{id}/outline",
 		Status: http.StatusNoContent, Tag: "courses",
 		Summary: "Set a course's outline",
 	}
 	loadCartridgeOp = operation{
-		ID: "load-cartridge", Method: http.MethodPut, Path: "/courses/{id}/cartridge",
+		ID: "load-cartridge", Act: permission.Learning,
+		Method: http.MethodPut, Path: "/courses/{id}/cartridge",
 		Status: http.StatusOK, Tag: "courses",
 		Summary: "Set a course's outline from a Common Cartridge: a package (.imscc) or its manifest",
 	}
 	getLearningSettingsOp = operation{
-		ID: "get-learning-settings", Method: http.MethodGet, Path: "/learning-settings",
+		ID: "get-learning-settings", Act: permission.Look,
+		Method: http.MethodGet, Path: "/learning-settings",
 		Status: http.StatusOK, Tag: "outlines",
 		Summary: "How progress is counted",
 	}
 	setLearningSettingsOp = operation{
-		ID: "set-learning-settings", Method: http.MethodPut, Path: "/learning-settings",
+		ID: "set-learning-settings", Act: permission.Learning,
+		Method: http.MethodPut, Path: "/learning-settings",
 		Status: http.StatusOK, Tag: "outlines",
 		Summary: "Say how progress is counted; switched on, it is worked out anew for everybody",
 	}
 	readOutlineOp = operation{
-		ID: "read-outline", Method: http.MethodPost, Path: "/outlines/read", Status: http.StatusOK, Tag: "courses",
+		ID: "read-outline", Act: permission.Learning,
+		Method: http.MethodPost, Path: "/outlines/read", Status: http.StatusOK, Tag: "courses",
 		Summary: "Read an outline out of a manifest, an address or a table, without keeping it",
 	}
 	previewOutlineOp = operation{
-		ID: "preview-outline", Method: http.MethodPost, Path: "/courses/{id}/outline/preview",
+		ID: "preview-outline", Act: permission.Learning,
+		Method: http.MethodPost, Path: "/courses/{id}/outline/preview",
 		Status: http.StatusOK, Tag: "courses",
 		Summary: "Whom another outline would complete or reopen",
 	}
 	listVerbsOp = operation{
-		ID: "list-verbs", Method: http.MethodGet, Path: "/verbs", Status: http.StatusOK, Tag: "courses",
+		ID: "list-verbs", Act: permission.Look,
+		Method: http.MethodGet, Path: "/verbs", Status: http.StatusOK, Tag: "courses",
 		Summary: "What platforms' verbs mean: the default ones and the institution's own, which win",
 	}
 	setVerbsOp = operation{
-		ID: "set-verbs", Method: http.MethodPut, Path: "/verbs", Status: http.StatusNoContent, Tag: "courses",
+		ID: "set-verbs", Act: permission.Learning,
+		Method: http.MethodPut, Path: "/verbs", Status: http.StatusNoContent, Tag: "courses",
 		Summary: "Set the institution's own verbs",
 	}
 )

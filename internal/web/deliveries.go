@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"time"
 
+	"kanban/internal/core/permission"
 	"kanban/internal/store/deliverystore"
 	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
@@ -14,26 +15,31 @@ import (
 
 var (
 	listDeliveriesOp = operation{
-		ID: "list-deliveries", Method: http.MethodGet, Path: "/deliveries", Status: http.StatusOK, Tag: "events",
+		ID: "list-deliveries", Act: permission.Look,
+		Method: http.MethodGet, Path: "/deliveries", Status: http.StatusOK, Tag: "events",
 		Summary: "List deliveries, the newest first",
 	}
 	listAttemptsOp = operation{
-		ID: "list-attempts", Method: http.MethodGet, Path: "/deliveries/{id}/attempts",
+		ID: "list-attempts", Act: permission.Look,
+		Method: http.MethodGet, Path: "/deliveries/{id}/attempts",
 		Status: http.StatusOK, Tag: "events",
 		Summary: "Every try of a delivery",
 	}
 	retryDeliveryOp = operation{
-		ID: "retry-delivery", Method: http.MethodPost, Path: "/deliveries/{id}/retry",
+		ID: "retry-delivery", Act: permission.Rules,
+		Method: http.MethodPost, Path: "/deliveries/{id}/retry",
 		Status: http.StatusNoContent, Tag: "events",
 		Summary: "Try a delivery again now",
 	}
 	retryDeliveriesOp = operation{
-		ID: "retry-deliveries", Method: http.MethodPost, Path: "/deliveries/retry",
+		ID: "retry-deliveries", Act: permission.Rules,
+		Method: http.MethodPost, Path: "/deliveries/retry",
 		Status: http.StatusOK, Tag: "events",
 		Summary: "Try many again now: those of a rule, of an interface, or everything since a time",
 	}
 	giveUpDeliveriesOp = operation{
-		ID: "give-up-deliveries", Method: http.MethodPost, Path: "/deliveries/give-up",
+		ID: "give-up-deliveries", Act: permission.Rules,
+		Method: http.MethodPost, Path: "/deliveries/give-up",
 		Status: http.StatusOK, Tag: "events",
 		Summary: "Give up what is still to come: one, those of a rule, or those to an interface, with a reason",
 	}

@@ -39,6 +39,7 @@ type operation struct {
 	query            map[string]bool
 	open             bool // it needs no sign-in
 	refuses          bool // it says how
+	act              string
 }
 
 func describe(t *testing.T) *described {
@@ -90,7 +91,8 @@ func describe(t *testing.T) *described {
 				o.refuses = o.refuses || strings.HasPrefix(status, "4")
 			}
 			require.True(t, o.refuses, "%s says how it refuses", o.id)
-			o.open = slices.Contains([]string{"set-up", "sign-in"}, o.id)
+			o.open = slices.Contains([]string{"set-up", "sign-in", "accept-invitation"}, o.id)
+			o.act, _ = op["x-act"].(string)
 			d.operations = append(d.operations, o)
 		}
 	}

@@ -8,6 +8,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"kanban/internal/core/finding"
+	"kanban/internal/core/permission"
 	"kanban/internal/store/deliverystore"
 	"kanban/internal/store/eventstore"
 	"kanban/internal/wire/api"
@@ -21,7 +22,8 @@ type eventsInput struct {
 }
 
 var listEventsOp = operation{
-	ID: "list-events", Method: http.MethodGet, Path: "/events", Status: http.StatusOK, Tag: "events",
+	ID: "list-events", Act: permission.Look,
+	Method: http.MethodGet, Path: "/events", Status: http.StatusOK, Tag: "events",
 	Summary: "List events, the newest first",
 }
 

@@ -8,6 +8,7 @@ import (
 
 	"kanban/internal/app/findings"
 	"kanban/internal/core/finding"
+	"kanban/internal/core/permission"
 	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
 )
@@ -33,25 +34,30 @@ type acknowledging struct {
 
 var (
 	listFindingsOp = operation{
-		ID: "list-findings", Method: http.MethodGet, Path: "/findings", Status: http.StatusOK, Tag: "findings",
+		ID: "list-findings", Act: permission.Look,
+		Method: http.MethodGet, Path: "/findings", Status: http.StatusOK, Tag: "findings",
 		Summary: "Everything that was noticed, what needs a person first",
 	}
 	acknowledgeFindingOp = operation{
-		ID: "acknowledge-finding", Method: http.MethodPut, Path: "/findings/{key}/acknowledgement",
+		ID: "acknowledge-finding", Act: permission.Acknowledge,
+		Method: http.MethodPut, Path: "/findings/{key}/acknowledgement",
 		Status: http.StatusNoContent, Tag: "findings",
 		Summary: "Keep a finding quiet until it changes",
 	}
 	reopenFindingOp = operation{
-		ID: "reopen-finding", Method: http.MethodDelete, Path: "/findings/{key}/acknowledgement",
+		ID: "reopen-finding", Act: permission.Acknowledge,
+		Method: http.MethodDelete, Path: "/findings/{key}/acknowledgement",
 		Status: http.StatusNoContent, Tag: "findings",
 		Summary: "Take an acknowledgement back",
 	}
 	todayRestOp = operation{
-		ID: "today-rest", Method: http.MethodGet, Path: "/today/rest", Status: http.StatusOK, Tag: "installation",
+		ID: "today-rest", Act: permission.Look,
+		Method: http.MethodGet, Path: "/today/rest", Status: http.StatusOK, Tag: "installation",
 		Summary: "What, beside that, is not in step or not known to be; empty when everything is",
 	}
 	todayOp = operation{
-		ID: "today", Method: http.MethodGet, Path: "/today", Status: http.StatusOK, Tag: "installation",
+		ID: "today", Act: permission.Look,
+		Method: http.MethodGet, Path: "/today", Status: http.StatusOK, Tag: "installation",
 		Summary: "What needs a person, ordered by harm",
 	}
 )

@@ -12,6 +12,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"kanban/internal/app/connections"
+	"kanban/internal/core/permission"
 	"kanban/internal/core/refusal"
 	"kanban/internal/store/connectionstore"
 	"kanban/internal/store/db"
@@ -22,17 +23,20 @@ import (
 
 var (
 	signInAtOp = operation{
-		ID: "sign-in-at-service", Method: http.MethodPost, Path: "/interfaces/{id}/sign-in",
+		ID: "sign-in-at-service", Act: permission.Connect,
+		Method: http.MethodPost, Path: "/interfaces/{id}/sign-in",
 		Status: http.StatusOK, Tag: "interfaces",
 		Summary: "Where to sign in at a service, to grant an interface access",
 	}
 	decideGrantOp = operation{
-		ID: "decide-grant", Method: http.MethodPost, Path: "/interfaces/{id}/grant",
+		ID: "decide-grant", Act: permission.Connect,
+		Method: http.MethodPost, Path: "/interfaces/{id}/grant",
 		Status: http.StatusOK, Tag: "interfaces",
 		Summary: "Take a grant that is pending, or drop it",
 	}
 	endGrantOp = operation{
-		ID: "end-grant", Method: http.MethodDelete, Path: "/interfaces/{id}/grant",
+		ID: "end-grant", Act: permission.Connect,
+		Method: http.MethodDelete, Path: "/interfaces/{id}/grant",
 		Status: http.StatusNoContent, Tag: "interfaces",
 		Summary: "Give up what was granted",
 	}

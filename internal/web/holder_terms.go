@@ -7,21 +7,25 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"kanban/internal/app/holders"
+	"kanban/internal/core/permission"
 	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
 )
 
 var (
 	getHolderTermsOp = operation{
-		ID: "get-holder-terms", Method: http.MethodGet, Path: "/holder-terms", Status: http.StatusOK, Tag: "badges",
+		ID: "get-holder-terms", Act: permission.Look,
+		Method: http.MethodGet, Path: "/holder-terms", Status: http.StatusOK, Tag: "badges",
 		Summary: "Show the terms that people accept before anything about them is public",
 	}
 	editHolderTermsOp = operation{
-		ID: "edit-holder-terms", Method: http.MethodPut, Path: "/holder-terms", Status: http.StatusOK, Tag: "badges",
+		ID: "edit-holder-terms", Act: permission.Badges,
+		Method: http.MethodPut, Path: "/holder-terms", Status: http.StatusOK, Tag: "badges",
 		Summary: "Change the terms; whoever accepted the former ones is asked again before they share more",
 	}
 	linkHolderOp = operation{
-		ID: "link-holder", Method: http.MethodPost, Path: "/people/{id}/badges-page", Status: http.StatusOK, Tag: "badges",
+		ID: "link-holder", Act: permission.Award,
+		Method: http.MethodPost, Path: "/people/{id}/badges-page", Status: http.StatusOK, Tag: "badges",
 		Summary: "Make a link to the page of somebody's badges; it asks for their e-mail address",
 	}
 )

@@ -6,6 +6,7 @@ import (
 
 	"kanban/internal/adapter"
 	"kanban/internal/core/finding"
+	"kanban/internal/core/permission"
 	"kanban/internal/wire/api"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -13,16 +14,19 @@ import (
 
 var (
 	installationOp = operation{
-		ID: "installation", Method: http.MethodGet, Path: "/installation",
+		ID: "installation", Act: permission.Own,
+		Method: http.MethodGet, Path: "/installation",
 		Status: http.StatusOK, Tag: "installation",
 		Summary: "Where this service is reached",
 	}
 	listKindsOp = operation{
-		ID: "list-kinds", Method: http.MethodGet, Path: "/kinds", Status: http.StatusOK, Tag: "installation",
+		ID: "list-kinds", Act: permission.Own,
+		Method: http.MethodGet, Path: "/kinds", Status: http.StatusOK, Tag: "installation",
 		Summary: "The kinds of interface and what each needs",
 	}
 	listCodesOp = operation{
-		ID: "list-codes", Method: http.MethodGet, Path: "/catalogue", Status: http.StatusOK, Tag: "installation",
+		ID: "list-codes", Act: permission.Own,
+		Method: http.MethodGet, Path: "/catalogue", Status: http.StatusOK, Tag: "installation",
 		Summary: "Everything Kanban can notice, with its remedy",
 	}
 )

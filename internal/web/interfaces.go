@@ -15,6 +15,7 @@ import (
 	"kanban/internal/app/purchases"
 	"kanban/internal/app/registers"
 	"kanban/internal/core/finding"
+	"kanban/internal/core/permission"
 	"kanban/internal/core/refusal"
 	"kanban/internal/store/connectionstore"
 	"kanban/internal/store/runstore"
@@ -42,67 +43,80 @@ type uploadInput struct {
 
 var (
 	listInterfacesOp = operation{
-		ID: "list-interfaces", Method: http.MethodGet, Path: "/interfaces",
+		ID: "list-interfaces", Act: permission.Look,
+		Method: http.MethodGet, Path: "/interfaces",
 		Status: http.StatusOK, Tag: "interfaces",
 		Summary: "List interfaces",
 	}
 	getInterfaceOp = operation{
-		ID: "get-interface", Method: http.MethodGet, Path: "/interfaces/{id}",
+		ID: "get-interface", Act: permission.Look,
+		Method: http.MethodGet, Path: "/interfaces/{id}",
 		Status: http.StatusOK, Tag: "interfaces",
 		Summary: "Show an interface",
 	}
 	makeInterfaceOp = operation{
-		ID: "make-interface", Method: http.MethodPost, Path: "/connections/{id}/interfaces",
+		ID: "make-interface", Act: permission.Connect,
+		Method: http.MethodPost, Path: "/connections/{id}/interfaces",
 		Status: http.StatusCreated, Tag: "interfaces",
 		Summary: "Add an interface to a connection",
 	}
 	editInterfaceOp = operation{
-		ID: "edit-interface", Method: http.MethodPatch, Path: "/interfaces/{id}",
+		ID: "edit-interface", Act: permission.Connect,
+		Method: http.MethodPatch, Path: "/interfaces/{id}",
 		Status: http.StatusOK, Tag: "interfaces",
 		Summary: "Change, pause or resume an interface",
 	}
 	previewRemovalOp = operation{
-		ID: "preview-removal", Method: http.MethodGet, Path: "/interfaces/{id}/removal",
+		ID: "preview-removal", Act: permission.Look,
+		Method: http.MethodGet, Path: "/interfaces/{id}/removal",
 		Status: http.StatusOK, Tag: "interfaces",
 		Summary: "What removing an interface would hide and stop",
 	}
 	removeInterfaceOp = operation{
-		ID: "remove-interface", Method: http.MethodDelete, Path: "/interfaces/{id}",
+		ID: "remove-interface", Act: permission.Connect,
+		Method: http.MethodDelete, Path: "/interfaces/{id}",
 		Status: http.StatusNoContent, Tag: "interfaces",
 		Summary: "Remove an interface: it is switched off and hidden, and can be restored for 30 days",
 	}
 	restoreInterfaceOp = operation{
-		ID: "restore-interface", Method: http.MethodPost, Path: "/interfaces/{id}/restore",
+		ID: "restore-interface", Act: permission.Connect,
+		Method: http.MethodPost, Path: "/interfaces/{id}/restore",
 		Status: http.StatusOK, Tag: "interfaces",
 		Summary: "Bring a removed interface back as it was",
 	}
 	probeInterfaceOp = operation{
-		ID: "probe-interface", Method: http.MethodPost, Path: "/interfaces/{id}/probe",
+		ID: "probe-interface", Act: permission.Rosters,
+		Method: http.MethodPost, Path: "/interfaces/{id}/probe",
 		Status: http.StatusOK, Tag: "interfaces",
 		Summary: "Test every capability of an interface",
 	}
 	startReadOp = operation{
-		ID: "start-read", Method: http.MethodPost, Path: "/interfaces/{id}/read",
+		ID: "start-read", Act: permission.Rosters,
+		Method: http.MethodPost, Path: "/interfaces/{id}/read",
 		Status: http.StatusCreated, Tag: "interfaces",
 		Summary: "Read a register",
 	}
 	tryMeaningOp = operation{
-		ID: "try-meaning", Method: http.MethodPost, Path: "/interfaces/{id}/meaning",
+		ID: "try-meaning", Act: permission.Connect,
+		Method: http.MethodPost, Path: "/interfaces/{id}/meaning",
 		Status: http.StatusOK, Tag: "access",
 		Summary: "Try what a service's expressions make of the latest events that it reported",
 	}
 	listUnpairedOp = operation{
-		ID: "list-unpaired", Method: http.MethodGet, Path: "/interfaces/{id}/unpaired",
+		ID: "list-unpaired", Act: permission.Look,
+		Method: http.MethodGet, Path: "/interfaces/{id}/unpaired",
 		Status: http.StatusOK, Tag: "pairings",
 		Summary: "Classes of a service that belong to no pairing, with the sections that they probably copy",
 	}
 	ignoreClassesOp = operation{
-		ID: "ignore-classes", Method: http.MethodPost, Path: "/interfaces/{id}/unpaired/ignore",
+		ID: "ignore-classes", Act: permission.Rosters,
+		Method: http.MethodPost, Path: "/interfaces/{id}/unpaired/ignore",
 		Status: http.StatusNoContent, Tag: "pairings",
 		Summary: "Say of classes that they are no business of Kanban's, or are one after all",
 	}
 	listChoicesOp = operation{
-		ID: "list-choices", Method: http.MethodGet, Path: "/interfaces/{id}/choices",
+		ID: "list-choices", Act: permission.Look,
+		Method: http.MethodGet, Path: "/interfaces/{id}/choices",
 		Status: http.StatusOK, Tag: "rules",
 		Summary: "What a service has to choose from: the values of an operation's field, or its groups",
 	}
@@ -256,7 +270,8 @@ func (s *Server) listChoices(ctx context.Context, in *choicesInput) ([]string, e
 // upload takes a package of a register of files and reads it.
 func (s *Server) upload(a huma.API) {
 	op := operation{
-		ID: "start-upload", Method: http.MethodPost, Path: "/interfaces/{id}/upload", Status: http.StatusCreated,
+		ID: "start-upload", Act: permission.Rosters,
+		Method: http.MethodPost, Path: "/interfaces/{id}/upload", Status: http.StatusCreated,
 		Tag: "interfaces", Summary: "Read an uploaded OneRoster CSV package",
 	}.huma()
 	op.MaxBodyBytes, op.BodyReadTimeout = maxUpload, 10*time.Minute

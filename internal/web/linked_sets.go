@@ -12,6 +12,7 @@ import (
 	"kanban/internal/app/pairings"
 	"kanban/internal/core/finding"
 	core "kanban/internal/core/linking"
+	"kanban/internal/core/permission"
 	"kanban/internal/core/roster"
 	"kanban/internal/store/linkstore"
 	"kanban/internal/store/pairingstore"
@@ -39,63 +40,76 @@ type groupsInput struct {
 
 var (
 	proposeSetsOp = operation{
-		ID: "propose-sets", Method: http.MethodGet, Path: "/linked-sets/proposals",
+		ID: "propose-sets", Act: permission.Look,
+		Method: http.MethodGet, Path: "/linked-sets/proposals",
 		Status: http.StatusOK, Tag: "sections",
 		Summary: "Sections that could be linked: of one course and term",
 	}
 	previewSetOp = operation{
-		ID: "preview-set", Method: http.MethodPost, Path: "/linked-sets/outlook",
+		ID: "preview-set", Act: permission.Rosters,
+		Method: http.MethodPost, Path: "/linked-sets/outlook",
 		Status: http.StatusOK, Tag: "sections",
 		Summary: "What linking would mean; nothing is done",
 	}
 	makeSetOp = operation{
-		ID: "make-set", Method: http.MethodPost, Path: "/linked-sets", Status: http.StatusCreated, Tag: "sections",
+		ID: "make-set", Act: permission.Rosters,
+		Method: http.MethodPost, Path: "/linked-sets", Status: http.StatusCreated, Tag: "sections",
 		Summary: "Link sections; many sets at once are a batch",
 	}
 	listSetsOp = operation{
-		ID: "list-sets", Method: http.MethodGet, Path: "/linked-sets", Status: http.StatusOK, Tag: "sections",
+		ID: "list-sets", Act: permission.Look,
+		Method: http.MethodGet, Path: "/linked-sets", Status: http.StatusOK, Tag: "sections",
 		Summary: "List linked sets",
 	}
 	getSetOp = operation{
-		ID: "get-set", Method: http.MethodGet, Path: "/linked-sets/{id}", Status: http.StatusOK, Tag: "sections",
+		ID: "get-set", Act: permission.Look,
+		Method: http.MethodGet, Path: "/linked-sets/{id}", Status: http.StatusOK, Tag: "sections",
 		Summary: "Show a linked set, and what unlinking would mean",
 	}
 	unlinkOp = operation{
-		ID: "unlink", Method: http.MethodPost, Path: "/linked-sets/{id}/unlink",
+		ID: "unlink", Act: permission.Rosters,
+		Method: http.MethodPost, Path: "/linked-sets/{id}/unlink",
 		Status: http.StatusOK, Tag: "sections",
 		Summary: "Handle the sections of a set one by one again",
 	}
 	previewUnlinkingOp = operation{
-		ID: "preview-unlinking", Method: http.MethodGet, Path: "/linked-sets/{id}/unlinking",
+		ID: "preview-unlinking", Act: permission.Look,
+		Method: http.MethodGet, Path: "/linked-sets/{id}/unlinking",
 		Status: http.StatusOK, Tag: "sections",
 		Summary: "What becomes of everybody when a set is unlinked; nothing is done",
 	}
 	previewSetEditOp = operation{
-		ID: "preview-set-edit", Method: http.MethodPost, Path: "/linked-sets/{id}/outlook",
+		ID: "preview-set-edit", Act: permission.Rosters,
+		Method: http.MethodPost, Path: "/linked-sets/{id}/outlook",
 		Status: http.StatusOK, Tag: "sections",
 		Summary: "What changing a set would mean for everybody; nothing is done",
 	}
 	editSetOp = operation{
-		ID: "edit-set", Method: http.MethodPatch, Path: "/linked-sets/{id}", Status: http.StatusOK, Tag: "sections",
+		ID: "edit-set", Act: permission.Rosters,
+		Method: http.MethodPatch, Path: "/linked-sets/{id}", Status: http.StatusOK, Tag: "sections",
 		Summary: "Add sections to a set, take some out, change its lead",
 	}
 	previewPutBackOp = operation{
-		ID: "preview-put-back", Method: http.MethodGet, Path: "/safety-copies/{id}/outlook",
+		ID: "preview-put-back", Act: permission.Look,
+		Method: http.MethodGet, Path: "/safety-copies/{id}/outlook",
 		Status: http.StatusOK, Tag: "sections",
 		Summary: "What putting a safety copy back would mean; nothing is done",
 	}
 	putBackOp = operation{
-		ID: "put-back", Method: http.MethodPost, Path: "/safety-copies/{id}/put-back",
+		ID: "put-back", Act: permission.Rosters,
+		Method: http.MethodPost, Path: "/safety-copies/{id}/put-back",
 		Status: http.StatusOK, Tag: "sections",
 		Summary: "Put the results of a safety copy back that are no longer there",
 	}
 	listLeftGroupsOp = operation{
-		ID: "list-left-groups", Method: http.MethodGet, Path: "/left-groups",
+		ID: "list-left-groups", Act: permission.Look,
+		Method: http.MethodGet, Path: "/left-groups",
 		Status: http.StatusOK, Tag: "sections",
 		Summary: "Groups inside classes that are for no section any more, as they are at the service now",
 	}
 	removeLeftGroupOp = operation{
-		ID: "remove-left-group", Method: http.MethodPost, Path: "/left-groups/remove",
+		ID: "remove-left-group", Act: permission.Rosters,
+		Method: http.MethodPost, Path: "/left-groups/remove",
 		Status: http.StatusNoContent, Tag: "sections",
 		Summary: "Remove an empty group that is for no section any more, at the service",
 	}

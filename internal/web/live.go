@@ -10,6 +10,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/sse"
 
+	"kanban/internal/app/access"
+	"kanban/internal/core/permission"
 	"kanban/internal/store/db"
 	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
@@ -79,7 +81,7 @@ type hello struct {
 
 func (s *Server) stream(a huma.API) {
 	op := huma.Operation{
-		OperationID: "live", Method: http.MethodGet, Path: "/api/v1/live",
+		OperationID: "live", Extensions: acting(permission.Own), Method: http.MethodGet, Path: "/api/v1/live",
 		Summary: "What changes, as it changes (server-sent events)", Tags: []string{"installation"},
 	}
 	sse.Register(a, op, map[string]any{"message": api.Live{}, "hello": hello{}},
@@ -98,11 +100,16 @@ func (s *Server) stream(a huma.API) {
 				case <-ctx.Done():
 					return
 				case l := <-news:
-					if l.Topic != auth.SignedOut {
-						err = send.Data(api.Live(l))
-					} else if l.ID == auth.Hash(sign) {
+					if l.Topic == auth.SignedOut {
+						if l.ID == auth.Hash(sign) {
+							return
+						}
+						continue
+					}
+					if l.Topic == access.TopicUser && l.ID == auth.Caller(ctx).ID && !s.auth.StillIn(ctx, sign) {
 						return
 					}
+					err = send.Data(api.Live(l))
 				case <-tick.C: // news can be missed, and administrators removed
 					if !s.auth.StillIn(ctx, sign) {
 						return

@@ -7,6 +7,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"kanban/internal/app/matching"
+	"kanban/internal/core/permission"
 	"kanban/internal/core/roster"
 	"kanban/internal/store/matchstore"
 	"kanban/internal/web/auth"
@@ -15,27 +16,32 @@ import (
 
 var (
 	getMatchingOp = operation{
-		ID: "get-matching", Method: http.MethodGet, Path: "/interfaces/{id}/matching",
+		ID: "get-matching", Act: permission.Look,
+		Method: http.MethodGet, Path: "/interfaces/{id}/matching",
 		Status: http.StatusOK, Tag: "interfaces",
 		Summary: "How people are recognised at an interface",
 	}
 	previewMatchingOp = operation{
-		ID: "preview-matching", Method: http.MethodPost, Path: "/interfaces/{id}/matching/preview",
+		ID: "preview-matching", Act: permission.Recognise,
+		Method: http.MethodPost, Path: "/interfaces/{id}/matching/preview",
 		Status: http.StatusOK, Tag: "interfaces",
 		Summary: "Whom a change of the matching would touch",
 	}
 	editMatchingOp = operation{
-		ID: "edit-matching", Method: http.MethodPut, Path: "/interfaces/{id}/matching",
+		ID: "edit-matching", Act: permission.Recognise,
+		Method: http.MethodPut, Path: "/interfaces/{id}/matching",
 		Status: http.StatusOK, Tag: "interfaces",
 		Summary: "Change how people are recognised at an interface",
 	}
 	listProposalsOp = operation{
-		ID: "list-proposals", Method: http.MethodGet, Path: "/interfaces/{id}/proposals",
+		ID: "list-proposals", Act: permission.Look,
+		Method: http.MethodGet, Path: "/interfaces/{id}/proposals",
 		Status: http.StatusOK, Tag: "people",
 		Summary: "Records of a register that look like second accounts or test learners, with what speaks for it",
 	}
 	decideProposalsOp = operation{
-		ID: "decide-proposals", Method: http.MethodPost, Path: "/interfaces/{id}/proposals",
+		ID: "decide-proposals", Act: permission.Recognise,
+		Method: http.MethodPost, Path: "/interfaces/{id}/proposals",
 		Status: http.StatusOK, Tag: "people",
 		Summary: "Accept or refuse what is proposed of a register's records, one or all",
 	}

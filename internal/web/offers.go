@@ -10,6 +10,7 @@ import (
 
 	"kanban/internal/app/purchases"
 	"kanban/internal/core/finding"
+	"kanban/internal/core/permission"
 	"kanban/internal/store/purchasestore"
 	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
@@ -29,55 +30,67 @@ type accessesInput struct {
 
 var (
 	listOffersOp = operation{
-		ID: "list-offers", Method: http.MethodGet, Path: "/offers", Status: http.StatusOK, Tag: "access",
+		ID: "list-offers", Act: permission.Look,
+		Method: http.MethodGet, Path: "/offers", Status: http.StatusOK, Tag: "access",
 		Summary: "List offers and whom they give access",
 	}
 	getOfferOp = operation{
-		ID: "get-offer", Method: http.MethodGet, Path: "/offers/{id}", Status: http.StatusOK, Tag: "access",
+		ID: "get-offer", Act: permission.Look,
+		Method: http.MethodGet, Path: "/offers/{id}", Status: http.StatusOK, Tag: "access",
 		Summary: "Show an offer",
 	}
 	makeOfferOp = operation{
-		ID: "make-offer", Method: http.MethodPost, Path: "/offers", Status: http.StatusCreated, Tag: "access",
+		ID: "make-offer", Act: permission.Rules,
+		Method: http.MethodPost, Path: "/offers", Status: http.StatusCreated, Tag: "access",
 		Summary: "Say to which sections something that is sold gives access",
 	}
 	editOfferOp = operation{
-		ID: "edit-offer", Method: http.MethodPut, Path: "/offers/{id}", Status: http.StatusOK, Tag: "access",
+		ID: "edit-offer", Act: permission.Rules,
+		Method: http.MethodPut, Path: "/offers/{id}", Status: http.StatusOK, Tag: "access",
 		Summary: "Change an offer",
 	}
 	removeOfferOp = operation{
-		ID: "remove-offer", Method: http.MethodDelete, Path: "/offers/{id}",
+		ID: "remove-offer", Act: permission.Rules,
+		Method: http.MethodDelete, Path: "/offers/{id}",
 		Status: http.StatusNoContent, Tag: "access",
 		Summary: "Remove an offer; whom it enrolled stays enrolled",
 	}
 	listSidesOp = operation{
-		ID: "list-sides", Method: http.MethodGet, Path: "/sides", Status: http.StatusOK, Tag: "access",
+		ID: "list-sides", Act: permission.Look,
+		Method: http.MethodGet, Path: "/sides", Status: http.StatusOK, Tag: "access",
 		Summary: "Access and enrolment side by side",
 	}
 	listAccessesOp = operation{
-		ID: "list-accesses", Method: http.MethodGet, Path: "/accesses", Status: http.StatusOK, Tag: "access",
+		ID: "list-accesses", Act: permission.Look,
+		Method: http.MethodGet, Path: "/accesses", Status: http.StatusOK, Tag: "access",
 		Summary: "List what was bought and what was given by hand, one purchase a line, the newest first",
 	}
 	giveAccessOp = operation{
-		ID: "give-access", Method: http.MethodPost, Path: "/offers/{id}/accesses",
+		ID: "give-access", Act: permission.Rules,
+		Method: http.MethodPost, Path: "/offers/{id}/accesses",
 		Status: http.StatusOK, Tag: "access",
 		Summary: "Give a person by hand what an offer leads to, until a time and for a reason",
 	}
 	endAccessOp = operation{
-		ID: "end-access", Method: http.MethodPost, Path: "/accesses/{id}/end",
+		ID: "end-access", Act: permission.Rules,
+		Method: http.MethodPost, Path: "/accesses/{id}/end",
 		Status: http.StatusNoContent, Tag: "access",
 		Summary: "End access that was given by hand",
 	}
 	assignAccessOp = operation{
-		ID: "assign-access", Method: http.MethodPost, Path: "/accesses/{id}/person",
+		ID: "assign-access", Act: permission.Rules,
+		Method: http.MethodPost, Path: "/accesses/{id}/person",
 		Status: http.StatusNoContent, Tag: "access",
 		Summary: "Say whose a purchase is when Kanban cannot know",
 	}
 	switchOfferOp = operation{
-		ID: "switch-offer", Method: http.MethodPost, Path: "/offers/{id}/switch", Status: http.StatusOK, Tag: "access",
+		ID: "switch-offer", Act: permission.Rules,
+		Method: http.MethodPost, Path: "/offers/{id}/switch", Status: http.StatusOK, Tag: "access",
 		Summary: "Switch an offer on or off; what is bought meanwhile counts as soon as it is on",
 	}
 	listUnmappedOp = operation{
-		ID: "list-unmapped", Method: http.MethodGet, Path: "/unmapped", Status: http.StatusOK, Tag: "access",
+		ID: "list-unmapped", Act: permission.Look,
+		Method: http.MethodGet, Path: "/unmapped", Status: http.StatusOK, Tag: "access",
 		Summary: "What was bought and leads nowhere",
 	}
 )

@@ -4,6 +4,7 @@ import (
 	"context"
 	"net/http"
 
+	"kanban/internal/core/permission"
 	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
 
@@ -12,27 +13,32 @@ import (
 
 var (
 	listOperationsOp = operation{
-		ID: "list-operations", Method: http.MethodGet, Path: "/interfaces/{id}/operations",
+		ID: "list-operations", Act: permission.Look,
+		Method: http.MethodGet, Path: "/interfaces/{id}/operations",
 		Status: http.StatusOK, Tag: "interfaces",
 		Summary: "List the operations of a service's own API",
 	}
 	getOperationOp = operation{
-		ID: "get-operation", Method: http.MethodGet, Path: "/interfaces/{id}/operations/{name}",
+		ID: "get-operation", Act: permission.Look,
+		Method: http.MethodGet, Path: "/interfaces/{id}/operations/{name}",
 		Status: http.StatusOK, Tag: "interfaces",
 		Summary: "Show an operation",
 	}
 	keepOperationOp = operation{
-		ID: "keep-operation", Method: http.MethodPut, Path: "/interfaces/{id}/operations/{name}",
+		ID: "keep-operation", Act: permission.Connect,
+		Method: http.MethodPut, Path: "/interfaces/{id}/operations/{name}",
 		Status: http.StatusOK, Tag: "interfaces",
 		Summary: "Define an operation, or define it anew",
 	}
 	dropOperationOp = operation{
-		ID: "drop-operation", Method: http.MethodDelete, Path: "/interfaces/{id}/operations/{name}",
+		ID: "drop-operation", Act: permission.Connect,
+		Method: http.MethodDelete, Path: "/interfaces/{id}/operations/{name}",
 		Status: http.StatusNoContent, Tag: "interfaces",
 		Summary: "Remove an operation",
 	}
 	tryOperationOp = operation{
-		ID: "try-operation", Method: http.MethodPost, Path: "/interfaces/{id}/operations/{name}/try",
+		ID: "try-operation", Act: permission.Connect,
+		Method: http.MethodPost, Path: "/interfaces/{id}/operations/{name}/try",
 		Status: http.StatusOK, Tag: "interfaces",
 		Summary: "Call an operation now, for real",
 	}

@@ -109,6 +109,7 @@ func TestEveryOperationAnswersAsDescribed(t *testing.T) {
 		do   func(*talk, *story)
 	}{
 		{"sign-in", walkDoors},
+		{"users", walkUsers},
 		{"interfaces", walkInterfaces},
 		{"signing in", walkSigningIn},
 		{"matching", walkMatched},
@@ -137,6 +138,7 @@ func TestEveryOperationAnswersAsDescribed(t *testing.T) {
 		{"reports", walkReports},
 		{"proofs", walkProofs},
 		{"persons", walkPersons},
+		{"users", walkUsers},
 		{"settings", walkSettings},
 		{"config", walkConfig},
 		{
@@ -177,7 +179,8 @@ func walkDoors(x *talk, _ *story) {
 		Secret: secret, Name: "Maud", Email: "maud@fernmoor.example",
 		Password: password,
 	})
-	x.token, err = x.Access.NewToken(t.Context(), access.Caller(maud), "test")
+	x.token, err = x.Access.NewToken(t.Context(), access.Caller{ID: maud.ID, Name: maud.Name},
+		"test")
 	require.NoError(t, err)
 	caller := post[api.Caller](x, "/session", api.SignIn{Email: "maud@fernmoor.example", Password: password})
 	assert.Equal(t, "Maud", caller.Name)

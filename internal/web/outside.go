@@ -7,6 +7,8 @@ import (
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
+
+	"kanban/internal/core/permission"
 )
 
 // outsideOperation is one that keeps the form that its standard gives it.
@@ -383,21 +385,24 @@ var outside = []outsideOperation{
 	},
 	{
 		operation: operation{
-			ID: "get-safety-copy", Method: http.MethodGet, Path: "/api/v1/safety-copies/{id}", Status: http.StatusOK,
+			ID: "get-safety-copy", Act: permission.Look,
+			Method: http.MethodGet, Path: "/api/v1/safety-copies/{id}", Status: http.StatusOK,
 			Tag: "linked sets", Summary: "The copy of classes that was made before sections were linked",
 		},
 		security: "token", answers: "application/json", refuses: []int{401, 404},
 	},
 	{
 		operation: operation{
-			ID: "get-sheet-file", Method: http.MethodGet, Path: "/api/v1/sheets/{file}", Status: http.StatusOK,
+			ID: "get-sheet-file", Act: permission.Look,
+			Method: http.MethodGet, Path: "/api/v1/sheets/{file}", Status: http.StatusOK,
 			Tag: "sheets", Summary: "A sheet as a file: NAME.csv or NAME.xlsx",
 		},
 		security: "token", answers: "text/csv", refuses: []int{401, 404},
 	},
 	{
 		operation: operation{
-			ID: "get-gradebook-package", Method: http.MethodGet, Path: "/api/v1/interfaces/{id}/gradebook.zip",
+			ID: "get-gradebook-package", Act: permission.CarryScores,
+			Method: http.MethodGet, Path: "/api/v1/interfaces/{id}/gradebook.zip",
 			Status: http.StatusOK, Tag: "scores",
 			Summary: "What waits to be put into a gradebook of files, as a OneRoster CSV package",
 		},
@@ -405,21 +410,24 @@ var outside = []outsideOperation{
 	},
 	{
 		operation: operation{
-			ID: "get-unfinished-work", Method: http.MethodGet, Path: "/api/v1/score-links/{id}/unfinished.{kind}",
+			ID: "get-unfinished-work", Act: permission.Look,
+			Method: http.MethodGet, Path: "/api/v1/score-links/{id}/unfinished.{kind}",
 			Status: http.StatusOK, Tag: "scores", Summary: "Missing work and scores that are not final as a file: csv or xlsx",
 		},
 		security: "token", answers: "text/csv", refuses: []int{401, 404},
 	},
 	{
 		operation: operation{
-			ID: "get-stage-map", Method: http.MethodGet, Path: "/api/v1/stage-plans/{id}/map.{form}", Status: http.StatusOK,
+			ID: "get-stage-map", Act: permission.Look,
+			Method: http.MethodGet, Path: "/api/v1/stage-plans/{id}/map.{form}", Status: http.StatusOK,
 			Tag: "stages", Summary: "A stage plan as a map with how many stand where, of a section if given: svg, png or pdf",
 		},
 		security: "token", answers: "image/svg+xml", refuses: []int{401, 404},
 	},
 	{
 		operation: operation{
-			ID: "get-report-file", Method: http.MethodGet, Path: "/api/v1/reports/{name}/file.{form}", Status: http.StatusOK,
+			ID: "get-report-file", Act: permission.Report,
+			Method: http.MethodGet, Path: "/api/v1/reports/{name}/file.{form}", Status: http.StatusOK,
 			Tag: "reports", Summary: "A report as a file, narrowed as the report is: csv, xlsx, svg, png or pdf; part says which table or chart",
 		},
 		security: "token", answers: "text/csv", refuses: []int{401, 404, 422},
@@ -433,7 +441,8 @@ var outside = []outsideOperation{
 	},
 	{
 		operation: operation{
-			ID: "get-outline-table", Method: http.MethodGet, Path: "/api/v1/courses/{id}/outline.csv", Status: http.StatusOK,
+			ID: "get-outline-table", Act: permission.Look,
+			Method: http.MethodGet, Path: "/api/v1/courses/{id}/outline.csv", Status: http.StatusOK,
 			Tag: "courses", Summary: "A course's outline as a table",
 		},
 		security: "token", answers: "text/csv", refuses: []int{401, 404},
@@ -519,6 +528,9 @@ func describeRefusals(a huma.API) {
 				continue
 			}
 			statuses := []int{http.StatusUnauthorized}
+			if act := op.Extensions[actName]; act != string(permission.Own) && act != string(permission.Anyone) {
+				statuses = append(statuses, http.StatusForbidden)
+			}
 			if op.OperationID != "live" {
 				statuses = append(statuses, http.StatusUnprocessableEntity)
 			}

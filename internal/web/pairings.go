@@ -10,6 +10,7 @@ import (
 
 	"kanban/internal/app/pairings"
 	"kanban/internal/core/finding"
+	"kanban/internal/core/permission"
 	"kanban/internal/core/roster"
 	"kanban/internal/store/pairingstore"
 	"kanban/internal/store/runstore"
@@ -20,84 +21,101 @@ import (
 
 var (
 	comparePairingOp = operation{
-		ID: "compare-pairing", Method: http.MethodGet, Path: "/pairings/{id}/comparison",
+		ID: "compare-pairing", Act: permission.Look,
+		Method: http.MethodGet, Path: "/pairings/{id}/comparison",
 		Status: http.StatusOK, Tag: "pairings",
 		Summary: "Compare both sides now, side by side, changing nothing",
 	}
 	listPairingsOp = operation{
-		ID: "list-pairings", Method: http.MethodGet, Path: "/pairings", Status: http.StatusOK, Tag: "pairings",
+		ID: "list-pairings", Act: permission.Look,
+		Method: http.MethodGet, Path: "/pairings", Status: http.StatusOK, Tag: "pairings",
 		Summary: "List pairings, without their checklists, freshness and runs",
 	}
 	makePairingOp = operation{
-		ID: "make-pairing", Method: http.MethodPost, Path: "/pairings", Status: http.StatusCreated, Tag: "pairings",
+		ID: "make-pairing", Act: permission.Rosters,
+		Method: http.MethodPost, Path: "/pairings", Status: http.StatusCreated, Tag: "pairings",
 		Summary: "Pair a section with a new target",
 	}
 	getPairingOp = operation{
-		ID: "get-pairing", Method: http.MethodGet, Path: "/pairings/{id}", Status: http.StatusOK, Tag: "pairings",
+		ID: "get-pairing", Act: permission.Look,
+		Method: http.MethodGet, Path: "/pairings/{id}", Status: http.StatusOK, Tag: "pairings",
 		Summary: "Show a pairing",
 	}
 	editPairingOp = operation{
-		ID: "edit-pairing", Method: http.MethodPatch, Path: "/pairings/{id}",
+		ID: "edit-pairing", Act: permission.Rosters,
+		Method: http.MethodPatch, Path: "/pairings/{id}",
 		Status: http.StatusOK, Tag: "pairings",
 		Summary: "Change, pause or resume a pairing",
 	}
 	openClassOp = operation{
-		ID: "open-class", Method: http.MethodPost, Path: "/pairings/{id}/open",
+		ID: "open-class", Act: permission.Rosters,
+		Method: http.MethodPost, Path: "/pairings/{id}/open",
 		Status: http.StatusOK, Tag: "pairings",
 		Summary: "Let the learners of a held class in, now or at a time",
 	}
 	previewOpeningOp = operation{
-		ID: "preview-opening", Method: http.MethodGet, Path: "/pairings/{id}/opening",
+		ID: "preview-opening", Act: permission.Look,
+		Method: http.MethodGet, Path: "/pairings/{id}/opening",
 		Status: http.StatusOK, Tag: "pairings",
 		Summary: "What opening a held class would mean now; nothing is done",
 	}
 	cancelOpeningOp = operation{
-		ID: "cancel-opening", Method: http.MethodDelete, Path: "/pairings/{id}/opening",
+		ID: "cancel-opening", Act: permission.Rosters,
+		Method: http.MethodDelete, Path: "/pairings/{id}/opening",
 		Status: http.StatusOK, Tag: "pairings",
 		Summary: "Cancel when a held class opens; it stays held",
 	}
 	holdClassOp = operation{
-		ID: "hold-class", Method: http.MethodPost, Path: "/pairings/{id}/hold",
+		ID: "hold-class", Act: permission.Rosters,
+		Method: http.MethodPost, Path: "/pairings/{id}/hold",
 		Status: http.StatusOK, Tag: "pairings",
 		Summary: "Hold learners back again; who is in stays in",
 	}
 	renewClassOp = operation{
-		ID: "renew-class", Method: http.MethodPost, Path: "/pairings/{id}/renew",
+		ID: "renew-class", Act: permission.Rosters,
+		Method: http.MethodPost, Path: "/pairings/{id}/renew",
 		Status: http.StatusOK, Tag: "pairings",
 		Summary: "Let the next run make a class anew that was deleted at the service",
 	}
 	takeOverOp = operation{
-		ID: "take-over", Method: http.MethodPost, Path: "/pairings/{id}/take-over",
+		ID: "take-over", Act: permission.Rosters,
+		Method: http.MethodPost, Path: "/pairings/{id}/take-over",
 		Status: http.StatusOK, Tag: "pairings",
 		Summary: "Say whether Kanban minds the places of the section's people who were in the class already",
 	}
 	syncPairingsOp = operation{
-		ID: "sync-pairings", Method: http.MethodPost, Path: "/pairings/sync",
+		ID: "sync-pairings", Act: permission.Rosters,
+		Method: http.MethodPost, Path: "/pairings/sync",
 		Status: http.StatusOK, Tag: "pairings",
 		Summary: "Bring many pairings in step now",
 	}
 	unpairOp = operation{
-		ID: "unpair", Method: http.MethodDelete, Path: "/pairings/{id}",
+		ID: "unpair", Act: permission.Rosters,
+		Method: http.MethodDelete, Path: "/pairings/{id}",
 		Status: http.StatusNoContent, Tag: "pairings",
 		Summary: "End a pairing; the target and its members stay",
 	}
 	makePreviewOp = operation{
-		ID: "make-preview", Method: http.MethodPost, Path: "/pairings/{id}/previews",
+		ID: "make-preview", Act: permission.Rosters,
+		Method: http.MethodPost, Path: "/pairings/{id}/previews",
 		Status: http.StatusCreated, Tag: "pairings",
 		Summary: "Compare now and show what a run would do",
 	}
 	previewEndingOp = operation{
-		ID: "preview-ending", Method: http.MethodPost, Path: "/pairings/{id}/ending",
+		ID: "preview-ending", Act: permission.Rosters,
+		Method: http.MethodPost, Path: "/pairings/{id}/ending",
 		Status: http.StatusOK, Tag: "pairings",
 		Summary: "Show what it means to end a pairing and take its people out",
 	}
 	previewEndOp = operation{
-		ID: "preview-end", Method: http.MethodGet, Path: "/pairings/{id}/effects",
+		ID: "preview-end", Act: permission.Look,
+		Method: http.MethodGet, Path: "/pairings/{id}/effects",
 		Status: http.StatusOK, Tag: "pairings",
 		Summary: "What becomes of everybody in a class when its pairing ends; nothing is done",
 	}
 	getPreviewOp = operation{
-		ID: "get-preview", Method: http.MethodGet, Path: "/previews/{id}", Status: http.StatusOK, Tag: "pairings",
+		ID: "get-preview", Act: permission.Look,
+		Method: http.MethodGet, Path: "/previews/{id}", Status: http.StatusOK, Tag: "pairings",
 		Summary: "Show a preview",
 	}
 )
@@ -263,7 +281,8 @@ func (s *Server) getPreview(ctx context.Context, in *byID) (api.Preview, error) 
 // comparisonFile gives the comparison as CSV.
 func (s *Server) comparisonFile(a huma.API) {
 	op := operation{
-		ID: "export-comparison", Method: http.MethodGet, Path: "/pairings/{id}/comparison.csv", Status: http.StatusOK,
+		ID: "export-comparison", Act: permission.Look,
+		Method: http.MethodGet, Path: "/pairings/{id}/comparison.csv", Status: http.StatusOK,
 		Tag: "pairings", Summary: "The same as a CSV file",
 	}.huma()
 	op.Responses = map[string]*huma.Response{"200": {

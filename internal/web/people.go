@@ -11,6 +11,7 @@ import (
 	"kanban/internal/app/matching"
 	"kanban/internal/app/stages"
 	"kanban/internal/core/learning"
+	"kanban/internal/core/permission"
 	"kanban/internal/store/deliverystore"
 	"kanban/internal/store/eventstore"
 	"kanban/internal/store/matchstore"
@@ -29,40 +30,48 @@ const newestAbout = 50
 
 var (
 	dropMarkOp = operation{
-		ID: "drop-mark", Method: http.MethodDelete, Path: "/people/{id}/mark",
+		ID: "drop-mark", Act: permission.Recognise,
+		Method: http.MethodDelete, Path: "/people/{id}/mark",
 		Status: http.StatusNoContent, Tag: "people",
 		Summary: "Drop what was said of a person's record: that it is a second account or a test learner, or neither",
 	}
 	listCandidatesOp = operation{
-		ID: "list-candidates", Method: http.MethodGet, Path: "/people/{id}/accounts/{interface}",
+		ID: "list-candidates", Act: permission.Look,
+		Method: http.MethodGet, Path: "/people/{id}/accounts/{interface}",
 		Status: http.StatusOK, Tag: "people",
 		Summary: "Accounts that could be a person's",
 	}
 	chooseAccountOp = operation{
-		ID: "choose-account", Method: http.MethodPut, Path: "/people/{id}/accounts/{interface}",
+		ID: "choose-account", Act: permission.Recognise,
+		Method: http.MethodPut, Path: "/people/{id}/accounts/{interface}",
 		Status: http.StatusNoContent, Tag: "people",
 		Summary: "Say whose account it is, or is not",
 	}
 	forgetChoicesOp = operation{
-		ID: "forget-choices", Method: http.MethodDelete, Path: "/people/{id}/accounts/{interface}",
+		ID: "forget-choices", Act: permission.Recognise,
+		Method: http.MethodDelete, Path: "/people/{id}/accounts/{interface}",
 		Status: http.StatusNoContent, Tag: "people",
 		Summary: "Drop the decisions about a person's accounts",
 	}
 	findPeopleOp = operation{
-		ID: "find-people", Method: http.MethodGet, Path: "/people", Status: http.StatusOK, Tag: "people",
+		ID: "find-people", Act: permission.Look,
+		Method: http.MethodGet, Path: "/people", Status: http.StatusOK, Tag: "people",
 		Summary: "Find people",
 	}
 	getPersonOp = operation{
-		ID: "get-person", Method: http.MethodGet, Path: "/people/{id}", Status: http.StatusOK, Tag: "people",
+		ID: "get-person", Act: permission.Look,
+		Method: http.MethodGet, Path: "/people/{id}", Status: http.StatusOK, Tag: "people",
 		Summary: "Everything known about a person",
 	}
 	getProgressOp = operation{
-		ID: "get-progress", Method: http.MethodGet, Path: "/people/{id}/progress/{section}",
+		ID: "get-progress", Act: permission.Look,
+		Method: http.MethodGet, Path: "/people/{id}/progress/{section}",
 		Status: http.StatusOK, Tag: "people",
 		Summary: "Where a person stands in a section's course, activity by activity",
 	}
 	personStagePlansOp = operation{
-		ID: "person-stage-plans", Method: http.MethodGet, Path: "/people/{id}/stage-plans",
+		ID: "person-stage-plans", Act: permission.Look,
+		Method: http.MethodGet, Path: "/people/{id}/stage-plans",
 		Status: http.StatusOK, Tag: "people",
 		Summary: "Where a person stands in every stage plan that is on",
 	}

@@ -7,6 +7,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"kanban/internal/app/lists"
+	"kanban/internal/core/permission"
 	"kanban/internal/core/roster"
 	"kanban/internal/store/pairingstore"
 	"kanban/internal/store/rosterstore"
@@ -21,37 +22,44 @@ type listedInput struct {
 
 var (
 	listPeopleListsOp = operation{
-		ID: "list-people-lists", Method: http.MethodGet, Path: "/people-lists",
+		ID: "list-people-lists", Act: permission.Look,
+		Method: http.MethodGet, Path: "/people-lists",
 		Status: http.StatusOK, Tag: "sections",
 		Summary: "Lists of people that can be paired like a section",
 	}
 	makePeopleListOp = operation{
-		ID: "make-people-list", Method: http.MethodPost, Path: "/people-lists",
+		ID: "make-people-list", Act: permission.Rosters,
+		Method: http.MethodPost, Path: "/people-lists",
 		Status: http.StatusCreated, Tag: "sections",
 		Summary: "Make a list of people that can be paired like a section",
 	}
 	getPeopleListOp = operation{
-		ID: "get-people-list", Method: http.MethodGet, Path: "/people-lists/{id}",
+		ID: "get-people-list", Act: permission.Look,
+		Method: http.MethodGet, Path: "/people-lists/{id}",
 		Status: http.StatusOK, Tag: "sections",
 		Summary: "Show a people list",
 	}
 	editPeopleListOp = operation{
-		ID: "edit-people-list", Method: http.MethodPatch, Path: "/people-lists/{id}",
+		ID: "edit-people-list", Act: permission.Rosters,
+		Method: http.MethodPatch, Path: "/people-lists/{id}",
 		Status: http.StatusOK, Tag: "sections",
 		Summary: "Rename a people list, or put named people on it and take some off",
 	}
 	removePeopleListOp = operation{
-		ID: "remove-people-list", Method: http.MethodDelete, Path: "/people-lists/{id}",
+		ID: "remove-people-list", Act: permission.Rosters,
+		Method: http.MethodDelete, Path: "/people-lists/{id}",
 		Status: http.StatusNoContent, Tag: "sections",
 		Summary: "Remove a people list that is not paired",
 	}
 	listPeopleOfListOp = operation{
-		ID: "list-people-of-list", Method: http.MethodGet, Path: "/people-lists/{id}/people",
+		ID: "list-people-of-list", Act: permission.Look,
+		Method: http.MethodGet, Path: "/people-lists/{id}/people",
 		Status: http.StatusOK, Tag: "sections",
 		Summary: "Who is on a people list now",
 	}
 	listOrganisationsOp = operation{
-		ID: "list-organisations", Method: http.MethodGet, Path: "/organisations",
+		ID: "list-organisations", Act: permission.Look,
+		Method: http.MethodGet, Path: "/organisations",
 		Status: http.StatusOK, Tag: "sections",
 		Summary: "Organisations of the registers",
 	}

@@ -7,6 +7,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"kanban/internal/app/persons"
+	"kanban/internal/core/permission"
 	"kanban/internal/core/roster"
 	"kanban/internal/store/personstore"
 	"kanban/internal/web/auth"
@@ -27,38 +28,46 @@ type mergesInput struct {
 
 var (
 	samePeopleOp = operation{
-		ID: "list-same-people", Method: http.MethodGet, Path: "/same-people", Status: http.StatusOK, Tag: "people",
+		ID: "list-same-people", Act: permission.Look,
+		Method: http.MethodGet, Path: "/same-people", Status: http.StatusOK, Tag: "people",
 		Summary: "Records of two registers that look like one person's, with what speaks for it",
 	}
 	mergeSameOp = operation{
-		ID: "merge-same-people", Method: http.MethodPost, Path: "/same-people/merge", Status: http.StatusOK,
+		ID: "merge-same-people", Act: permission.Recognise,
+		Method: http.MethodPost, Path: "/same-people/merge", Status: http.StatusOK,
 		Tag: "people", Summary: "Make one person of pairs of records", Most: 2 << 20,
 	}
 	keepApartOp = operation{
-		ID: "keep-people-apart", Method: http.MethodPost, Path: "/same-people/two-people", Status: http.StatusOK,
+		ID: "keep-people-apart", Act: permission.Recognise,
+		Method: http.MethodPost, Path: "/same-people/two-people", Status: http.StatusOK,
 		Tag: "people", Summary: "Say that pairs of records are two people's; they are not proposed again",
 		Most: 2 << 20,
 	}
 	twoPeopleOp = operation{
-		ID: "list-two-people", Method: http.MethodGet, Path: "/same-people/two-people", Status: http.StatusOK,
+		ID: "list-two-people", Act: permission.Look,
+		Method: http.MethodGet, Path: "/same-people/two-people", Status: http.StatusOK,
 		Tag: "people", Summary: "Pairs of records of which somebody said that they are two people's",
 	}
 	dropTwoPeopleOp = operation{
-		ID: "drop-two-people", Method: http.MethodDelete, Path: "/same-people/two-people/{id}",
+		ID: "drop-two-people", Act: permission.Recognise,
+		Method: http.MethodDelete, Path: "/same-people/two-people/{id}",
 		Status: http.StatusNoContent, Tag: "people",
 		Summary: "Drop that a pair is two people; it may be proposed again",
 	}
 	mergePeopleOp = operation{
-		ID: "merge-people", Method: http.MethodPost, Path: "/people/{id}/merge", Status: http.StatusOK,
+		ID: "merge-people", Act: permission.Recognise,
+		Method: http.MethodPost, Path: "/people/{id}/merge", Status: http.StatusOK,
 		Tag:     "people",
 		Summary: "Make one person of two, with a choice where both have an account at a service",
 	}
 	mergesOp = operation{
-		ID: "list-merges", Method: http.MethodGet, Path: "/merges", Status: http.StatusOK, Tag: "people",
+		ID: "list-merges", Act: permission.Look,
+		Method: http.MethodGet, Path: "/merges", Status: http.StatusOK, Tag: "people",
 		Summary: "People who became one, the latest first",
 	}
 	splitOp = operation{
-		ID: "split-people", Method: http.MethodPost, Path: "/merges/{id}/split", Status: http.StatusOK,
+		ID: "split-people", Act: permission.Recognise,
+		Method: http.MethodPost, Path: "/merges/{id}/split", Status: http.StatusOK,
 		Tag:     "people",
 		Summary: "Make two people of one again, each with what was theirs",
 	}

@@ -6,18 +6,21 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"kanban/internal/core/permission"
 	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
 )
 
 var (
 	getProgressCheckOp = operation{
-		ID: "get-progress-check", Method: http.MethodGet, Path: "/progress-check", Status: http.StatusOK,
+		ID: "get-progress-check", Act: permission.Look,
+		Method: http.MethodGet, Path: "/progress-check", Status: http.StatusOK,
 		Tag:     "reports",
 		Summary: "Say what the last comparison of kept progress with what is recorded found",
 	}
 	startProgressCheckOp = operation{
-		ID: "start-progress-check", Method: http.MethodPost, Path: "/progress-check", Status: http.StatusNoContent,
+		ID: "start-progress-check", Act: permission.Learning,
+		Method: http.MethodPost, Path: "/progress-check", Status: http.StatusNoContent,
 		Tag: "reports", Summary: "Compare kept progress with what is recorded, or count it anew",
 	}
 )

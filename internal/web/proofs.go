@@ -8,6 +8,7 @@ import (
 
 	"kanban/internal/app/proofs"
 	"kanban/internal/core/learning"
+	"kanban/internal/core/permission"
 	"kanban/internal/store/proofstore"
 	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
@@ -15,27 +16,33 @@ import (
 
 var (
 	listProofsOp = operation{
-		ID: "list-proofs", Method: http.MethodGet, Path: "/proofs", Status: http.StatusOK, Tag: "proofs",
+		ID: "list-proofs", Act: permission.Look,
+		Method: http.MethodGet, Path: "/proofs", Status: http.StatusOK, Tag: "proofs",
 		Summary: "List proofs with test learners, those under way first, then the latest 200",
 	}
 	startProofOp = operation{
-		ID: "start-proof", Method: http.MethodPost, Path: "/proofs", Status: http.StatusCreated, Tag: "proofs",
+		ID: "start-proof", Act: permission.Rules,
+		Method: http.MethodPost, Path: "/proofs", Status: http.StatusCreated, Tag: "proofs",
 		Summary: "Let a test learner go the whole way through a section",
 	}
 	getProofOp = operation{
-		ID: "get-proof", Method: http.MethodGet, Path: "/proofs/{id}", Status: http.StatusOK, Tag: "proofs",
+		ID: "get-proof", Act: permission.Look,
+		Method: http.MethodGet, Path: "/proofs/{id}", Status: http.StatusOK, Tag: "proofs",
 		Summary: "Show a proof, with what arrived where",
 	}
 	continueProofOp = operation{
-		ID: "continue-proof", Method: http.MethodPost, Path: "/proofs/{id}/continue", Status: http.StatusNoContent,
+		ID: "continue-proof", Act: permission.Rules,
+		Method: http.MethodPost, Path: "/proofs/{id}/continue", Status: http.StatusNoContent,
 		Tag: "proofs", Summary: "Try what has not arrived again",
 	}
 	revertProofOp = operation{
-		ID: "revert-proof", Method: http.MethodPost, Path: "/proofs/{id}/revert", Status: http.StatusNoContent,
+		ID: "revert-proof", Act: permission.Rules,
+		Method: http.MethodPost, Path: "/proofs/{id}/revert", Status: http.StatusNoContent,
 		Tag: "proofs", Summary: "Revert everything that a proof has done, everywhere",
 	}
 	testLearnersOp = operation{
-		ID: "list-test-learners", Method: http.MethodGet, Path: "/sections/{id}/test-learners", Status: http.StatusOK,
+		ID: "list-test-learners", Act: permission.Look,
+		Method: http.MethodGet, Path: "/sections/{id}/test-learners", Status: http.StatusOK,
 		Tag: "proofs", Summary: "Say with whom and on what a proof of a section can be started",
 	}
 )

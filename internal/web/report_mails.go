@@ -7,6 +7,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"kanban/internal/app/reports"
+	"kanban/internal/core/permission"
 	"kanban/internal/core/report"
 	"kanban/internal/store/reportstore"
 	"kanban/internal/web/auth"
@@ -15,25 +16,30 @@ import (
 
 var (
 	listReportMailsOp = operation{
-		ID: "list-report-mails", Method: http.MethodGet, Path: "/report-mails", Status: http.StatusOK, Tag: "reports",
+		ID: "list-report-mails", Act: permission.Look,
+		Method: http.MethodGet, Path: "/report-mails", Status: http.StatusOK, Tag: "reports",
 		Summary: "List the reports that are sent by mail by the clock, the one that is due next first",
 	}
 	makeReportMailOp = operation{
-		ID: "make-report-mail", Method: http.MethodPost, Path: "/report-mails", Status: http.StatusCreated,
+		ID: "make-report-mail", Act: permission.SendReports,
+		Method: http.MethodPost, Path: "/report-mails", Status: http.StatusCreated,
 		Tag:     "reports",
 		Summary: "Let a report be sent by mail by the clock",
 	}
 	editReportMailOp = operation{
-		ID: "edit-report-mail", Method: http.MethodPut, Path: "/report-mails/{id}", Status: http.StatusOK,
+		ID: "edit-report-mail", Act: permission.SendReports,
+		Method: http.MethodPut, Path: "/report-mails/{id}", Status: http.StatusOK,
 		Tag:     "reports",
 		Summary: "Change when, how or to whom a report is sent",
 	}
 	removeReportMailOp = operation{
-		ID: "remove-report-mail", Method: http.MethodDelete, Path: "/report-mails/{id}", Status: http.StatusNoContent,
+		ID: "remove-report-mail", Act: permission.SendReports,
+		Method: http.MethodDelete, Path: "/report-mails/{id}", Status: http.StatusNoContent,
 		Tag: "reports", Summary: "Let a report be sent no longer",
 	}
 	sendReportMailOp = operation{
-		ID: "send-report-mail", Method: http.MethodPost, Path: "/report-mails/{id}/send", Status: http.StatusNoContent,
+		ID: "send-report-mail", Act: permission.SendReports,
+		Method: http.MethodPost, Path: "/report-mails/{id}/send", Status: http.StatusNoContent,
 		Tag: "reports", Summary: "Send a report now, besides when it is due",
 	}
 )

@@ -12,6 +12,7 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 
 	"kanban/internal/app/reports"
+	"kanban/internal/core/permission"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/report"
 	"kanban/internal/web/problem"
@@ -20,11 +21,13 @@ import (
 
 var (
 	listReportsOp = operation{
-		ID: "list-reports", Method: http.MethodGet, Path: "/reports", Status: http.StatusOK, Tag: "reports",
+		ID: "list-reports", Act: permission.Report,
+		Method: http.MethodGet, Path: "/reports", Status: http.StatusOK, Tag: "reports",
 		Summary: "List the reports that can be asked for",
 	}
 	getReportOp = operation{
-		ID: "get-report", Method: http.MethodGet, Path: "/reports/{name}", Status: http.StatusOK, Tag: "reports",
+		ID: "get-report", Act: permission.Report,
+		Method: http.MethodGet, Path: "/reports/{name}", Status: http.StatusOK, Tag: "reports",
 		Summary: "Make a report",
 	}
 )

@@ -13,6 +13,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"kanban/internal/app/rules"
+	"kanban/internal/core/permission"
 	"kanban/internal/core/rule"
 	"kanban/internal/store/eventstore"
 	"kanban/internal/store/rulestore"
@@ -50,96 +51,117 @@ type subscriber struct {
 
 var (
 	listRulesOp = operation{
-		ID: "list-rules", Method: http.MethodGet, Path: "/rules", Status: http.StatusOK, Tag: "rules",
+		ID: "list-rules", Act: permission.Look,
+		Method: http.MethodGet, Path: "/rules", Status: http.StatusOK, Tag: "rules",
 		Summary: "List rules",
 	}
 	getRuleOp = operation{
-		ID: "get-rule", Method: http.MethodGet, Path: "/rules/{id}", Status: http.StatusOK, Tag: "rules",
+		ID: "get-rule", Act: permission.Look,
+		Method: http.MethodGet, Path: "/rules/{id}", Status: http.StatusOK, Tag: "rules",
 		Summary: "Show a rule",
 	}
 	makeRuleOp = operation{
-		ID: "make-rule", Method: http.MethodPost, Path: "/rules", Status: http.StatusCreated, Tag: "rules",
+		ID: "make-rule", Act: permission.Rules,
+		Method: http.MethodPost, Path: "/rules", Status: http.StatusCreated, Tag: "rules",
 		Summary: "Make a rule, which is off at first",
 	}
 	editRuleOp = operation{
-		ID: "edit-rule", Method: http.MethodPut, Path: "/rules/{id}", Status: http.StatusOK, Tag: "rules",
+		ID: "edit-rule", Act: permission.Rules,
+		Method: http.MethodPut, Path: "/rules/{id}", Status: http.StatusOK, Tag: "rules",
 		Summary: "Change a rule",
 	}
 	switchRuleOp = operation{
-		ID: "switch-rule", Method: http.MethodPost, Path: "/rules/{id}/switch", Status: http.StatusOK, Tag: "rules",
+		ID: "switch-rule", Act: permission.Rules,
+		Method: http.MethodPost, Path: "/rules/{id}/switch", Status: http.StatusOK, Tag: "rules",
 		Summary: "Switch a rule on or off",
 	}
 	removeRuleOp = operation{
-		ID: "remove-rule", Method: http.MethodDelete, Path: "/rules/{id}",
+		ID: "remove-rule", Act: permission.Rules,
+		Method: http.MethodDelete, Path: "/rules/{id}",
 		Status: http.StatusNoContent, Tag: "rules",
 		Summary: "Remove a rule that never made a delivery",
 	}
 	listUnsubscribedOp = operation{
-		ID: "list-unsubscribed", Method: http.MethodGet, Path: "/rules/{id}/unsubscribed",
+		ID: "list-unsubscribed", Act: permission.Look,
+		Method: http.MethodGet, Path: "/rules/{id}/unsubscribed",
 		Status: http.StatusOK, Tag: "rules",
 		Summary: "Who wants no more mails of a rule, the latest first",
 	}
 	subscribeAgainOp = operation{
-		ID: "subscribe-again", Method: http.MethodDelete, Path: "/rules/{id}/unsubscribed/{address}",
+		ID: "subscribe-again", Act: permission.Rules,
+		Method: http.MethodDelete, Path: "/rules/{id}/unsubscribed/{address}",
 		Status: http.StatusNoContent, Tag: "rules",
 		Summary: "Let an address have a rule's mails again",
 	}
 	listRuleVersionsOp = operation{
-		ID: "list-rule-versions", Method: http.MethodGet, Path: "/rules/{id}/versions",
+		ID: "list-rule-versions", Act: permission.Look,
+		Method: http.MethodGet, Path: "/rules/{id}/versions",
 		Status: http.StatusOK, Tag: "rules",
 		Summary: "What a rule was like, the newest first",
 	}
 	ruleChecklistOp = operation{
-		ID: "rule-checklist", Method: http.MethodGet, Path: "/rules/{id}/checklist",
+		ID: "rule-checklist", Act: permission.Look,
+		Method: http.MethodGet, Path: "/rules/{id}/checklist",
 		Status: http.StatusOK, Tag: "rules",
 		Summary: "What of a rule is done, and the next step",
 	}
 	tryRuleOp = operation{
-		ID: "try-rule", Method: http.MethodPost, Path: "/rules/{id}/trial", Status: http.StatusOK, Tag: "rules",
+		ID: "try-rule", Act: permission.Rules,
+		Method: http.MethodPost, Path: "/rules/{id}/trial", Status: http.StatusOK, Tag: "rules",
 		Summary: "Render and check what a rule would do for one event",
 	}
 	tryDraftOp = operation{
-		ID: "try-draft", Method: http.MethodPost, Path: "/trials", Status: http.StatusOK, Tag: "rules",
+		ID: "try-draft", Act: permission.Rules,
+		Method: http.MethodPost, Path: "/trials", Status: http.StatusOK, Tag: "rules",
 		Summary: "The same for a rule that is not saved",
 	}
 	ruleSamplesOp = operation{
-		ID: "rule-samples", Method: http.MethodGet, Path: "/rules/{id}/samples",
+		ID: "rule-samples", Act: permission.Look,
+		Method: http.MethodGet, Path: "/rules/{id}/samples",
 		Status: http.StatusOK, Tag: "rules",
 		Summary: "Recent events that fit a rule, the newest first",
 	}
 	lookBackOp = operation{
-		ID: "look-back", Method: http.MethodGet, Path: "/rules/{id}/look-back", Status: http.StatusOK, Tag: "rules",
+		ID: "look-back", Act: permission.Look,
+		Method: http.MethodGet, Path: "/rules/{id}/look-back", Status: http.StatusOK, Tag: "rules",
 		Summary: "What a rule would have done in the last days",
 	}
 	catchUpOp = operation{
-		ID: "catch-up", Method: http.MethodPost, Path: "/rules/{id}/catch-up", Status: http.StatusOK, Tag: "rules",
+		ID: "catch-up", Act: permission.Rules,
+		Method: http.MethodPost, Path: "/rules/{id}/catch-up", Status: http.StatusOK, Tag: "rules",
 		Summary: "Let a rule do what the look back showed",
 	}
 	triggerSchemaOp = operation{
-		ID: "trigger-schema", Method: http.MethodGet, Path: "/triggers/{trigger}",
+		ID: "trigger-schema", Act: permission.Look,
+		Method: http.MethodGet, Path: "/triggers/{trigger}",
 		Status: http.StatusOK, Tag: "rules",
 		Summary: "What conditions, mappings and texts can refer to",
 	}
 	triggerSamplesOp = operation{
-		ID: "trigger-samples", Method: http.MethodGet, Path: "/triggers/{trigger}/samples",
+		ID: "trigger-samples", Act: permission.Look,
+		Method: http.MethodGet, Path: "/triggers/{trigger}/samples",
 		Status: http.StatusOK, Tag: "rules",
 		Summary: "Recent events of a trigger within a scope, the newest first",
 	}
 	checkTextOp = operation{
-		ID: "check-text", Method: http.MethodPost, Path: "/texts", Status: http.StatusOK, Tag: "rules",
+		ID: "check-text", Act: permission.Look,
+		Method: http.MethodPost, Path: "/texts", Status: http.StatusOK, Tag: "rules",
 		Summary: "Check a condition, a value or a template while it is being typed",
 	}
 	checkNowOp = operation{
-		ID: "check-now", Method: http.MethodPost, Path: "/check-now", Status: http.StatusNoContent, Tag: "rules",
+		ID: "check-now", Act: permission.Rules,
+		Method: http.MethodPost, Path: "/check-now", Status: http.StatusNoContent, Tag: "rules",
 		Summary: "Look now who stopped and whose access has ended, instead of at the next quarter of an hour, and whether what rules need at services is there",
 	}
 	getTestRecipientOp = operation{
-		ID: "get-test-recipient", Method: http.MethodGet, Path: "/test-recipient",
+		ID: "get-test-recipient", Act: permission.Look,
+		Method: http.MethodGet, Path: "/test-recipient",
 		Status: http.StatusOK, Tag: "rules",
 		Summary: "Where test sends go",
 	}
 	setTestRecipientOp = operation{
-		ID: "set-test-recipient", Method: http.MethodPut, Path: "/test-recipient",
+		ID: "set-test-recipient", Act: permission.Rules,
+		Method: http.MethodPut, Path: "/test-recipient",
 		Status: http.StatusOK, Tag: "rules",
 		Summary: "Say where test sends go",
 	}

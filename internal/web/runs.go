@@ -9,6 +9,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"kanban/internal/core/finding"
+	"kanban/internal/core/permission"
 	"kanban/internal/store/db"
 	"kanban/internal/store/mirror"
 	"kanban/internal/store/runstore"
@@ -27,36 +28,44 @@ type runsInput struct {
 
 var (
 	listRunsOp = operation{
-		ID: "list-runs", Method: http.MethodGet, Path: "/runs", Status: http.StatusOK, Tag: "runs",
+		ID: "list-runs", Act: permission.Look,
+		Method: http.MethodGet, Path: "/runs", Status: http.StatusOK, Tag: "runs",
 		Summary: "List runs, the newest first",
 	}
 	startRunOp = operation{
-		ID: "start-run", Method: http.MethodPost, Path: "/runs", Status: http.StatusCreated, Tag: "runs",
+		ID: "start-run", Act: permission.Rosters,
+		Method: http.MethodPost, Path: "/runs", Status: http.StatusCreated, Tag: "runs",
 		Summary: "Do exactly what a preview shows",
 	}
 	getRunOp = operation{
-		ID: "get-run", Method: http.MethodGet, Path: "/runs/{id}", Status: http.StatusOK, Tag: "runs",
+		ID: "get-run", Act: permission.Look,
+		Method: http.MethodGet, Path: "/runs/{id}", Status: http.StatusOK, Tag: "runs",
 		Summary: "Show a run",
 	}
 	revertRunOp = operation{
-		ID: "revert-run", Method: http.MethodPost, Path: "/runs/{id}/revert", Status: http.StatusOK, Tag: "runs",
+		ID: "revert-run", Act: permission.Rosters,
+		Method: http.MethodPost, Path: "/runs/{id}/revert", Status: http.StatusOK, Tag: "runs",
 		Summary: "Show how a run's effect would be undone",
 	}
 	listChangesOp = operation{
-		ID: "list-changes", Method: http.MethodGet, Path: "/runs/{id}/changes", Status: http.StatusOK, Tag: "runs",
+		ID: "list-changes", Act: permission.Look,
+		Method: http.MethodGet, Path: "/runs/{id}/changes", Status: http.StatusOK, Tag: "runs",
 		Summary: "Everybody in a run, with outcome and reason",
 	}
 	listDifferencesOp = operation{
-		ID: "list-differences", Method: http.MethodGet, Path: "/runs/{id}/differences",
+		ID: "list-differences", Act: permission.Look,
+		Method: http.MethodGet, Path: "/runs/{id}/differences",
 		Status: http.StatusOK, Tag: "runs",
 		Summary: "Whose records a read changed, and which of their fields",
 	}
 	cancelRunOp = operation{
-		ID: "cancel-run", Method: http.MethodPost, Path: "/runs/{id}/cancel", Status: http.StatusOK, Tag: "runs",
+		ID: "cancel-run", Act: permission.Rosters,
+		Method: http.MethodPost, Path: "/runs/{id}/cancel", Status: http.StatusOK, Tag: "runs",
 		Summary: "Stop a run; what it has done is kept",
 	}
 	resumeRunOp = operation{
-		ID: "resume-run", Method: http.MethodPost, Path: "/runs/{id}/resume", Status: http.StatusOK, Tag: "runs",
+		ID: "resume-run", Act: permission.Rosters,
+		Method: http.MethodPost, Path: "/runs/{id}/resume", Status: http.StatusOK, Tag: "runs",
 		Summary: "Go on with a run that failed or was stopped half-way",
 	}
 )

@@ -14,6 +14,7 @@ import (
 	"kanban/internal/app/scores"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/grade"
+	"kanban/internal/core/permission"
 	"kanban/internal/core/refusal"
 	"kanban/internal/store/db"
 	"kanban/internal/store/scorestore"
@@ -46,7 +47,11 @@ type periodInput struct {
 
 // scoreOperation is an operation about scores.
 func scoreOperation(id, method, path string, status int, summary string) operation {
-	return operation{ID: id, Method: method, Path: path, Status: status, Tag: "scores", Summary: summary}
+	act := permission.CarryScores
+	if method == http.MethodGet {
+		act = permission.Look
+	}
+	return operation{ID: id, Act: act, Method: method, Path: path, Status: status, Tag: "scores", Summary: summary}
 }
 
 var (

@@ -10,6 +10,7 @@ import (
 
 	"kanban/internal/app/linking"
 	"kanban/internal/app/pairings"
+	"kanban/internal/core/permission"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
 	"kanban/internal/core/visibility"
@@ -45,41 +46,49 @@ type sectionsInput struct {
 
 var (
 	getRosterOp = operation{
-		ID: "get-roster", Method: http.MethodGet, Path: "/sections/{id}/roster",
+		ID: "get-roster", Act: permission.Look,
+		Method: http.MethodGet, Path: "/sections/{id}/roster",
 		Status: http.StatusOK, Tag: "sections",
 		Summary: "Who was in a section on a day",
 	}
 	listMovementsOp = operation{
-		ID: "list-movements", Method: http.MethodGet, Path: "/sections/{id}/movements",
+		ID: "list-movements", Act: permission.Look,
+		Method: http.MethodGet, Path: "/sections/{id}/movements",
 		Status: http.StatusOK, Tag: "sections",
 		Summary: "Who joined and left a section since it was first read",
 	}
 	listLinkableOp = operation{
-		ID: "list-linkable", Method: http.MethodGet, Path: "/sections/{id}/linkable",
+		ID: "list-linkable", Act: permission.Look,
+		Method: http.MethodGet, Path: "/sections/{id}/linkable",
 		Status: http.StatusOK, Tag: "sections",
 		Summary: "What can be linked under a section, and why other sections cannot",
 	}
 	listCandidateClassesOp = operation{
-		ID: "list-candidate-classes", Method: http.MethodGet, Path: "/sections/{id}/candidates",
+		ID: "list-candidate-classes", Act: permission.Look,
+		Method: http.MethodGet, Path: "/sections/{id}/candidates",
 		Status: http.StatusOK, Tag: "pairings",
 		Summary: "Classes of a service by how likely each is the section's counterpart",
 	}
 	listSectionsOp = operation{
-		ID: "list-sections", Method: http.MethodGet, Path: "/sections", Status: http.StatusOK, Tag: "sections",
+		ID: "list-sections", Act: permission.Look,
+		Method: http.MethodGet, Path: "/sections", Status: http.StatusOK, Tag: "sections",
 		Summary: "List sections with their state",
 	}
 	getHidingRulesOp = operation{
-		ID: "get-hiding-rules", Method: http.MethodGet, Path: "/sections/hidden",
+		ID: "get-hiding-rules", Act: permission.Look,
+		Method: http.MethodGet, Path: "/sections/hidden",
 		Status: http.StatusOK, Tag: "sections",
 		Summary: "Rules that leave sections out of lists",
 	}
 	editHidingRulesOp = operation{
-		ID: "edit-hiding-rules", Method: http.MethodPut, Path: "/sections/hidden",
+		ID: "edit-hiding-rules", Act: permission.Settings,
+		Method: http.MethodPut, Path: "/sections/hidden",
 		Status: http.StatusOK, Tag: "sections",
 		Summary: "Change the rules that leave sections out of lists",
 	}
 	boardOp = operation{
-		ID: "board", Method: http.MethodGet, Path: "/board", Status: http.StatusOK, Tag: "sections",
+		ID: "board", Act: permission.Look,
+		Method: http.MethodGet, Path: "/board", Status: http.StatusOK, Tag: "sections",
 		Summary: "Every section by state",
 	}
 )

@@ -7,29 +7,35 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"kanban/internal/app/access"
+	"kanban/internal/core/permission"
 	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
 )
 
 var (
 	setUpOp = operation{
-		ID: "set-up", Method: http.MethodPost, Path: "/setup", Status: http.StatusOK, Tag: "sign-in",
+		ID: "set-up", Act: permission.Anyone,
+		Method: http.MethodPost, Path: "/setup", Status: http.StatusOK, Tag: "sign-in",
 		Summary: "Make the first administrator",
 	}
 	signInOp = operation{
-		ID: "sign-in", Method: http.MethodPost, Path: "/session", Status: http.StatusOK, Tag: "sign-in",
+		ID: "sign-in", Act: permission.Anyone,
+		Method: http.MethodPost, Path: "/session", Status: http.StatusOK, Tag: "sign-in",
 		Summary: "Sign in",
 	}
 	whoAmIOp = operation{
-		ID: "who-am-i", Method: http.MethodGet, Path: "/session", Status: http.StatusOK, Tag: "sign-in",
+		ID: "who-am-i", Act: permission.Anyone,
+		Method: http.MethodGet, Path: "/session", Status: http.StatusOK, Tag: "sign-in",
 		Summary: "Who is signed in",
 	}
 	signOutOp = operation{
-		ID: "sign-out", Method: http.MethodDelete, Path: "/session", Status: http.StatusNoContent, Tag: "sign-in",
+		ID: "sign-out", Act: permission.Own,
+		Method: http.MethodDelete, Path: "/session", Status: http.StatusNoContent, Tag: "sign-in",
 		Summary: "Sign out: the session or the token ends",
 	}
 	makeTokenOp = operation{
-		ID: "make-token", Method: http.MethodPost, Path: "/tokens", Status: http.StatusCreated, Tag: "sign-in",
+		ID: "make-token", Act: permission.Own,
+		Method: http.MethodPost, Path: "/tokens", Status: http.StatusCreated, Tag: "sign-in",
 		Summary: "Make an API token",
 	}
 )
@@ -71,7 +77,17 @@ func (s *Server) whoAmI(ctx context.Context, _ *struct{}) (api.Caller, error) {
 	if c.ID == "" {
 		return api.Caller{}, huma.Error401Unauthorized("nobody is signed in")
 	}
-	return api.Caller(c), nil
+	return shownCaller(c), nil
+}
+
+func shownCaller(c access.Caller) api.Caller {
+	out := api.Caller{ID: c.ID, Name: c.Name, Role: string(c.Role), May: []string{}}
+	for _, a := range permission.Acts {
+		if c.May(a) {
+			out.May = append(out.May, string(a))
+		}
+	}
+	return out
 }
 
 func (s *Server) signOut(ctx context.Context, _ *struct{}) error {
@@ -84,5 +100,5 @@ func (s *Server) makeToken(ctx context.Context, in *with[api.NewToken]) (api.Tok
 }
 
 func (s *Server) enter(ctx context.Context, c access.Caller) (api.Caller, error) {
-	return api.Caller(c), s.auth.Enter(ctx, c)
+	return shownCaller(c), s.auth.Enter(ctx, c)
 }

@@ -13,6 +13,7 @@ import (
 	"kanban/internal/app/history"
 	"kanban/internal/app/pairings"
 	"kanban/internal/core/naming"
+	"kanban/internal/core/permission"
 	"kanban/internal/core/refusal"
 	"kanban/internal/store/db"
 	"kanban/internal/store/runstore"
@@ -26,51 +27,62 @@ type namesInput struct {
 
 var (
 	listTemplatesOp = operation{
-		ID: "list-templates", Method: http.MethodGet, Path: "/templates", Status: http.StatusOK, Tag: "settings",
+		ID: "list-templates", Act: permission.Look,
+		Method: http.MethodGet, Path: "/templates", Status: http.StatusOK, Tag: "settings",
 		Summary: "How pairings are made, the institution's usual way first",
 	}
 	editTemplatesOp = operation{
-		ID: "edit-templates", Method: http.MethodPut, Path: "/templates", Status: http.StatusOK, Tag: "settings",
+		ID: "edit-templates", Act: permission.Rosters,
+		Method: http.MethodPut, Path: "/templates", Status: http.StatusOK, Tag: "settings",
 		Summary: "Change how pairings are made from now on",
 	}
 	tryTemplateOp = operation{
-		ID: "try-template", Method: http.MethodGet, Path: "/templates/names",
+		ID: "try-template", Act: permission.Look,
+		Method: http.MethodGet, Path: "/templates/names",
 		Status: http.StatusOK, Tag: "settings",
 		Summary: "What a template would call the classes of all sections that lists show",
 	}
 	getMaintenanceOp = operation{
-		ID: "get-maintenance", Method: http.MethodGet, Path: "/maintenance", Status: http.StatusOK, Tag: "settings",
+		ID: "get-maintenance", Act: permission.Look,
+		Method: http.MethodGet, Path: "/maintenance", Status: http.StatusOK, Tag: "settings",
 		Summary: "Whether everything is paused",
 	}
 	editMaintenanceOp = operation{
-		ID: "edit-maintenance", Method: http.MethodPut, Path: "/maintenance",
+		ID: "edit-maintenance", Act: permission.Settings,
+		Method: http.MethodPut, Path: "/maintenance",
 		Status: http.StatusOK, Tag: "settings",
 		Summary: "Pause everything, or go on",
 	}
 	getFullComparisonOp = operation{
-		ID: "get-full-comparison", Method: http.MethodGet, Path: "/full-comparison",
+		ID: "get-full-comparison", Act: permission.Look,
+		Method: http.MethodGet, Path: "/full-comparison",
 		Status: http.StatusOK, Tag: "settings",
 		Summary: "When all pairings are compared, whatever reads found",
 	}
 	editFullComparisonOp = operation{
-		ID: "edit-full-comparison", Method: http.MethodPut, Path: "/full-comparison",
+		ID: "edit-full-comparison", Act: permission.Settings,
+		Method: http.MethodPut, Path: "/full-comparison",
 		Status: http.StatusOK, Tag: "settings",
 		Summary: "Change when all pairings are compared",
 	}
 	getHistoryOp = operation{
-		ID: "get-history", Method: http.MethodGet, Path: "/history", Status: http.StatusOK, Tag: "settings",
+		ID: "get-history", Act: permission.Look,
+		Method: http.MethodGet, Path: "/history", Status: http.StatusOK, Tag: "settings",
 		Summary: "For how long what happened is kept, and what there is",
 	}
 	editHistoryOp = operation{
-		ID: "edit-history", Method: http.MethodPut, Path: "/history", Status: http.StatusOK, Tag: "settings",
+		ID: "edit-history", Act: permission.Settings,
+		Method: http.MethodPut, Path: "/history", Status: http.StatusOK, Tag: "settings",
 		Summary: "Change for how long what happened is kept; months that are older go within minutes",
 	}
 	listViewsOp = operation{
-		ID: "list-views", Method: http.MethodGet, Path: "/views", Status: http.StatusOK, Tag: "settings",
+		ID: "list-views", Act: permission.Own,
+		Method: http.MethodGet, Path: "/views", Status: http.StatusOK, Tag: "settings",
 		Summary: "Your saved ways to look at sections",
 	}
 	editViewsOp = operation{
-		ID: "edit-views", Method: http.MethodPut, Path: "/views", Status: http.StatusOK, Tag: "settings",
+		ID: "edit-views", Act: permission.Own,
+		Method: http.MethodPut, Path: "/views", Status: http.StatusOK, Tag: "settings",
 		Summary: "Change your saved ways to look at sections",
 	}
 )

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"kanban/internal/core/permission"
 	"kanban/internal/store/deliverystore"
 	"kanban/internal/web/problem"
 	"kanban/internal/wire/sheet"
@@ -20,7 +21,8 @@ import (
 )
 
 var listSheetsOp = operation{
-	ID: "list-sheets", Method: http.MethodGet, Path: "/sheets", Status: http.StatusOK, Tag: "sheets",
+	ID: "list-sheets", Act: permission.Look,
+	Method: http.MethodGet, Path: "/sheets", Status: http.StatusOK, Tag: "sheets",
 	Summary: "List the sheets that rules fill",
 }
 

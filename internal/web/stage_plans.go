@@ -9,6 +9,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"kanban/internal/app/stages"
+	"kanban/internal/core/permission"
 	"kanban/internal/core/stage"
 	"kanban/internal/store/stagestore"
 	"kanban/internal/web/auth"
@@ -34,51 +35,61 @@ type stagePlanPeopleInput struct {
 
 var (
 	listStagePlansOp = operation{
-		ID: "list-stage-plans", Method: http.MethodGet, Path: "/stage-plans", Status: http.StatusOK, Tag: "stages",
+		ID: "list-stage-plans", Act: permission.Look,
+		Method: http.MethodGet, Path: "/stage-plans", Status: http.StatusOK, Tag: "stages",
 		Summary: "List stage plans and how far their people have come",
 	}
 	getStagePlanOp = operation{
-		ID: "get-stage-plan", Method: http.MethodGet, Path: "/stage-plans/{id}",
+		ID: "get-stage-plan", Act: permission.Look,
+		Method: http.MethodGet, Path: "/stage-plans/{id}",
 		Status: http.StatusOK, Tag: "stages",
 		Summary: "Show a stage plan",
 	}
 	makeStagePlanOp = operation{
-		ID: "make-stage-plan", Method: http.MethodPost, Path: "/stage-plans",
+		ID: "make-stage-plan", Act: permission.Learning,
+		Method: http.MethodPost, Path: "/stage-plans",
 		Status: http.StatusCreated, Tag: "stages",
 		Summary: "Make a stage plan, which is off at first",
 	}
 	editStagePlanOp = operation{
-		ID: "edit-stage-plan", Method: http.MethodPut, Path: "/stage-plans/{id}",
+		ID: "edit-stage-plan", Act: permission.Learning,
+		Method: http.MethodPut, Path: "/stage-plans/{id}",
 		Status: http.StatusOK, Tag: "stages",
 		Summary: "Change a stage plan",
 	}
 	switchStagePlanOp = operation{
-		ID: "switch-stage-plan", Method: http.MethodPost, Path: "/stage-plans/{id}/switch",
+		ID: "switch-stage-plan", Act: permission.Learning,
+		Method: http.MethodPost, Path: "/stage-plans/{id}/switch",
 		Status: http.StatusOK, Tag: "stages",
 		Summary: "Switch a stage plan on or off",
 	}
 	removeStagePlanOp = operation{
-		ID: "remove-stage-plan", Method: http.MethodDelete, Path: "/stage-plans/{id}",
+		ID: "remove-stage-plan", Act: permission.Learning,
+		Method: http.MethodDelete, Path: "/stage-plans/{id}",
 		Status: http.StatusNoContent, Tag: "stages",
 		Summary: "Remove a stage plan that is off; what it recorded and awarded stays",
 	}
 	previewStagePlanOp = operation{
-		ID: "preview-stage-plan", Method: http.MethodPost, Path: "/stage-plans/preview",
+		ID: "preview-stage-plan", Act: permission.Learning,
+		Method: http.MethodPost, Path: "/stage-plans/preview",
 		Status: http.StatusOK, Tag: "stages",
 		Summary: "What a stage plan would find were it on",
 	}
 	stagePlanGroupOp = operation{
-		ID: "stage-plan-group", Method: http.MethodGet, Path: "/stage-plans/{id}/group",
+		ID: "stage-plan-group", Act: permission.Look,
+		Method: http.MethodGet, Path: "/stage-plans/{id}/group",
 		Status: http.StatusOK, Tag: "stages",
 		Summary: "How far a group has come",
 	}
 	approveStagesOp = operation{
-		ID: "approve-stages", Method: http.MethodPost, Path: "/stage-plans/{id}/approvals",
+		ID: "approve-stages", Act: permission.Learning,
+		Method: http.MethodPost, Path: "/stage-plans/{id}/approvals",
 		Status: http.StatusNoContent, Tag: "stages",
 		Summary: "Approve something for people, or withdraw it",
 	}
 	stagePlanPeopleOp = operation{
-		ID: "stage-plan-people", Method: http.MethodGet, Path: "/stage-plans/{id}/people",
+		ID: "stage-plan-people", Act: permission.Look,
+		Method: http.MethodGet, Path: "/stage-plans/{id}/people",
 		Status: http.StatusOK, Tag: "stages",
 		Summary: "The people of a stage plan by name",
 	}

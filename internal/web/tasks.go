@@ -6,6 +6,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"kanban/internal/core/permission"
 	"kanban/internal/store/taskstore"
 	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
@@ -18,16 +19,19 @@ type tasksInput struct {
 
 var (
 	listTasksOp = operation{
-		ID: "list-tasks", Method: http.MethodGet, Path: "/tasks", Status: http.StatusOK, Tag: "tasks",
+		ID: "list-tasks", Act: permission.Look,
+		Method: http.MethodGet, Path: "/tasks", Status: http.StatusOK, Tag: "tasks",
 		Summary: "List what rules gave people to do, the most urgent first",
 	}
 	endTaskOp = operation{
-		ID: "end-task", Method: http.MethodPost, Path: "/tasks/{id}/done",
+		ID: "end-task", Act: permission.FinishTasks,
+		Method: http.MethodPost, Path: "/tasks/{id}/done",
 		Status: http.StatusNoContent, Tag: "tasks",
 		Summary: "Mark a task as done",
 	}
 	reopenTaskOp = operation{
-		ID: "reopen-task", Method: http.MethodPost, Path: "/tasks/{id}/open",
+		ID: "reopen-task", Act: permission.FinishTasks,
+		Method: http.MethodPost, Path: "/tasks/{id}/open",
 		Status: http.StatusNoContent, Tag: "tasks",
 		Summary: "Open a task again",
 	}

@@ -21,6 +21,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"kanban/internal/app/connections"
+	"kanban/internal/core/permission"
 	"kanban/internal/store/db"
 	"kanban/internal/web/auth"
 	"kanban/internal/web/problem"
@@ -47,7 +48,8 @@ type Server struct {
 	Console fs.FS
 
 	auth     *auth.Auth
-	oauth    *server.Server // gives out the tokens of wallets
+	acts     map[string]permission.Act // by method and pattern of a route
+	oauth    *server.Server            // gives out the tokens of wallets
 	router   *chi.Mux
 	live     *hub
 	draining atomic.Bool
@@ -78,7 +80,7 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	r.With(http.NewCrossOriginProtection().Handler).Post("/approvals/{token}", s.approval)
 	r.Group(func(r chi.Router) {
 		r.Use(http.NewCrossOriginProtection().Handler, s.auth.NoteVisitor, s.auth.Sessions, s.auth.Identify,
-			s.idempotent, s.conditional)
+			s.permitted, s.idempotent, s.conditional)
 		r.Get(connections.GrantedPath, s.granted)
 		r.Get("/api/v1/safety-copies/{id}", s.safetyCopy)
 		r.Get("/api/v1/sheets/{file}", s.sheetFile)
@@ -87,7 +89,10 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 		r.Get("/api/v1/courses/{id}/outline.csv", s.outlineTable)
 		r.Get("/api/v1/stage-plans/{id}/map.{form}", s.stageMap)
 		r.Get("/api/v1/reports/{name}/file.{form}", s.reportFile)
-		s.register(newAPI(r))
+		described := newAPI(r)
+		s.register(described)
+		s.acts = actsOf(described.OpenAPI())
+		s.acts["GET "+connections.GrantedPath] = permission.Connect
 	})
 	r.NotFound(s.console().ServeHTTP)
 	r.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
@@ -184,6 +189,7 @@ func (s *Server) register(a huma.API) {
 	s.progressCheck(a)
 	s.proofs(a)
 	s.persons(a)
+	s.users(a)
 	s.findings(a)
 	s.settings(a)
 	s.config(a)

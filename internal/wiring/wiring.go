@@ -107,6 +107,7 @@ func New(db *db.Database, o Options) *UseCases {
 	x.Matching = &matching.Service{Store: db, Connections: x.Connections, Call: o.Call}
 	x.Runs = &runs.Service{Store: db, Connections: x.Connections, Call: o.Call, Zone: o.Zone, Public: o.Public}
 	x.Runs.Mailer = x.Connections.Mailer
+	x.Access.Mailer, x.Access.Public = x.Connections.Mailer, o.Public
 	x.Pairings = &pairings.Service{
 		Store: db, Schedules: x.Runs, Connections: x.Connections,
 		Call: o.Call,

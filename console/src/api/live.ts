@@ -43,6 +43,7 @@ const about: Record<string, string[]> = {
     'proofs',
   ],
   proof: ['proofs'],
+  user: ['users', 'session'],
   person: ['same-people', 'merges', 'people', 'today', 'findings'],
   rule: ['rules'],
   task: ['tasks', 'today', 'findings'],

@@ -4,8 +4,9 @@ import { computed, defineAsyncComponent, onBeforeUnmount, onMounted, ref } from 
 import { useRoute } from 'vue-router'
 
 import { live } from '../api/live'
-import { areas, pageOf } from './areas'
+import { pageOf, seenBy } from './areas'
 import AtWork from './AtWork.vue'
+import { may } from './may'
 
 // Loaded when somebody asks for it.
 const FindAnything = defineAsyncComponent(() => import('./FindAnything.vue'))
@@ -15,6 +16,10 @@ const emit = defineEmits<{ out: [] }>()
 const route = useRoute()
 const here = computed(() => pageOf(route.path))
 const finding = ref(false)
+const areas = computed(() => seenBy(may))
+const pages = computed(
+  () => areas.value.find((a) => a.title === here.value?.area.title)?.pages ?? here.value?.area.pages,
+)
 
 // Ctrl or Cmd with K from anywhere; a slash where nothing is typed.
 function keys(e: KeyboardEvent) {
@@ -42,12 +47,13 @@ onBeforeUnmount(() => removeEventListener('keydown', keys))
           v-for="a in areas"
           :key="a.title"
           :to="a.pages[0]!.to"
-          :class="{ here: here?.area === a }"
-          :aria-current="here?.area === a ? 'true' : undefined"
+          :class="{ here: here?.area.title === a.title }"
+          :aria-current="here?.area.title === a.title ? 'true' : undefined"
           >{{ a.title }}</RouterLink
         >
       </nav>
       <Button
+        v-if="may('look')"
         unstyled
         type="button"
         class="find"
@@ -56,7 +62,7 @@ onBeforeUnmount(() => removeEventListener('keydown', keys))
       >
         {{ $t('shell.find') }} <kbd aria-hidden="true">Ctrl K</kbd>
       </Button>
-      <AtWork />
+      <AtWork v-if="may('look')" />
       <span
         class="live faint"
         :title="live ? $t('shell.thisPageUpdatesItself') : $t('shell.tryingToReachService')"
@@ -68,11 +74,11 @@ onBeforeUnmount(() => removeEventListener('keydown', keys))
     </div>
     <nav class="pages" :aria-label="here?.area.title ?? $t('shell.pages')">
       <RouterLink
-        v-for="p in here?.area.pages"
+        v-for="p in pages"
         :key="p.to"
         :to="p.to"
-        :class="{ here: here?.page === p }"
-        :aria-current="here?.page === p ? (route.path === p.to ? 'page' : 'true') : undefined"
+        :class="{ here: here?.page?.to === p.to }"
+        :aria-current="here?.page?.to === p.to ? (route.path === p.to ? 'page' : 'true') : undefined"
         >{{ p.title }}</RouterLink
       >
     </nav>

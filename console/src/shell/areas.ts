@@ -5,6 +5,8 @@ export interface Page {
   title: string
   /** What people may type to find it. */
   also?: string
+  /** The act that it takes; to look, when it does not say. */
+  act?: string
 }
 
 /** What people do, with the pages for it. */
@@ -81,16 +83,16 @@ export const areas: Area[] = [
   {
     title: $t('shell.reports'),
     pages: [
-      { to: '/reports', title: $t('shell.reportsCompletion'), also: $t('shell.reportsAlso') },
-      { to: '/reports/stopped', title: $t('shell.reportsStopped') },
-      { to: '/reports/behind', title: $t('shell.reportsBehind') },
-      { to: '/reports/badges', title: $t('common.badges') },
-      { to: '/reports/holdings', title: $t('shell.reportsHoldings') },
-      { to: '/reports/rosters', title: $t('shell.reportsRosters') },
-      { to: '/reports/rules', title: $t('shell.rules') },
-      { to: '/reports/services', title: $t('shell.reportsServices') },
-      { to: '/reports/scores', title: $t('shell.scores') },
-      { to: '/report-mails', title: $t('shell.reportsMails') },
+      { to: '/reports', title: $t('shell.reportsCompletion'), also: $t('shell.reportsAlso'), act: 'report' },
+      { to: '/reports/stopped', title: $t('shell.reportsStopped'), act: 'report' },
+      { to: '/reports/behind', title: $t('shell.reportsBehind'), act: 'report' },
+      { to: '/reports/badges', title: $t('common.badges'), act: 'report' },
+      { to: '/reports/holdings', title: $t('shell.reportsHoldings'), act: 'report' },
+      { to: '/reports/rosters', title: $t('shell.reportsRosters'), act: 'report' },
+      { to: '/reports/rules', title: $t('shell.rules'), act: 'report' },
+      { to: '/reports/services', title: $t('shell.reportsServices'), act: 'report' },
+      { to: '/reports/scores', title: $t('shell.scores'), act: 'report' },
+      { to: '/report-mails', title: $t('shell.reportsMails'), act: 'look' },
     ],
   },
   {
@@ -109,6 +111,12 @@ export const areas: Area[] = [
     pages: [
       { to: '/settings', title: $t('shell.settings'), also: $t('shell.templatesNamesTokensPauseHistory') },
       {
+        to: '/settings/users',
+        title: $t('shell.users'),
+        also: $t('shell.usersAlso'),
+        act: 'users',
+      },
+      {
         to: '/settings/set-up',
         title: $t('shell.setUpFiles'),
         also: $t('shell.exportImportConfiguration'),
@@ -116,6 +124,12 @@ export const areas: Area[] = [
     ],
   },
 ]
+
+/** The areas with those of their pages that somebody may see. */
+export const seenBy = (may: (act: string) => boolean): Area[] =>
+  areas
+    .map((a) => ({ ...a, pages: a.pages.filter((p) => may(p.act ?? 'look')) }))
+    .filter((a) => a.pages.length)
 
 const begins = (path: string, with_: string) => path === with_ || path.startsWith(`${with_}/`)
 

@@ -11,10 +11,13 @@ import (
 	"fmt"
 	"runtime/debug"
 	"strings"
+	"time"
 
 	"github.com/alexedwards/argon2id"
 	"golang.org/x/sync/semaphore"
 
+	"kanban/internal/adapter/mails"
+	"kanban/internal/core/permission"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
 	"kanban/internal/store/accessstore"
@@ -22,7 +25,12 @@ import (
 )
 
 // Service is the use case. Fill every field.
-type Service struct{ Store *db.Database }
+type Service struct {
+	Store *db.Database
+	// Mailer gives what sends mails of the service's own; nil when no mail server is connected.
+	Mailer func(context.Context) (*mails.Mailer, error)
+	Public string // the address at which people reach the service
+}
 
 // MinimumPassword is the shortest password accepted, in characters.
 const MinimumPassword = 12
@@ -33,19 +41,17 @@ const TokenPrefix = "kbt_"
 // ErrUnknown means wrong e-mail address, password or token. It does not tell which.
 var ErrUnknown = errors.New("the e-mail address or the password is not right")
 
-// Caller is who makes a request. Roles beyond administrator come later; what a
-// role may do is decided by May, and nowhere else.
+// Caller is who makes a request.
 type Caller struct {
-	ID   string `json:"id"`
-	Name string `json:"name"`
-	Role string `json:"role"`
+	ID   string          `json:"id"`
+	Name string          `json:"name"`
+	Role permission.Role `json:"role"`
 }
 
-// May reports whether the caller may do something; today an administrator may
-// do everything.
-func (c Caller) May(string) bool { return c.Role == "administrator" }
+// May reports whether the caller may do something.
+func (c Caller) May(a permission.Act) bool { return permission.May(c.Role, a) }
 
-func caller(a accessstore.Administrator) Caller { return Caller{a.ID, a.Name, a.Role} }
+func caller(a accessstore.User) Caller { return Caller{a.ID, a.Name, permission.Role(a.Role)} }
 
 func hash(secret string) []byte {
 	sum := sha256.Sum256([]byte(secret))
@@ -55,7 +61,7 @@ func hash(secret string) []byte {
 // SetupSecret makes the secret of a one-time set-up link while there is no
 // administrator yet; empty when there is one.
 func (s *Service) SetupSecret(ctx context.Context) (string, error) {
-	n, err := accessstore.CountAdministrators(ctx, s.Store)
+	n, err := accessstore.CountUsers(ctx, s.Store)
 	if err != nil || n > 0 {
 		return "", err
 	}
@@ -72,11 +78,8 @@ func (s *Service) SetUp(ctx context.Context, secret, name, email, password strin
 	if _, err := roster.AddressKey(email); err != nil {
 		return Caller{}, refusal.Invalid("email", "%q is not an e-mail address", email)
 	}
-	if len([]rune(password)) < MinimumPassword {
-		return Caller{}, refusal.Invalid("password", "is too short: use at least %d characters", MinimumPassword)
-	}
-	if len(password) > longestPassword {
-		return Caller{}, refusal.Invalid("password", "is too long: use at most %d bytes", longestPassword)
+	if err := longEnough(password); err != nil {
+		return Caller{}, err
 	}
 	// Hashing costs much: whoever has no link is not worth it.
 	open, err := accessstore.SetupLinkOpen(ctx, s.Store, hash(secret))
@@ -86,16 +89,13 @@ func (s *Service) SetUp(ctx context.Context, secret, name, email, password strin
 	if !open {
 		return Caller{}, refusal.Forbidden(noLink)
 	}
-	var hashed string
-	if err := costly(ctx, func() (err error) {
-		hashed, err = argon2id.CreateHash(password, argon2id.DefaultParams)
-		return err
-	}); err != nil {
-		return Caller{}, fmt.Errorf("hashing the password: %w", err)
+	hashed, err := hashOf(ctx, password)
+	if err != nil {
+		return Caller{}, err
 	}
-	a := accessstore.Administrator{
+	a := accessstore.User{
 		ID: db.NewID(), Name: name, Email: email, PasswordHash: hashed,
-		Role: "administrator",
+		Role: string(permission.Administrator),
 	}
 	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := accessstore.UseSetupLink(ctx, tx, hash(secret)); err != nil {
@@ -104,7 +104,7 @@ func (s *Service) SetUp(ctx context.Context, secret, name, email, password strin
 		if err := db.Create(tx, &a, "making the administrator"); err != nil {
 			return err
 		}
-		return tx.Audit(ctx, name, "set up", "administrator/"+a.ID, nil)
+		return tx.Audit(ctx, name, "set up", "user/"+a.ID, nil)
 	})
 	if errors.Is(err, db.ErrNotFound) {
 		return Caller{}, refusal.Forbidden(noLink)
@@ -117,7 +117,7 @@ func (s *Service) SignIn(ctx context.Context, email, password string) (Caller, e
 	if len(password) > longestPassword {
 		return Caller{}, ErrUnknown
 	}
-	a, err := accessstore.AdministratorByEmail(ctx, s.Store, strings.TrimSpace(email))
+	a, err := accessstore.UserByEmail(ctx, s.Store, strings.TrimSpace(email))
 	if errors.Is(err, db.ErrNotFound) {
 		// The same work as for a known address, so that time tells nothing.
 		err := costly(ctx, func() error {
@@ -129,6 +129,13 @@ func (s *Service) SignIn(ctx context.Context, email, password string) (Caller, e
 	if err != nil {
 		return Caller{}, err
 	}
+	if a.PasswordHash == "" { // they were invited, and have chosen none yet
+		err := costly(ctx, func() error {
+			_, err := argon2id.CreateHash(password, argon2id.DefaultParams)
+			return err
+		})
+		return Caller{}, cmp.Or(err, ErrUnknown)
+	}
 	var ok bool
 	if err := costly(ctx, func() (err error) {
 		ok, err = argon2id.ComparePasswordAndHash(password, a.PasswordHash)
@@ -139,7 +146,7 @@ func (s *Service) SignIn(ctx context.Context, email, password string) (Caller, e
 	if !ok {
 		return Caller{}, ErrUnknown
 	}
-	return caller(a), nil
+	return caller(a), accessstore.NoteSignIn(ctx, s.Store, a.ID, time.Now())
 }
 
 // longestPassword bounds what is hashed, in bytes.
@@ -168,7 +175,7 @@ func (s *Service) EndToken(ctx context.Context, token string) error {
 
 // ByID finds a caller that signed in before.
 func (s *Service) ByID(ctx context.Context, id string) (Caller, error) {
-	a, err := accessstore.FindAdministrator(ctx, s.Store, id)
+	a, err := accessstore.FindUser(ctx, s.Store, id)
 	return caller(a), err
 }
 
@@ -179,7 +186,7 @@ func (s *Service) NewToken(ctx context.Context, c Caller, name string) (string, 
 	}
 	secret := TokenPrefix + rand.Text()
 	t := accessstore.APIToken{
-		ID: db.NewID(), AdministratorID: c.ID, Name: strings.TrimSpace(name),
+		ID: db.NewID(), UserID: c.ID, Name: strings.TrimSpace(name),
 		Hash: hash(secret),
 	}
 	return secret, s.Store.InTx(ctx, func(tx *db.Tx) error {
@@ -192,7 +199,7 @@ func (s *Service) NewToken(ctx context.Context, c Caller, name string) (string, 
 
 // ByToken finds whom a token stands for.
 func (s *Service) ByToken(ctx context.Context, token string) (Caller, error) {
-	a, err := accessstore.AdministratorByToken(ctx, s.Store, hash(token))
+	a, err := accessstore.UserByToken(ctx, s.Store, hash(token))
 	if errors.Is(err, db.ErrNotFound) {
 		return Caller{}, ErrUnknown
 	}

@@ -10,9 +10,9 @@ import (
 )
 
 // SaveViews keeps an administrator's saved ways to look at sections.
-func (s *Service) SaveViews(ctx context.Context, administratorID string, views any) error {
+func (s *Service) SaveViews(ctx context.Context, userID string, views any) error {
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
-		return settingstore.SaveSetting(ctx, tx, "views/"+administratorID, views)
+		return settingstore.SaveSetting(ctx, tx, "views/"+userID, views)
 	})
 }
 

@@ -58,7 +58,7 @@ func (s *Service) server(ctx context.Context, c adapter.Interface) (oauth.Server
 }
 
 // BeginSignIn gives the address at which somebody grants an interface access by signing in there.
-func (s *Service) BeginSignIn(ctx context.Context, administratorID, who, id string) (address string, err error) {
+func (s *Service) BeginSignIn(ctx context.Context, userID, who, id string) (address string, err error) {
 	row, err := connectionstore.FindInterface(ctx, s.Store, id)
 	if err != nil {
 		return "", err
@@ -83,7 +83,7 @@ func (s *Service) BeginSignIn(ctx context.Context, administratorID, who, id stri
 	hash := sha256.Sum256([]byte(state))
 	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := connectionstore.KeepSignIn(ctx, tx, connectionstore.SignIn{
-			State: hash[:], InterfaceID: id, AdministratorID: administratorID, Verifier: sealed, BeganAt: now,
+			State: hash[:], InterfaceID: id, UserID: userID, Verifier: sealed, BeganAt: now,
 		}, now.Add(-signInWithin)); err != nil {
 			return err
 		}
@@ -109,7 +109,7 @@ type Granted struct {
 
 // EndSignIn takes what somebody comes back with from a service. What is another account's than before, or
 // does not work where the former one did, waits until somebody says that it is meant.
-func (s *Service) EndSignIn(ctx context.Context, administratorID, who string, r Returned) (g Granted, err error) {
+func (s *Service) EndSignIn(ctx context.Context, userID, who string, r Returned) (g Granted, err error) {
 	hash := sha256.Sum256([]byte(r.State))
 	var begun connectionstore.SignIn
 	err = s.Store.InTx(ctx, func(tx *db.Tx) (err error) {
@@ -118,7 +118,7 @@ func (s *Service) EndSignIn(ctx context.Context, administratorID, who string, r 
 	})
 	switch {
 	case errors.Is(err, db.ErrNotFound), err == nil && s.Clock.Now().Sub(begun.BeganAt) > signInWithin,
-		err == nil && begun.AdministratorID != administratorID:
+		err == nil && begun.UserID != userID:
 		return g, refusal.Conflict("", "this sign-in was not begun by you in this browser, was used already, or is older than %d minutes; begin it again", int(signInWithin.Minutes()))
 	case err != nil:
 		return g, err

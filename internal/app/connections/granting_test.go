@@ -59,7 +59,7 @@ func signs(t *testing.T, more map[string]string) *signing {
 
 func administrator(t *testing.T, w *apptest.World, email string) string {
 	t.Helper()
-	a := accessstore.Administrator{ID: db.NewID(), Name: email, Email: email, PasswordHash: "none"}
+	a := accessstore.User{ID: db.NewID(), Name: email, Email: email, PasswordHash: "none"}
 	require.NoError(t, w.Store.InTx(t.Context(), func(tx *db.Tx) error { return db.Create(tx, &a, "making one") }))
 	return a.ID
 }

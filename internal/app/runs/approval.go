@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"kanban/internal/adapter/mails"
+	"kanban/internal/core/permission"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
 	"kanban/internal/store/accessstore"
@@ -34,10 +35,11 @@ func (s *Service) askApproval(ctx context.Context, p pairingstore.Pairing, previ
 	if err != nil || mailer == nil {
 		return err
 	}
-	all, err := accessstore.Administrators(ctx, s.Store)
+	all, err := accessstore.Users(ctx, s.Store)
 	if err != nil {
 		return err
 	}
+	all = slices.DeleteFunc(all, func(u accessstore.User) bool { return !mayApprove(u) })
 	mailed, failed := p.GuardMailed, false
 	if mailed.For != removals {
 		mailed = pairingstore.GuardMails{For: removals}
@@ -50,7 +52,7 @@ func (s *Service) askApproval(ctx context.Context, p pairingstore.Pairing, previ
 		hash := sha256.Sum256([]byte(token))
 		if err := s.Store.InTx(ctx, func(tx *db.Tx) error {
 			approval := accessstore.Approval{
-				TokenHash: hash[:], PairingID: p.ID, AdministratorID: a.ID,
+				TokenHash: hash[:], PairingID: p.ID, UserID: a.ID,
 				CreatedAt: s.Clock.Now(),
 			}
 			return db.Create(tx, &approval, "keeping the approval's link")
@@ -80,7 +82,7 @@ func (s *Service) askApproval(ctx context.Context, p pairingstore.Pairing, previ
 	return s.Store.InTx(ctx, func(tx *db.Tx) error { return pairingstore.KeepGuardNotified(ctx, tx, p.ID, removals) })
 }
 
-func (s *Service) letter(a accessstore.Administrator, p pairingstore.Pairing, plan roster.Plan, removals int,
+func (s *Service) letter(a accessstore.User, p pairingstore.Pairing, plan roster.Plan, removals int,
 	token string,
 ) string {
 	var names []string
@@ -96,13 +98,18 @@ func (s *Service) letter(a accessstore.Administrator, p pairingstore.Pairing, pl
 		a.Name, removals, p.TargetName, strings.Join(names, "\n"), s.Public, token)
 }
 
+// mayApprove reports whether a user may sign in and start runs.
+func mayApprove(u accessstore.User) bool {
+	return u.PasswordHash != "" && permission.May(permission.Role(u.Role), permission.Rosters)
+}
+
 // Asked is what somebody with a link from a mail may approve.
 type Asked struct {
-	Approval      accessstore.Approval
-	Administrator accessstore.Administrator
-	Pairing       pairingstore.Pairing
-	Preview       pairingstore.Preview
-	Removals      []roster.Entry
+	Approval accessstore.Approval
+	User     accessstore.User
+	Pairing  pairingstore.Pairing
+	Preview  pairingstore.Preview
+	Removals []roster.Entry
 }
 
 // Approvable compares now and gives what a link from a mail is about. A link that
@@ -112,7 +119,7 @@ func (s *Service) Approvable(ctx context.Context, token string) (x Asked, err er
 	if x.Approval, err = accessstore.FindApproval(ctx, s.Store, hash[:]); err != nil {
 		return x, err
 	}
-	if x.Administrator, err = accessstore.FindAdministrator(ctx, s.Store, x.Approval.AdministratorID); err != nil {
+	if x.User, err = accessstore.FindUser(ctx, s.Store, x.Approval.UserID); err != nil {
 		return x, err
 	}
 	if x.Preview, err = s.Preview(ctx, x.Approval.PairingID); err != nil {
@@ -136,9 +143,12 @@ func (s *Service) Approve(ctx context.Context, token, previewID string) (runstor
 	if err != nil {
 		return runstore.Run{}, err
 	}
-	who, err := accessstore.FindAdministrator(ctx, s.Store, a.AdministratorID)
+	who, err := accessstore.FindUser(ctx, s.Store, a.UserID)
 	if err != nil {
 		return runstore.Run{}, err
+	}
+	if !mayApprove(who) {
+		return runstore.Run{}, refusal.Forbidden("your role does not allow this any more")
 	}
 	preview, err := pairingstore.FindPreview(ctx, s.Store, previewID)
 	if errors.Is(err, db.ErrNotFound) || err == nil && preview.PairingID != a.PairingID {

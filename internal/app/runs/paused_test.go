@@ -138,9 +138,9 @@ func TestApprovalMailsComeOnceToEach(t *testing.T) {
 	require.NoError(t, err)
 	_, err = w.Access.SetUp(t.Context(), link, "Maud Marrow", "maud@fernmoor.example", "grow-more-plants")
 	require.NoError(t, err)
-	_, err = w.Store.Pool.Exec(t.Context(), `INSERT INTO administrators SELECT (json_populate_record(a,
+	_, err = w.Store.Pool.Exec(t.Context(), `INSERT INTO users SELECT (json_populate_record(a,
 		json_build_object('id', gen_random_uuid(), 'email', 'otto@fernmoor.example', 'name', 'Otto Onion'))).*
-		FROM administrators a`)
+		FROM users a`)
 	require.NoError(t, err)
 	w.Sync(p.ID, false)
 	for n := 25; n < 30; n++ {

@@ -1,5 +1,5 @@
-// Package accessstore keeps who may use the service: administrators, their tokens, links to set up and to approve,
-// and the answers kept for repeated requests.
+// Package accessstore keeps who may use the service: those who may sign in, their tokens, links to set up and to
+// approve, and the answers kept for repeated requests.
 package accessstore
 
 import (
@@ -11,45 +11,47 @@ import (
 	"kanban/internal/store/db"
 )
 
-// Administrator may sign in.
-type Administrator struct {
+// User may sign in.
+type User struct {
 	ID           string
 	Name         string
 	Email        string
 	PasswordHash string
 	Role         string
 	CreatedAt    time.Time
+	InvitedBy    string
+	SignedInAt   *time.Time // the last time with the password
 }
 
-// APIToken lets a program act for an administrator. Only its hash is kept.
+// APIToken lets a program act for a user. Only its hash is kept.
 type APIToken struct {
-	ID              string
-	AdministratorID string
-	Name            string
-	Hash            []byte
-	CreatedAt       time.Time
-	LastUsedAt      *time.Time
+	ID         string
+	UserID     string
+	Name       string
+	Hash       []byte
+	CreatedAt  time.Time
+	LastUsedAt *time.Time
 }
 
-// CountAdministrators counts them.
-func CountAdministrators(ctx context.Context, from db.From) (n int64, err error) {
-	err = from.Records(ctx).Model(&Administrator{}).Count(&n).Error
-	return n, db.Known(err, "counting administrators")
+// CountUsers counts them.
+func CountUsers(ctx context.Context, from db.From) (n int64, err error) {
+	err = from.Records(ctx).Model(&User{}).Count(&n).Error
+	return n, db.Known(err, "counting users")
 }
 
-// Administrators lists them by name.
-func Administrators(ctx context.Context, from db.From) (all []Administrator, err error) {
+// Users lists them by name.
+func Users(ctx context.Context, from db.From) (all []User, err error) {
 	err = from.Records(ctx).Order("name, id").Find(&all).Error
-	return all, db.Known(err, "listing administrators")
+	return all, db.Known(err, "listing users")
 }
 
 // Approval lets somebody who got a mail approve the removals of a pairing.
 type Approval struct {
-	TokenHash       []byte
-	PairingID       string
-	AdministratorID string
-	CreatedAt       time.Time
-	UsedAt          *time.Time
+	TokenHash []byte
+	PairingID string
+	UserID    string
+	CreatedAt time.Time
+	UsedAt    *time.Time
 }
 
 // approvalLasts is how long such a link can be used.
@@ -71,26 +73,26 @@ func UseApproval(ctx context.Context, tx *db.Tx, a Approval) error {
 	return db.Known(err, "using the approval")
 }
 
-// AdministratorByEmail finds one, ignoring case.
-func AdministratorByEmail(ctx context.Context, from db.From, email string) (a Administrator, err error) {
+// UserByEmail finds one, ignoring case.
+func UserByEmail(ctx context.Context, from db.From, email string) (a User, err error) {
 	err = from.Records(ctx).Where("lower(email) = lower(?)", email).First(&a).Error
-	return a, db.Known(err, "finding the administrator")
+	return a, db.Known(err, "finding the user")
 }
 
-// FindAdministrator finds one by id.
-func FindAdministrator(ctx context.Context, from db.From, id string) (a Administrator, err error) {
+// FindUser finds one by id.
+func FindUser(ctx context.Context, from db.From, id string) (a User, err error) {
 	err = from.Records(ctx).Where("id = ?", id).First(&a).Error
-	return a, db.Known(err, "finding the administrator")
+	return a, db.Known(err, "finding the user")
 }
 
-// AdministratorByToken finds whom a token stands for and notes its use.
-func AdministratorByToken(ctx context.Context, from db.From, hash []byte) (a Administrator, err error) {
+// UserByToken finds whom a token stands for and notes its use.
+func UserByToken(ctx context.Context, from db.From, hash []byte) (a User, err error) {
 	err = from.Records(ctx).Raw(`
 		WITH used AS (
 			UPDATE api_tokens SET last_used_at = now()
 			WHERE hash = ? AND (last_used_at IS NULL OR last_used_at < now() - interval '1 minute')
 		)
-		SELECT a.* FROM administrators a JOIN api_tokens t ON t.administrator_id = a.id WHERE t.hash = ?`, hash, hash).Scan(&a).Error
+		SELECT a.* FROM users a JOIN api_tokens t ON t.user_id = a.id WHERE t.hash = ?`, hash, hash).Scan(&a).Error
 	if err == nil && a.ID == "" {
 		return a, fmt.Errorf("finding the token: %w", db.ErrNotFound)
 	}
@@ -99,7 +101,8 @@ func AdministratorByToken(ctx context.Context, from db.From, hash []byte) (a Adm
 
 // AddSetupLink keeps the hash of a new one-time set-up link and drops older ones.
 func AddSetupLink(ctx context.Context, from db.From, hash []byte) error {
-	_, err := db.Exec(ctx, from, `WITH old AS (DELETE FROM setup_links WHERE used_at IS NULL) INSERT INTO setup_links
+	_, err := db.Exec(ctx, from, `WITH old AS (DELETE FROM setup_links WHERE used_at IS NULL) INSERT INTO
+		setup_links
 		(token_hash) VALUES ($1)`, hash)
 	return db.Known(err, "keeping the set-up link")
 }
@@ -152,7 +155,8 @@ func KeepAnswer(ctx context.Context, from db.From, a KeptAnswer) error {
 	header, err := json.Marshal(a.Header)
 	if err == nil {
 		_, err = db.Exec(ctx, from, `UPDATE kept_answers SET status = $3, body = $4, header = $5
-			WHERE key = $1 AND claimed_at = $2 AND status IS NULL`, a.Key, a.ClaimedAt, a.Status, a.Body, string(header))
+			WHERE key = $1 AND claimed_at = $2 AND status IS NULL`, a.Key, a.ClaimedAt, a.Status, a.Body,
+			string(header))
 	}
 	return db.Known(err, "keeping the answer")
 }
@@ -188,7 +192,8 @@ func KeepSession(ctx context.Context, to db.From, token string, data []byte, unt
 
 // EndSession ends a session for good. Its token is remembered for longer than any request takes.
 func EndSession(ctx context.Context, to db.From, token string) error {
-	_, err := db.Exec(ctx, to, `UPDATE sessions SET data = '', expiry = now() + interval '1 hour' WHERE token = $1`, token)
+	_, err := db.Exec(ctx, to, `UPDATE sessions SET data = '', expiry = now() + interval '1 hour' WHERE token =
+		$1`, token)
 	return db.Known(err, "ending the session")
 }
 

@@ -64,11 +64,11 @@ func DropGrant(ctx context.Context, tx *db.Tx, interfaceID string, pending bool)
 
 // SignIn is one that somebody has begun.
 type SignIn struct {
-	State           []byte `gorm:"primaryKey"` // hash of what comes back
-	InterfaceID     string
-	AdministratorID string
-	Verifier        []byte // sealed
-	BeganAt         time.Time
+	State       []byte `gorm:"primaryKey"` // hash of what comes back
+	InterfaceID string
+	UserID      string
+	Verifier    []byte // sealed
+	BeganAt     time.Time
 }
 
 // KeepSignIn keeps a sign-in, and drops those that began before a time.
@@ -82,7 +82,7 @@ func KeepSignIn(ctx context.Context, tx *db.Tx, s SignIn, before time.Time) erro
 // TakeSignIn takes a sign-in away that somebody comes back from, so that nobody does so twice.
 func TakeSignIn(ctx context.Context, tx *db.Tx, state []byte) (s SignIn, err error) {
 	s, err = db.Row[SignIn](ctx, tx, "ending a sign-in", `DELETE FROM sign_ins WHERE state = $1
-		RETURNING state, interface_id::text, administrator_id::text, verifier, began_at`, state)
+		RETURNING state, interface_id::text, user_id::text, verifier, began_at`, state)
 	if errors.Is(err, db.ErrNotFound) {
 		return s, fmt.Errorf("ending a sign-in: %w", db.ErrNotFound)
 	}

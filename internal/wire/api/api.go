@@ -33,9 +33,10 @@ type SignIn struct {
 
 // Caller is who is signed in.
 type Caller struct {
-	ID   string `json:"id"`
-	Name string `json:"name"`
-	Role string `json:"role"`
+	ID   string   `json:"id"`
+	Name string   `json:"name"`
+	Role string   `json:"role" enum:"administrator,operator,support,reader"`
+	May  []string `json:"may" doc:"The acts that the role allows; each operation names its own as x-act"`
 }
 
 // NewToken asks for an API token.

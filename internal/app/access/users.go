@@ -1,0 +1,320 @@
+package access
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/alexedwards/argon2id"
+
+	"kanban/internal/adapter/mails"
+	"kanban/internal/core/permission"
+	"kanban/internal/core/refusal"
+	"kanban/internal/core/roster"
+	"kanban/internal/store/accessstore"
+	"kanban/internal/store/db"
+)
+
+// TopicUser is the topic of the news that a user is another one than before, or is one no more.
+const TopicUser = "user"
+
+// Users lists those who may sign in, by name.
+func (s *Service) Users(ctx context.Context) ([]accessstore.User, error) {
+	return accessstore.Users(ctx, s.Store)
+}
+
+// Draft is what is said of a user; what is nil stays as it is.
+type Draft struct {
+	Name, Email *string
+	Role        *permission.Role
+}
+
+func (d Draft) into(u *accessstore.User, c Caller) error {
+	if d.Name != nil {
+		if u.Name = strings.TrimSpace(*d.Name); u.Name == "" || len([]rune(u.Name)) > 200 {
+			return refusal.Invalid("name", "must have 1 to 200 characters: it is shown beside what they change")
+		}
+	}
+	if d.Email != nil {
+		if u.Email = strings.TrimSpace(*d.Email); !isAddress(u.Email) {
+			return refusal.Invalid("email", "%q is not an e-mail address", u.Email)
+		}
+	}
+	if d.Role != nil {
+		if !d.Role.Known() {
+			return refusal.Invalid("role", "%q is not one of administrator, operator, support, reader", *d.Role)
+		}
+		if !permission.MayGive(c.Role, *d.Role) {
+			return refusal.Forbidden("you cannot give a role that may do more than your own")
+		}
+		u.Role = string(*d.Role)
+	}
+	return nil
+}
+
+func isAddress(email string) bool {
+	_, err := roster.AddressKey(email)
+	return err == nil
+}
+
+// Invitation is what came of inviting somebody.
+type Invitation struct {
+	User   accessstore.User
+	Mailed bool   // the link was taken by the mail server
+	Link   string // to hand over; empty when it was mailed. It works once and holds for a week.
+	Why    string // it was not mailed
+}
+
+// Invite makes a user who cannot sign in yet, and mails them the link by which they choose their password. Where no
+// mail server takes it, whoever invites is given the link, once.
+func (s *Service) Invite(ctx context.Context, c Caller, name, email string, role permission.Role) (Invitation,
+	error,
+) {
+	u := accessstore.User{ID: db.NewID(), InvitedBy: c.Name, CreatedAt: time.Now()}
+	if err := (Draft{&name, &email, &role}).into(&u, c); err != nil {
+		return Invitation{}, err
+	}
+	secret := rand.Text()
+	err := s.Store.InTx(ctx, func(tx *db.Tx) error {
+		all, err := accessstore.LockUsers(ctx, tx)
+		if err != nil {
+			return err
+		}
+		if err := ownAddress(all, u); err != nil {
+			return err
+		}
+		if err := db.Create(tx, &u, "making the user"); err != nil {
+			return err
+		}
+		if err := accessstore.Invite(ctx, tx, u.ID, hash(secret), c.Name); err != nil {
+			return err
+		}
+		return s.changed(ctx, tx, c, "invited a user", u)
+	})
+	if err != nil {
+		return Invitation{}, err
+	}
+	return s.hand(ctx, c, u, secret), nil
+}
+
+// hand mails the link of an invitation, or gives it to whoever invited.
+func (s *Service) hand(ctx context.Context, c Caller, u accessstore.User, secret string) Invitation {
+	link := s.Public + "/invitation?secret=" + secret
+	in := Invitation{User: u, Link: link}
+	mailer, err := s.Mailer(ctx)
+	switch {
+	case err != nil:
+		in.Why = err.Error()
+		return in
+	case mailer == nil:
+		in.Why = "no mail server is connected"
+		return in
+	}
+	if _, err := mailer.Send(ctx, mails.Mail{
+		ID: "invitation-" + hex.EncodeToString(hash(secret)[:8]), To: u.Email, ToName: u.Name,
+		Subject: c.Name + " invites you to Kanban",
+		Text: fmt.Sprintf("Dear %s,\n\n%s invites you to Kanban as %s. Choose your password here:\n%s\n\nThe link works "+
+			"once, for a week.\n", u.Name, c.Name, u.Role, link),
+	}); err != nil {
+		in.Why = err.Error()
+		return in
+	}
+	return Invitation{User: u, Mailed: true}
+}
+
+// ownAddress refuses an address that somebody else signs in with.
+func ownAddress(all []accessstore.User, u accessstore.User) error {
+	for _, o := range all {
+		if o.ID != u.ID && strings.EqualFold(o.Email, u.Email) {
+			return refusal.Conflict("", "%s signs in with the address %s already", o.Name, u.Email)
+		}
+	}
+	return nil
+}
+
+func (s *Service) changed(ctx context.Context, tx *db.Tx, c Caller, what string, u accessstore.User) error {
+	if err := tx.Audit(ctx, c.Name, what, "user/"+u.ID,
+		map[string]string{"name": u.Name, "email": u.Email, "role": u.Role}); err != nil {
+		return err
+	}
+	return tx.Announce(ctx, TopicUser, u.ID)
+}
+
+// InviteAgain mails or gives a new link, also to somebody who has forgotten their password; older links are void.
+func (s *Service) InviteAgain(ctx context.Context, c Caller, id string) (Invitation, error) {
+	secret := rand.Text()
+	var u accessstore.User
+	err := s.Store.InTx(ctx, func(tx *db.Tx) (err error) {
+		if u, err = accessstore.FindUser(ctx, tx, id); err != nil {
+			return err
+		}
+		if err := accessstore.Invite(ctx, tx, id, hash(secret), c.Name); err != nil {
+			return err
+		}
+		return s.changed(ctx, tx, c, "invited a user again", u)
+	})
+	if err != nil {
+		return Invitation{}, err
+	}
+	return s.hand(ctx, c, u, secret), nil
+}
+
+// ChangeUser changes a user's name, address or role. There is always an administrator who can sign in.
+func (s *Service) ChangeUser(ctx context.Context, c Caller, id string, d Draft) (u accessstore.User, err error) {
+	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
+		all, err := accessstore.LockUsers(ctx, tx)
+		if err != nil {
+			return err
+		}
+		i := slices.IndexFunc(all, func(o accessstore.User) bool { return o.ID == id })
+		if i < 0 {
+			return fmt.Errorf("finding the user: %w", db.ErrNotFound)
+		}
+		u = all[i]
+		if err := d.into(&u, c); err != nil {
+			return err
+		}
+		if err := ownAddress(all, u); err != nil {
+			return err
+		}
+		all[i] = u
+		if err := somebodyLeft(all); err != nil {
+			return err
+		}
+		if err := accessstore.ChangeUser(ctx, tx, u); err != nil {
+			return err
+		}
+		return s.changed(ctx, tx, c, "changed a user", u)
+	})
+	return u, err
+}
+
+// somebodyLeft refuses to leave nobody who can sign in and may say who else may.
+func somebodyLeft(all []accessstore.User) error {
+	if slices.ContainsFunc(all, func(u accessstore.User) bool {
+		return u.PasswordHash != "" && permission.May(permission.Role(u.Role), permission.Users)
+	}) {
+		return nil
+	}
+	return refusal.Conflict("", "this is the last administrator who can sign in: make somebody else one first")
+}
+
+// RemoveUser lets somebody in no more: their sessions and tokens end at once.
+func (s *Service) RemoveUser(ctx context.Context, c Caller, id string) error {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		all, err := accessstore.LockUsers(ctx, tx)
+		if err != nil {
+			return err
+		}
+		i := slices.IndexFunc(all, func(o accessstore.User) bool { return o.ID == id })
+		if i < 0 {
+			return fmt.Errorf("finding the user: %w", db.ErrNotFound)
+		}
+		u := all[i]
+		if err := somebodyLeft(slices.Delete(slices.Clone(all), i, i+1)); err != nil {
+			return err
+		}
+		if err := accessstore.RemoveUser(ctx, tx, id); err != nil {
+			return err
+		}
+		return s.changed(ctx, tx, c, "removed a user", u)
+	})
+}
+
+// Accept spends the link of an invitation: the user has a password from then on.
+func (s *Service) Accept(ctx context.Context, secret, password string) (Caller, error) {
+	if err := longEnough(password); err != nil {
+		return Caller{}, err
+	}
+	in, err := accessstore.FindInvitation(ctx, s.Store, hash(secret))
+	switch {
+	case errors.Is(err, db.ErrNotFound):
+		return Caller{},
+			refusal.Forbidden("this is not the link of an invitation, or a newer one was sent: ask for a new one")
+	case err != nil:
+		return Caller{}, err
+	case in.Used:
+		return Caller{},
+			refusal.Forbidden("this link was used already; sign in with the password that was chosen then")
+	case in.Old:
+		return Caller{}, refusal.Forbidden("this link is older than a week: ask for a new one")
+	}
+	hashed, err := hashOf(ctx, password)
+	if err != nil {
+		return Caller{}, err
+	}
+	var u accessstore.User
+	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := accessstore.UseInvitation(ctx, tx, hash(secret)); err != nil {
+			return err
+		}
+		if err := accessstore.ChoosePassword(ctx, tx, in.UserID, hashed); err != nil {
+			return err
+		}
+		if u, err = accessstore.FindUser(ctx, tx, in.UserID); err != nil {
+			return err
+		}
+		if err := tx.Audit(ctx, u.Name, "accepted an invitation", "user/"+u.ID, nil); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, TopicUser, u.ID)
+	})
+	if errors.Is(err, db.ErrNotFound) {
+		return Caller{},
+			refusal.Forbidden("this link was used already; sign in with the password that was chosen then")
+	}
+	return caller(u), err
+}
+
+// ChangePassword lets somebody who knows their password choose another one.
+func (s *Service) ChangePassword(ctx context.Context, c Caller, old, password string) error {
+	u, err := accessstore.FindUser(ctx, s.Store, c.ID)
+	if err != nil {
+		return err
+	}
+	if _, err := s.SignIn(ctx, u.Email, old); err != nil {
+		if errors.Is(err, ErrUnknown) {
+			return refusal.Invalid("old", "is not your password")
+		}
+		return err
+	}
+	if err := longEnough(password); err != nil {
+		return err
+	}
+	hashed, err := hashOf(ctx, password)
+	if err != nil {
+		return err
+	}
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := accessstore.ChoosePassword(ctx, tx, c.ID, hashed); err != nil {
+			return err
+		}
+		return tx.Audit(ctx, c.Name, "changed their password", "user/"+c.ID, nil)
+	})
+}
+
+func longEnough(password string) error {
+	if len([]rune(password)) < MinimumPassword {
+		return refusal.Invalid("password", "is too short: use at least %d characters", MinimumPassword)
+	}
+	if len(password) > longestPassword {
+		return refusal.Invalid("password", "is too long: use at most %d bytes", longestPassword)
+	}
+	return nil
+}
+
+func hashOf(ctx context.Context, password string) (hashed string, err error) {
+	err = costly(ctx, func() (err error) {
+		hashed, err = argon2id.CreateHash(password, argon2id.DefaultParams)
+		return err
+	})
+	if err != nil {
+		return "", fmt.Errorf("hashing the password: %w", err)
+	}
+	return hashed, nil
+}
