@@ -121,6 +121,8 @@ func TestARoleThatIsTakenAwayEndsAtOnce(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 403, ask("GET", "/sections"))
 	assert.Equal(t, 200, ask("GET", "/reports"))
+	resp, _ := s.ask("GET", "/metrics", "", "Authorization", "Bearer "+token)
+	assert.Equal(t, 403, resp.StatusCode)
 	_, err = s.Access.Invite(t.Context(), otto, "Friend", "friend@fernmoor.example", permission.Administrator)
 	require.ErrorContains(t, err, "more than your own")
 	require.NoError(t, s.Access.RemoveUser(t.Context(), maud, otto.ID))

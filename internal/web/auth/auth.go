@@ -20,6 +20,7 @@ import (
 	"github.com/alexedwards/scs/v2"
 
 	"kanban/internal/app/access"
+	"kanban/internal/core/permission"
 	"kanban/internal/store/db"
 	"kanban/internal/web/problem"
 )
@@ -127,13 +128,18 @@ func (a *Auth) Identify(next http.Handler) http.Handler {
 	})
 }
 
-// WithToken lets only programs with an API token in.
+// WithToken lets only programs in whose API token is of somebody who may look.
 func WithToken(a *access.Service, next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		token, _ := bearer(r)
-		if _, err := a.ByToken(r.Context(), token); err != nil {
+		c, err := a.ByToken(r.Context(), token)
+		if err != nil {
 			w.Header().Set("WWW-Authenticate", "Bearer")
 			problem.Write(w, http.StatusUnauthorized, "an API token is needed")
+			return
+		}
+		if !c.May(permission.Look) {
+			problem.Write(w, http.StatusForbidden, "your role ("+string(c.Role)+") does not allow this")
 			return
 		}
 		next.ServeHTTP(w, r)
