@@ -50,8 +50,7 @@ var chromium = sync.OnceValues(func() (context.Context, error) {
 		chromedp.Headless, chromedp.NoSandbox, chromedp.DisableGPU, chromedp.NoFirstRun,
 	}
 	for _, flag := range []string{
-		"disable-quic", "disable-background-networking", "disable-component-update", "disable-sync",
-		"hide-scrollbars",
+		"disable-quic", "disable-background-networking", "disable-component-update", "disable-sync", "hide-scrollbars",
 		// Several windows are looked at at once.
 		"disable-backgrounding-occluded-windows", "disable-renderer-backgrounding",
 		"disable-background-timer-throttling",
@@ -140,8 +139,7 @@ func (b *browser) until(expression string) {
 
 // gaveWay reports whether a page was left while something was asked of it.
 func gaveWay(err error) bool {
-	return strings.Contains(err.Error(), "Cannot find context") || strings.Contains(err.Error(),
-		"navigated or closed")
+	return strings.Contains(err.Error(), "Cannot find context") || strings.Contains(err.Error(), "navigated or closed")
 }
 
 func quoted(text string) string { return "`" + strings.ReplaceAll(text, "`", "\\`") + "`" }
@@ -157,9 +155,8 @@ var rooms = map[string]string{
 	"Board": "To do", "Findings": "To do", "Tasks": "To do", "All sections": "Sections", "Linked sets": "Sections",
 	"People lists": "Sections", "Runs": "Sections", "Batches": "Sections", "Next term": "Sections",
 	"Outlines": "Courses", "Stage plans": "Courses", "Access": "Courses", "Events": "Rules", "Deliveries": "Rules",
-	"Set-up as files": "Settings", "Users": "Settings", "Issuers": "Badges", "Check a badge": "Badges",
-	"Stopped":    "Reports",
-	"Duplicates": "People", "Test learners": "Rules",
+	"Set-up as files": "Settings", "Issuers": "Badges", "Check a badge": "Badges", "Stopped": "Reports",
+	"Test learners": "Rules", "Duplicates": "People", "Users": "Settings",
 }
 
 // goes leads to a page by the navigation, as a person does.
@@ -175,8 +172,7 @@ func (b *browser) goes(page string) {
 
 // found is a function of the page's that finds the first element of a selector or an XPath
 // expression.
-const found = `const found = (s) => /^[(/]/.test(s) ? document.evaluate(s, document, null,
-	XPathResult.FIRST_ORDERED_NODE_TYPE, null).singleNodeValue : document.querySelector(s);`
+const found = `const found = (s) => /^[(/]/.test(s) ? document.evaluate(s, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE, null).singleNodeValue : document.querySelector(s);`
 
 // press clicks at an element as a person does: when the page has come to rest and nothing
 // lies above it. A click that the element did not get, because the page moved in that very
@@ -187,19 +183,13 @@ func (b *browser) press(selector string) {
 	for range 5 {
 		b.do(chromedp.WaitVisible(selector))
 		b.settled()
-		b.until(`(() => { ` + found + ` const e = found(` + s + `); if (!e || e.disabled) return false;
-			e.scrollIntoView({block: 'nearest'});
-			const r = e.getBoundingClientRect(), at = [r.x, r.y, r.width, r.height].join(), before =
-				window.pressedAt; window.pressedAt = at;
+		b.until(`(() => { ` + found + ` const e = found(` + s + `); if (!e || e.disabled) return false; e.scrollIntoView({block: 'nearest'});
+			const r = e.getBoundingClientRect(), at = [r.x, r.y, r.width, r.height].join(), before = window.pressedAt; window.pressedAt = at;
 			const top = document.elementFromPoint(r.x + r.width / 2, r.y + r.height / 2);
-			return at === before && !!top && (e.contains(top) || top.contains(e) || e.parentElement.contains(top))
-				})()`)
+			return at === before && !!top && (e.contains(top) || top.contains(e) || e.parentElement.contains(top)) })()`)
 		b.until(`(() => { ` + found + ` const e = found(` + s + `); if (!e) return false; window.pressed = false;
-			const exact = e.matches('button, a'); // one that moved between the press and its end gives the click
-				to what holds it
-			document.addEventListener('click', (c) => { window.pressed = e.contains(c.target) || !exact &&
-				(c.target.contains(e) || e.parentElement.contains(c.target)) }, {capture: true, once: true});
-				return true })()`)
+			const exact = e.matches('button, a'); // one that moved between the press and its end gives the click to what holds it
+			document.addEventListener('click', (c) => { window.pressed = e.contains(c.target) || !exact && (c.target.contains(e) || e.parentElement.contains(c.target)) }, {capture: true, once: true}); return true })()`)
 		ctx, cancel := context.WithTimeout(b.ctx, 40*time.Second)
 		_, err := chromedp.Run(ctx, chromedp.Steps(chromedp.Click(selector)))
 		cancel()
@@ -222,8 +212,7 @@ func (b *browser) settled() {
 }
 
 // still is true when no animation that ends is running.
-const still = `document.getAnimations().every(a => a.playState !== 'running' || a.effect?.getTiming().iterations
-	=== Infinity)`
+const still = `document.getAnimations().every(a => a.playState !== 'running' || a.effect?.getTiming().iterations === Infinity)`
 
 func xpath(text string) string { return `"` + text + `"` }
 
@@ -240,9 +229,7 @@ func (b *browser) set(selector, value string) {
 	for range 10 {
 		b.do(chromedp.WaitVisible(selector))
 		b.until(still) // a dialog that opens takes the focus once
-		b.until(`(() => { ` + found + ` const e = found(` + s + `); if (!e) return false; e.focus();
-			e.isContentEditable ? getSelection().selectAllChildren(e) : e.select(); return document.activeElement
-			=== e })()`)
+		b.until(`(() => { ` + found + ` const e = found(` + s + `); if (!e) return false; e.focus(); e.isContentEditable ? getSelection().selectAllChildren(e) : e.select(); return document.activeElement === e })()`)
 		b.do(chromedp.SendKeys(selector, value))
 		if ask(b, chromedp.Evaluate[string](`(() => { `+found+typed+` return typed(found(`+s+`)) })()`)) == value {
 			return
@@ -252,8 +239,7 @@ func (b *browser) set(selector, value string) {
 }
 
 // typed is a function of the page's that gives what is typed into a field or an editor.
-const typed = `const typed = (e) => e?.isContentEditable ? [...e.querySelectorAll('.cm-line')].map((l) =>
-	l.querySelector('.cm-placeholder') ? '' : l.innerText.replace(/\n$/, '')).join('\n') : e?.value ?? '';`
+const typed = `const typed = (e) => e?.isContentEditable ? [...e.querySelectorAll('.cm-line')].map((l) => l.querySelector('.cm-placeholder') ? '' : l.innerText.replace(/\n$/, '')).join('\n') : e?.value ?? '';`
 
 // choose picks an option of a list by its text, as a person does: the list is opened and the option clicked.
 // Of a long list it is looked for first.
@@ -299,16 +285,14 @@ func (b *browser) chooseIn(selector, option string) {
 func (b *browser) finds(label, text, option string) {
 	b.t.Helper()
 	b.set(`input[aria-label=`+xpath(label)+`]`, text)
-	b.press(`//*[contains(@class,"p-autocomplete-overlay")]//li[@role="option"][contains(normalize-space(.), ` +
-		xpath(option) + `)]`)
+	b.press(`//*[contains(@class,"p-autocomplete-overlay")]//li[@role="option"][contains(normalize-space(.), ` + xpath(option) + `)]`)
 	b.until(`!document.querySelector('.p-autocomplete-overlay') && ` + still)
 }
 
 // chooseNative picks an option of a browser's own list by typing its text: on the pages of the stand-ins.
 func (b *browser) chooseNative(selector, option string) {
 	b.t.Helper()
-	chosen := `(() => { const s = document.querySelector(` + quoted(selector) + `); return
-		s.selectedOptions[0]?.text.trim() ?? '' })()`
+	chosen := `(() => { const s = document.querySelector(` + quoted(selector) + `); return s.selectedOptions[0]?.text.trim() ?? '' })()`
 	for range 10 {
 		b.until(still)
 		b.do(chromedp.SendKeys(selector, option))

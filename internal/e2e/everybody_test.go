@@ -29,12 +29,9 @@ type barrier struct {
 func (b *browser) barriers(axe string) []barrier {
 	b.t.Helper()
 	b.do(chromedp.Evaluate[chromedp.Void](`void (window.axe || (0, eval)(` + quotedText(axe) + `))`))
-	b.do(chromedp.Evaluate[chromedp.Void](`window.audit = undefined; void axe.run(document, {resultTypes:
-		['violations']}).then((r) => { window.audit =
-		r.violations.filter((v) => ['serious', 'critical'].includes(v.impact)).map((v) => ({id: v.id, impact:
-			v.impact, help: v.help,
-			nodes: v.nodes.slice(0, 4).map((n) => n.html.slice(0, 200) + ' ' + n.any.map((x) => x.message).join(';
-				'))})) }, (e) => { window.audit = [{id: 'axe', help: String(e)}] })`))
+	b.do(chromedp.Evaluate[chromedp.Void](`window.audit = undefined; void axe.run(document, {resultTypes: ['violations']}).then((r) => { window.audit =
+		r.violations.filter((v) => ['serious', 'critical'].includes(v.impact)).map((v) => ({id: v.id, impact: v.impact, help: v.help,
+			nodes: v.nodes.slice(0, 4).map((n) => n.html.slice(0, 200) + ' ' + n.any.map((x) => x.message).join('; '))})) }, (e) => { window.audit = [{id: 'axe', help: String(e)}] })`))
 	b.until(`!!window.audit`)
 	return ask(b, chromedp.Evaluate[[]barrier](`window.audit`))
 }
@@ -44,8 +41,7 @@ func (b *browser) barriers(axe string) []barrier {
 func (b *browser) shifted() float64 {
 	b.t.Helper()
 	b.do(chromedp.Evaluate[chromedp.Void](`window.shifts = undefined; void new Promise((done) => {
-		new PerformanceObserver((l) => { window.shifts = l.getEntries().filter((e) => !e.hadRecentInput).reduce((n,
-			e) => n + e.value, 0) }).observe({type: 'layout-shift', buffered: true });
+		new PerformanceObserver((l) => { window.shifts = l.getEntries().filter((e) => !e.hadRecentInput).reduce((n, e) => n + e.value, 0) }).observe({type: 'layout-shift', buffered: true });
 		setTimeout(done, 300) }).then(() => { window.shifts ??= 0 })`))
 	b.until(`window.shifts !== undefined`)
 	return ask(b, chromedp.Evaluate[float64](`window.shifts`))
@@ -62,17 +58,15 @@ func (b *browser) rested() {
 func everyPage(t *testing.T, w *world) []string {
 	t.Helper()
 	pages := []string{
-		"/board", "/board?as=table", "/findings", "/findings?group=remark", "/tasks", "/sections",
-		"/sections/linked",
+		"/board", "/board?as=table", "/findings", "/findings?group=remark", "/tasks", "/sections", "/sections/linked",
 		"/sections/lists", "/runs", "/batches", "/next-term", "/outlines", "/stage-plans", "/access", "/people",
-		"/people/duplicates",
 		"/people?text=an", "/rules", "/events", "/deliveries", "/awards", "/issuers", "/check-badge",
 		"/connections", "/connections/new",
 		"/settings", "/settings/set-up", "/findings/catalogue", "/nowhere",
 		"/reports", "/reports/completion?course=Propagation", "/reports/stopped?days=1", "/reports/behind",
-		"/reports/badges", "/reports/holdings", "/reports/holdings?section=PROP-A", "/reports/rosters",
-		"/reports/rules",
-		"/reports/services", "/reports/scores", "/reports/nothing", "/report-mails", "/proofs", "/settings/users",
+		"/reports/badges", "/reports/holdings", "/reports/holdings?section=PROP-A", "/reports/rosters", "/reports/rules",
+		"/reports/services", "/reports/scores", "/reports/nothing", "/report-mails", "/proofs",
+		"/people/duplicates", "/settings/users",
 	}
 	add := func(path string) { pages = append(pages, path) }
 	runs, err := client.Get[api.Page[api.Run]](t.Context(), w.Client, "/runs")
@@ -155,8 +149,7 @@ func pagesForEverybody(t *testing.T, w *world, axe string) {
 	t.Helper()
 	g := newGateway(t, w.service.Address)
 	b := newBrowser(t, g.URL)
-	assert.Empty(t, func() []barrier { b.open("/sign-in"); b.sees("Password"); return b.barriers(axe) }(),
-		"/sign-in")
+	assert.Empty(t, func() []barrier { b.open("/sign-in"); b.sees("Password"); return b.barriers(axe) }(), "/sign-in")
 	b.signsIn("/board")
 	b.rested()
 	g.slow.Store(int64(120 * time.Millisecond))
@@ -167,8 +160,7 @@ func pagesForEverybody(t *testing.T, w *world, axe string) {
 		for _, x := range b.barriers(axe) {
 			t.Errorf("%s: %s (%s) %s\n\t%s", path, x.ID, x.Impact, x.Help, strings.Join(x.Nodes, "\n\t"))
 		}
-		told := ask(b, chromedp.Evaluate[[]string](`[...document.body.innerText.matchAll(/.{0,40}\bkanban [a-z]+
-			[a-z-]+.*/g)].map(String)`))
+		told := ask(b, chromedp.Evaluate[[]string](`[...document.body.innerText.matchAll(/.{0,40}\bkanban [a-z]+ [a-z-]+.*/g)].map(String)`))
 		assert.Empty(t, told, "%s tells people to type a command", path)
 		b.do(chromedp.EmulateViewport(640, 400)) // 200 % of 1280x800
 		wide := ask(b, chromedp.Evaluate[float64](`document.documentElement.scrollWidth - innerWidth`))
@@ -177,8 +169,7 @@ func pagesForEverybody(t *testing.T, w *world, axe string) {
 	}
 }
 
-// A list of more than a page is turned by keyboard, says where one is in the address, and stays there after a
-// reload.
+// A list of more than a page is turned by keyboard, says where one is in the address, and stays there after a reload.
 func turnsPages(t *testing.T, w *world, axe string) {
 	t.Helper()
 	for range 60 {
@@ -191,15 +182,12 @@ func turnsPages(t *testing.T, w *world, axe string) {
 	first := ask(b, chromedp.Evaluate[string](`document.querySelector('tbody a').getAttribute('href')`))
 	b.do(chromedp.Evaluate[chromedp.Void](`document.querySelector('[aria-label^="older"]').focus()`))
 	b.key(kb.Enter)
-	b.until(`location.search.startsWith('?from=') && document.querySelector('tbody a').getAttribute('href') !== ` +
-		quotedText(first))
+	b.until(`location.search.startsWith('?from=') && document.querySelector('tbody a').getAttribute('href') !== ` + quotedText(first))
 	b.do(chromedp.Reload())
-	b.until(`!!document.querySelector('tbody a') && document.querySelector('tbody a').getAttribute('href') !== ` +
-		quotedText(first))
+	b.until(`!!document.querySelector('tbody a') && document.querySelector('tbody a').getAttribute('href') !== ` + quotedText(first))
 	b.do(chromedp.Evaluate[chromedp.Void](`document.querySelector('[aria-label$="newer"]').focus()`))
 	b.key(kb.Enter)
-	b.until(`location.search === '' && document.querySelector('tbody a').getAttribute('href') === ` +
-		quotedText(first))
+	b.until(`location.search === '' && document.querySelector('tbody a').getAttribute('href') === ` + quotedText(first))
 }
 
 // Who asks the system for less motion gets none, and where it chooses the colours, states and what is chosen show.
@@ -213,17 +201,13 @@ func asTheSystemSays(t *testing.T, w *world) {
 		},
 	})
 	require.NoError(t, err)
-	b.until(`matchMedia('(prefers-reduced-motion: reduce)').matches && matchMedia('(forced-colors:
-		active)').matches`)
+	b.until(`matchMedia('(prefers-reduced-motion: reduce)').matches && matchMedia('(forced-colors: active)').matches`)
 	lasting := ask(b, chromedp.Evaluate[float64](`Math.max(...[...document.querySelectorAll('*')].map((e) =>
-		getComputedStyle(e)).flatMap((s) => [s.animationDuration, s.transitionDuration]).flatMap((d) =>
-			d.split(',')).map(parseFloat))`))
+		getComputedStyle(e)).flatMap((s) => [s.animationDuration, s.transitionDuration]).flatMap((d) => d.split(',')).map(parseFloat))`))
 	assert.Less(t, lasting, 0.05, "seconds")
-	colours := ask(b, chromedp.Evaluate[[]string](`[...new Set([...document.querySelectorAll('.bar i')].map((i) =>
-		getComputedStyle(i).backgroundColor))]`))
+	colours := ask(b, chromedp.Evaluate[[]string](`[...new Set([...document.querySelectorAll('.bar i')].map((i) => getComputedStyle(i).backgroundColor))]`))
 	assert.Greater(t, len(colours), 1, "outcomes are told apart: %v", colours)
-	border := ask(b, chromedp.Evaluate[string](`getComputedStyle(document.querySelector('nav
-		[aria-current]')).borderTopStyle`))
+	border := ask(b, chromedp.Evaluate[string](`getComputedStyle(document.querySelector('nav [aria-current]')).borderTopStyle`))
 	assert.Equal(t, "solid", border)
 }
 
@@ -282,8 +266,7 @@ func dialogsForEverybody(t *testing.T, w *world, axe string) {
 		b.until(`!!document.activeElement.closest('[role=dialog]')`)
 		b.settled()
 		for _, x := range b.barriers(axe) {
-			t.Errorf("%s %s: %s (%s) %s\n\t%s", d.page, d.button, x.ID, x.Impact, x.Help, strings.Join(x.Nodes,
-				"\n\t"))
+			t.Errorf("%s %s: %s (%s) %s\n\t%s", d.page, d.button, x.ID, x.Impact, x.Help, strings.Join(x.Nodes, "\n\t"))
 		}
 		b.do(chromedp.KeyEvent(kb.Escape))
 		b.until(`!document.querySelector('[role=dialog]')`)

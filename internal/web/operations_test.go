@@ -138,7 +138,6 @@ func TestEveryOperationAnswersAsDescribed(t *testing.T) {
 		{"reports", walkReports},
 		{"proofs", walkProofs},
 		{"persons", walkPersons},
-
 		{"settings", walkSettings},
 		{"config", walkConfig},
 		{

@@ -12,8 +12,8 @@ import (
 	"kanban/internal/store/personstore"
 )
 
-// BenchmarkMergeManyPeople times two schools of 5,000 people each who are the same: looking who they are, merging all of
-// them, and reading the second register again.
+// BenchmarkMergeManyPeople times two schools of 5,000 people each who are the same: looking who they are, merging all
+// of them, and reading the second register again.
 func BenchmarkMergeManyPeople(b *testing.B) {
 	const many = 5000
 	people := make([]apptest.Pupil, many)
