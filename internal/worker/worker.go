@@ -96,14 +96,9 @@ func (x *shift) rosterJobs(workers *river.Workers) {
 		if err := matchstore.LookForProposals(ctx, s, j.Args.InterfaceID); err != nil {
 			return err
 		}
-		return x.exclusively(ctx, "same-people", func() error {
-			return uses.Persons.LookFor(ctx,
-				j.Args.InterfaceID)
-		})
+		return x.exclusively(ctx, "same-people", func() error { return uses.Persons.LookFor(ctx, j.Args.InterfaceID) })
 	})
-	add(x, workers, func(ctx context.Context,
-		_ *river.Job[jobs.MovePeople],
-	) error {
+	add(x, workers, func(ctx context.Context, _ *river.Job[jobs.MovePeople]) error {
 		return uses.Persons.MoveRest(ctx)
 	})
 	add(x, workers, func(ctx context.Context, j *river.Job[jobs.CarryOutBatch]) error {
@@ -145,10 +140,7 @@ func (x *shift) eventJobs(workers *river.Workers) {
 		return err
 	})
 	add(x, workers, func(ctx context.Context, j *river.Job[jobs.CheckProgress]) error {
-		return x.exclusively(ctx, "check-progress", func() error {
-			return uses.Reports.WorkCheck(ctx,
-				j.Args.Mend)
-		})
+		return x.exclusively(ctx, "check-progress", func() error { return uses.Reports.WorkCheck(ctx, j.Args.Mend) })
 	})
 	add(x, workers, func(ctx context.Context, j *river.Job[jobs.WorkOutStages]) error {
 		if j.Args.StagePlanID != "" {

@@ -68,8 +68,7 @@ func (s *Service) of(ctx context.Context, l *rosterstore.PeopleList, w Wish) (ti
 	case rosterstore.ListOfCourse:
 		l.InterfaceID, l.Ref, title, err = rosterstore.CourseRef(ctx, s.Store, w.OfID)
 		if err != nil {
-			return "", refusal.Invalid("ofId", "there is no course %q; see which there are: kanban courses list",
-				w.OfID)
+			return "", refusal.Invalid("ofId", "there is no course %q; see which there are: kanban courses list", w.OfID)
 		}
 		return title, nil
 	case rosterstore.ListOfOrganisation:
@@ -81,8 +80,7 @@ func (s *Service) of(ctx context.Context, l *rosterstore.PeopleList, w Wish) (ti
 			}
 		}
 		if err == nil {
-			err = refusal.Invalid("ofId",
-				"there is no organisation %q; see which there are: kanban lists organisations",
+			err = refusal.Invalid("ofId", "there is no organisation %q; see which there are: kanban lists organisations",
 				w.OfID)
 		}
 		return "", err

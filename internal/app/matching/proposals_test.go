@@ -32,7 +32,7 @@ func TestSecondAccountsAreProposed_P6(t *testing.T) {
 	require.NoError(t, err)
 	first, second, test := w.Person("stu-007"), w.Person("stu-008"), w.Person("stu-009")
 	exec(`UPDATE people SET master = 'm-1' WHERE id = ANY ($1::text[]::uuid[])`, []string{first.ID, second.ID})
-	exec(`UPDATE people SET user_name = 'preview.student2' WHERE id = $1`, test.ID)
+	exec(`UPDATE people SET user_name = 'preview student 2' WHERE id = $1`, test.ID)
 	exec(`UPDATE people SET user_name = 'protester' WHERE id = $1`, w.Person("stu-010").ID)
 	section := w.Section("PROP-A")
 	p := pairingstore.Pairing{

@@ -101,8 +101,7 @@ func UserByToken(ctx context.Context, from db.From, hash []byte) (a User, err er
 
 // AddSetupLink keeps the hash of a new one-time set-up link and drops older ones.
 func AddSetupLink(ctx context.Context, from db.From, hash []byte) error {
-	_, err := db.Exec(ctx, from, `WITH old AS (DELETE FROM setup_links WHERE used_at IS NULL) INSERT INTO
-		setup_links
+	_, err := db.Exec(ctx, from, `WITH old AS (DELETE FROM setup_links WHERE used_at IS NULL) INSERT INTO setup_links
 		(token_hash) VALUES ($1)`, hash)
 	return db.Known(err, "keeping the set-up link")
 }
@@ -155,8 +154,7 @@ func KeepAnswer(ctx context.Context, from db.From, a KeptAnswer) error {
 	header, err := json.Marshal(a.Header)
 	if err == nil {
 		_, err = db.Exec(ctx, from, `UPDATE kept_answers SET status = $3, body = $4, header = $5
-			WHERE key = $1 AND claimed_at = $2 AND status IS NULL`, a.Key, a.ClaimedAt, a.Status, a.Body,
-			string(header))
+			WHERE key = $1 AND claimed_at = $2 AND status IS NULL`, a.Key, a.ClaimedAt, a.Status, a.Body, string(header))
 	}
 	return db.Known(err, "keeping the answer")
 }
@@ -192,8 +190,7 @@ func KeepSession(ctx context.Context, to db.From, token string, data []byte, unt
 
 // EndSession ends a session for good. Its token is remembered for longer than any request takes.
 func EndSession(ctx context.Context, to db.From, token string) error {
-	_, err := db.Exec(ctx, to, `UPDATE sessions SET data = '', expiry = now() + interval '1 hour' WHERE token =
-		$1`, token)
+	_, err := db.Exec(ctx, to, `UPDATE sessions SET data = '', expiry = now() + interval '1 hour' WHERE token = $1`, token)
 	return db.Known(err, "ending the session")
 }
 

@@ -56,8 +56,8 @@ func (j CarryScores) InsertOpts() river.InsertOpts {
 	return river.InsertOpts{Queue: queue(j.ByHand), MaxAttempts: 10}
 }
 
-// LookForScores reads the gradebooks of score links that are due, compares, and starts runs where there is
-// something to carry.
+// LookForScores reads the gradebooks of score links that are due, compares, and starts runs where there is something
+// to carry.
 type LookForScores struct {
 	LinkIDs []string `json:"linkIds"`
 }

@@ -64,8 +64,7 @@ func KeepSwitchedOff(ctx context.Context, tx *db.Tx, interfaceID, remoteID strin
 // ForgetDecisions lets Kanban find out again whose account is whose: an account that somebody
 // chose is the person's no longer.
 func ForgetDecisions(ctx context.Context, tx *db.Tx, interfaceID, personID string) error {
-	_, err := db.Exec(ctx, tx, `DELETE FROM accounts WHERE interface_id = $1 AND person_id = $2 AND chosen_by <>
-		''`,
+	_, err := db.Exec(ctx, tx, `DELETE FROM accounts WHERE interface_id = $1 AND person_id = $2 AND chosen_by <> ''`,
 		interfaceID, personID)
 	if err == nil {
 		_, err = db.Exec(ctx, tx, `DELETE FROM not_accounts WHERE interface_id = $1 AND person_id = $2`,
@@ -132,9 +131,7 @@ func PairedMembers(ctx context.Context, from db.From, interfaceID string) ([]Pai
 }
 
 // PairingsThrough lists the pairings with an interface that have run at least once.
-func PairingsThrough(ctx context.Context, from db.From, interfaceID string) (all []pairingstore.Pairing,
-	err error,
-) {
+func PairingsThrough(ctx context.Context, from db.From, interfaceID string) (all []pairingstore.Pairing, err error) {
 	err = from.Records(ctx).Where("interface_id = ? AND ended_at IS NULL AND ran_at IS NOT NULL",
 		interfaceID).Find(&all).Error
 	return all, db.Known(err, "listing the interface's pairings")

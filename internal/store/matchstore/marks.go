@@ -33,8 +33,7 @@ type Proposal struct {
 func Proposals(ctx context.Context, from db.From, interfaceID string) ([]Proposal, error) {
 	return db.Rows[Proposal](ctx, from, "looking for second accounts and test learners", `
 		WITH signs AS (
-			SELECT p.*, p.user_name ~* '(^|[._ -])(test|preview|demo)([._ -]?(student|learner|user|account))?[._
-				-]?[0-9]*($|@)' AS by_user_name,
+			SELECT p.*, p.user_name ~* '(^|[._ -])(test|preview|demo)([._ -]?(student|learner|user|account))?[._ -]?[0-9]*($|@)' AS by_user_name,
 				p.given_name ~* '^(test|preview|demo)$' OR p.family_name ~*
 					'^(test|preview|demo|preview (user|student|learner)|test (user|student|learner))$' AS by_name,
 					r.by_role, r.listed
@@ -77,8 +76,7 @@ func MarkPerson(ctx context.Context, tx *db.Tx, personID, kind, of, by string) e
 		decided_by)
 		SELECT p.interface_id, p.sourced_id, $2, coalesce((SELECT f.sourced_id FROM people f
 			WHERE f.id::text = $3 AND f.interface_id = p.interface_id), ''), $4 FROM people p WHERE p.id = $1
-			AND ($3 = '' OR EXISTS (SELECT 1 FROM people f WHERE f.id::text = $3 AND f.interface_id =
-				p.interface_id))
+			AND ($3 = '' OR EXISTS (SELECT 1 FROM people f WHERE f.id::text = $3 AND f.interface_id = p.interface_id))
 		ON CONFLICT (interface_id, sourced_id) DO UPDATE SET kind = excluded.kind, second_of = excluded.second_of,
 			decided_by = excluded.decided_by, decided_at = now()`, personID, kind, of, by)
 	if err == nil && changed == 0 {

@@ -173,8 +173,7 @@ func Merge(ctx context.Context, tx *db.Tx, interfaceID string, in Incoming) (Mer
 	// sample of 6,000 rows (20 x 300) tells it enough, and what is sorted and
 	// gathered fits into memory.
 	if _, err := db.Exec(ctx, tx,
-		`SET LOCAL enable_nestloop = off; SET LOCAL default_statistics_target = 20; SET LOCAL maintenance_work_mem
-			= '192MB'; SET LOCAL work_mem = '64MB'`); err != nil {
+		`SET LOCAL enable_nestloop = off; SET LOCAL default_statistics_target = 20; SET LOCAL maintenance_work_mem = '192MB'; SET LOCAL work_mem = '64MB'`); err != nil {
 		return m, err
 	}
 	defer func() { _, _ = db.Exec(ctx, tx, `SET LOCAL enable_nestloop = on`) }()
@@ -204,8 +203,7 @@ func moved(ctx context.Context, tx *db.Tx, interfaceID string, m *Merged) (err e
 		FROM enrolments WHERE interface_id = $1 AND gone_at IS NULL AND joined_at = now()`); err != nil {
 		return err
 	}
-	if m.Left, err = movements(ctx, tx, interfaceID, `SELECT sourced_id, section, person, role, gone_at AS
-		changed_at
+	if m.Left, err = movements(ctx, tx, interfaceID, `SELECT sourced_id, section, person, role, gone_at AS changed_at
 		FROM enrolments WHERE interface_id = $1 AND gone_at = now() AND joined_at < now()
 		UNION ALL SELECT sourced_id, section, person, role, left_at FROM past_enrolments
 			WHERE interface_id = $1 AND left_at = now()`); err != nil {
@@ -310,8 +308,8 @@ func ChooseLeading(ctx context.Context, tx *db.Tx, interfaces ...string) error {
 // records of those.
 func DropMirror(ctx context.Context, tx *db.Tx, interfaceID string) error {
 	merged, err := db.Values[string](ctx, tx, "finding merged people", `SELECT DISTINCT p.id::text FROM people p
-		WHERE p.interface_id = $1 AND p.id IN (SELECT o.merged_into FROM people o WHERE o.merged_into IS NOT
-			NULL)`, interfaceID)
+		WHERE p.interface_id = $1 AND p.id IN (SELECT o.merged_into FROM people o WHERE o.merged_into IS NOT NULL)`,
+		interfaceID)
 	if err != nil {
 		return err
 	}

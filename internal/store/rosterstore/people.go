@@ -48,8 +48,7 @@ func WhereaboutsOf(ctx context.Context, from db.From, personID string) ([]Wherea
 				AND x.master <> '' AND x.master = f.master AND NOT f.secondary))
 		SELECT s.id::text AS section_id, s.title AS section, c.title AS course, e.role, coalesce(e.joined_at,
 			e.begin_date::timestamptz, e.gone_at) AS joined_at, CASE WHEN e.state <> 'waiting' THEN e.gone_at END AS
-			left_at, h.through, CASE WHEN e.state = 'waiting' THEN e.begin_date END AS begins_on,
-				coalesce(p.id::text,
+			left_at, h.through, CASE WHEN e.state = 'waiting' THEN e.begin_date END AS begins_on, coalesce(p.id::text,
 			'') AS pairing_id, coalesce(p.target_name, '') AS target, g.percent,
 			e.begin_date AS from, coalesce((SELECT n.name FROM interfaces n
 				WHERE n.id = p.interface_id), '') AS service, (SELECT min(o.placed_at) FROM placements o
@@ -70,8 +69,7 @@ func WhereaboutsOf(ctx context.Context, from db.From, personID string) ([]Wherea
 			jsonb_array_elements(CASE jsonb_typeof(v.list) WHEN 'array' THEN v.list ELSE '[]' END) one
 			WHERE one->>'personId' = h.id::text LIMIT 1) m ON true
 		LEFT JOIN progress g ON g.person_id = h.id AND g.section_id = s.id
-		WHERE (e.joined_at IS NOT NULL OR e.state <> 'gone') ORDER BY e.gone_at DESC NULLS FIRST, s.title`,
-		personID)
+		WHERE (e.joined_at IS NOT NULL OR e.state <> 'gone') ORDER BY e.gone_at DESC NULLS FIRST, s.title`, personID)
 }
 
 // FoundPerson is a person with the name of the register that has them.
@@ -99,8 +97,7 @@ func People(ctx context.Context, from db.From, text string, limit int) (found Fo
 		SELECT x.*, count(*) OVER ()::int AS total FROM (SELECT DISTINCT ON (p.id) `+PersonColumns+`, coalesce((
 			SELECT n.name FROM interfaces n WHERE n.id = p.interface_id), '') AS register FROM people p
 			WHERE p.gone_at IS NULL AND NOT p.test`+connectionstore.NotRemoved("p")+` AND `+has+`
-			ORDER BY p.id, NOT p.leads, lower($1) NOT IN (lower(p.identifier), lower(p.email), lower(p.user_name)))
-				x
+			ORDER BY p.id, NOT p.leads, lower($1) NOT IN (lower(p.identifier), lower(p.email), lower(p.user_name))) x
 		ORDER BY lower($1) NOT IN (lower(x.identifier), lower(x.email), lower(x.user_name)), x.family_name,
 			x.given_name, x.id LIMIT $2`, []any{text, limit}, func(r row) error {
 		found.People, found.Total = append(found.People, r.FoundPerson), r.Total
@@ -166,10 +163,8 @@ func PeopleNamed(ctx context.Context, from db.From, names []string) ([]Named, er
 			connectionstore.NotRemoved("p")
 	}
 	return db.Rows[Named](ctx, from, "finding people", `SELECT id, given_name, family_name, email, user_name,
-		identifier, name,
-		"left" FROM (SELECT DISTINCT ON (at, id) * FROM (`+fits(`p.identifier = n.name AND n.name <> ''`)+` UNION
-			`+fits(`p.email_key = n.key AND n.key <> ''`)+
-		` UNION `+fits(`lower(p.user_name) = lower(n.name) AND n.name <> ''`)+`) y ORDER BY at, id, "left", NOT
-			leads) x
+		identifier, name, "left" FROM (SELECT DISTINCT ON (at, id) * FROM (`+fits(`p.identifier = n.name AND n.name <> ''`)+
+		` UNION `+fits(`p.email_key = n.key AND n.key <> ''`)+` UNION `+
+		fits(`lower(p.user_name) = lower(n.name) AND n.name <> ''`)+`) y ORDER BY at, id, "left", NOT leads) x
 		ORDER BY at, "left", id`, names, keys)
 }

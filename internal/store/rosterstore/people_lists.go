@@ -87,8 +87,7 @@ type Org struct {
 // Orgs lists the organisations of all registers by name.
 func Orgs(ctx context.Context, from db.From) ([]Org, error) {
 	return db.Rows[Org](ctx, from, "listing organisations", `SELECT o.id::text, o.interface_id::text, o.sourced_id,
-		o.name, o.type FROM orgs o WHERE o.gone_at IS NULL`+connectionstore.NotRemoved("o")+` ORDER BY o.name,
-			o.sourced_id`)
+		o.name, o.type FROM orgs o WHERE o.gone_at IS NULL`+connectionstore.NotRemoved("o")+` ORDER BY o.name, o.sourced_id`)
 }
 
 // OrgsAbove gives the ids of the organisations of sections, by section: their own, then the ones above it.
@@ -114,8 +113,7 @@ func OrgsAbove(ctx context.Context, from db.From, sectionIDs []string) (map[stri
 // CourseRef gives the register and the sourced id of a course.
 func CourseRef(ctx context.Context, from db.From, courseID string) (interfaceID, ref, title string, err error) {
 	type row struct{ InterfaceID, SourcedID, Title string }
-	r, err := db.Row[row](ctx, from, "finding the course", `SELECT interface_id::text, sourced_id, title FROM
-		courses
+	r, err := db.Row[row](ctx, from, "finding the course", `SELECT interface_id::text, sourced_id, title FROM courses
 		WHERE id = $1 AND gone_at IS NULL`, courseID)
 	return r.InterfaceID, r.SourcedID, r.Title, err
 }
@@ -128,8 +126,7 @@ type Listing struct {
 
 // PeopleOf gives who is on a list now, each once.
 func PeopleOf(ctx context.Context, from db.From, listID string) ([]Listing, error) {
-	return db.Rows[Listing](ctx, from, "listing who is on the list", `SELECT DISTINCT ON (p.family_name,
-		p.given_name,
+	return db.Rows[Listing](ctx, from, "listing who is on the list", `SELECT DISTINCT ON (p.family_name, p.given_name,
 		p.id) p.id::text AS person_id, p.given_name || ' ' || p.family_name AS name, p.identifier, x.role, x.begins
 		FROM people_of_list($1) x JOIN people p ON p.interface_id = x.interface_id AND p.sourced_id = x.person
 		ORDER BY p.family_name, p.given_name, p.id, x.begins NULLS FIRST,

@@ -55,9 +55,7 @@ LEFT JOIN linked_sections l ON l.section_id = f.section_id AND l.unlinked_at IS 
 func SectionsByID(ctx context.Context, from db.From, ids []string) ([]Section, error) {
 	return db.Rows[Section](ctx, from, "finding the sections", `SELECT x.*
 		FROM unnest($1::text[]::uuid[]) WITH ORDINALITY AS w (id, n) JOIN (`+sectionsSQL+`) AS x (
-		id, title, code, class_type, org, course_id, course, course_code, term_ids, terms, begins_on, ends_on,
-			teachers, teacher_ids, roles, learners, gone, interface, set_id, level, subject, list) ON x.id =
-			w.id::text ORDER BY w.n`, ids)
+		id, title, code, class_type, org, course_id, course, course_code, term_ids, terms, begins_on, ends_on, teachers, teacher_ids, roles, learners, gone, interface, set_id, level, subject, list) ON x.id = w.id::text ORDER BY w.n`, ids)
 }
 
 // FindSection finds one, a vanished one too.
@@ -83,17 +81,15 @@ const PersonColumns = `p.id::text, p.given_name, p.family_name, p.email, p.user_
 // FindPerson finds one by id.
 func FindPerson(ctx context.Context, from db.From, id string) (Person, error) {
 	return db.Row[Person](ctx, from, "finding the person", `SELECT `+PersonColumns+` FROM people p WHERE p.id = $1
-		AND p.leads`,
-		id)
+		AND p.leads`, id)
 }
 
 // PersonAt finds one by id as the register of a section has them, else as their leading record says.
 func PersonAt(ctx context.Context, from db.From, id, sectionID string) (Person, error) {
 	all, err := db.Rows[Person](ctx, from, "finding the person", `SELECT `+PersonColumns+` FROM people p
 		WHERE p.id = $1 AND (p.leads OR p.interface_id = (SELECT interface_id FROM sections WHERE id = $2))
-		ORDER BY p.interface_id IS NOT DISTINCT FROM (SELECT interface_id FROM sections WHERE id = $2) DESC LIMIT
-			1`, id,
-		sectionID)
+		ORDER BY p.interface_id IS NOT DISTINCT FROM (SELECT interface_id FROM sections WHERE id = $2) DESC
+		LIMIT 1`, id, sectionID)
 	if err == nil && len(all) == 0 {
 		err = fmt.Errorf("finding the person: %w", db.ErrNotFound)
 	}
@@ -109,7 +105,7 @@ func PeopleByID(ctx context.Context, from db.From, ids []string) ([]Person, erro
 		`SELECT `+PersonColumns+` FROM people p WHERE p.id = ANY ($1::text[]::uuid[]) AND p.leads`, ids)
 }
 
-// calledSQL gives the rest of a query for who is called something, in whichever of their records: their leading
+// calledSQL gives the columns and the rest of a query for who is called something in any of their records: the leading
 // one.
 func calledSQL(column string) string {
 	return PersonColumns + ` FROM people p WHERE p.leads AND p.id IN (SELECT o.id FROM people o WHERE o.` + column +
@@ -118,8 +114,7 @@ func calledSQL(column string) string {
 
 // PersonByIdentifier finds the one person with the register's identifier.
 func PersonByIdentifier(ctx context.Context, from db.From, identifier string) (Person, error) {
-	return db.Row[Person](ctx, from, "finding the person",
-		`SELECT `+calledSQL(`identifier`), identifier)
+	return db.Row[Person](ctx, from, "finding the person", `SELECT `+calledSQL(`identifier`), identifier)
 }
 
 // PersonByAddress finds the one person with the address; two are ErrNotFound,
@@ -129,8 +124,7 @@ func PersonByAddress(ctx context.Context, from db.From, address string) (Person,
 	if err != nil {
 		return Person{}, fmt.Errorf("finding the person: %w", db.ErrNotFound)
 	}
-	return db.Row[Person](ctx, from, "finding the person",
-		`SELECT `+calledSQL(`email_key`), key)
+	return db.Row[Person](ctx, from, "finding the person", `SELECT `+calledSQL(`email_key`), key)
 }
 
 // Enrolled is a section a person is in.
