@@ -104,27 +104,34 @@ func samePeople(ctx context.Context, c *client.Client, certainty, text string) (
 	}
 }
 
-// pairsCalled finds pairs by the beginnings of their ids.
-func pairsCalled(ctx context.Context, c *client.Client, names []string) (ids []string, err error) {
-	all, _, err := samePeople(ctx, c, "", "")
-	if err != nil {
-		return nil, err
-	}
+// pairsCalled finds pairs by the beginnings of their ids among those that a command lists.
+func pairsCalled(all []string, names []string, listed string) (ids []string, err error) {
 	for _, name := range names {
 		var found []string
-		for _, x := range all {
-			if strings.HasPrefix(x.ID, name) {
-				found = append(found, x.ID)
+		for _, id := range all {
+			if strings.HasPrefix(id, name) {
+				found = append(found, id)
 			}
 		}
 		if len(found) != 1 || len(name) < 4 {
-			return nil,
-				fmt.Errorf("%q names %s of those that look like one person; see them with: kanban people duplicates",
-					name, count(len(found), "pair"))
+			return nil, fmt.Errorf("%q names %s; see them with: %s", name, count(len(found), "pair"), listed)
 		}
 		ids = append(ids, found[0])
 	}
 	return ids, nil
+}
+
+// proposed finds pairs that look like one person.
+func proposed(ctx context.Context, c *client.Client, names []string) ([]string, error) {
+	all, _, err := samePeople(ctx, c, "", "")
+	if err != nil {
+		return nil, err
+	}
+	ids := make([]string, len(all))
+	for i, x := range all {
+		ids[i] = x.ID
+	}
+	return pairsCalled(ids, names, "kanban people duplicates")
 }
 
 func peopleMerge() *cli.Command {
@@ -166,7 +173,7 @@ func merge(ctx context.Context, cmd *cli.Command) error {
 	wish := api.MergeSame{Sure: cmd.IsSet("sure"), Expected: cmd.Int("sure")}
 	var err error
 	if len(names) > 0 {
-		if wish.IDs, err = pairsCalled(ctx, c, names); err != nil {
+		if wish.IDs, err = proposed(ctx, c, names); err != nil {
 			return err
 		}
 	}
@@ -230,7 +237,7 @@ func peopleKeepApart() *cli.Command {
 			if cmd.Bool("drop") {
 				return dropApart(ctx, cmd, c, names)
 			}
-			ids, err := pairsCalled(ctx, c, names)
+			ids, err := proposed(ctx, c, names)
 			if err != nil {
 				return err
 			}
@@ -248,19 +255,16 @@ func dropApart(ctx context.Context, cmd *cli.Command, c *client.Client, names []
 	if err != nil {
 		return err
 	}
-	for _, name := range names {
-		var found []string
-		for _, x := range page.Items {
-			if strings.HasPrefix(x.ID, name) {
-				found = append(found, x.ID)
-			}
-		}
-		if len(found) != 1 {
-			return fmt.Errorf("%q names %s that were kept apart; see them with: kanban people duplicates --two-people",
-				name, count(len(found), "pair"))
-		}
-		if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/same-people/two-people/"+found[0],
-			nil); err != nil {
+	all := make([]string, len(page.Items))
+	for i, x := range page.Items {
+		all[i] = x.ID
+	}
+	ids, err := pairsCalled(all, names, "kanban people duplicates --two-people")
+	if err != nil {
+		return err
+	}
+	for _, id := range ids {
+		if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/same-people/two-people/"+id, nil); err != nil {
 			return err
 		}
 	}

@@ -71,26 +71,31 @@ func usersInvite() *cli.Command {
 	}
 }
 
-// userCalled finds a user by address, id or name; of two of one name neither is taken.
-func userCalled(ctx context.Context, c *client.Client, name string) (api.User, error) {
+// oneUser finds the user whom the argument names, by address, id or name; of two of one name neither is taken.
+func oneUser(ctx context.Context, cmd *cli.Command) (*client.Client, api.User, error) {
+	args, err := arguments(cmd, 1)
+	if err != nil {
+		return nil, api.User{}, err
+	}
+	c := connect(cmd)
 	page, err := client.Get[api.Page[api.User]](ctx, c, "/users")
 	if err != nil {
-		return api.User{}, err
+		return c, api.User{}, err
 	}
 	var found []api.User
 	for _, u := range page.Items {
-		if u.ID == name || strings.EqualFold(u.Email, name) {
-			return u, nil
+		if u.ID == args[0] || strings.EqualFold(u.Email, args[0]) {
+			return c, u, nil
 		}
-		if strings.EqualFold(u.Name, name) {
+		if strings.EqualFold(u.Name, args[0]) {
 			found = append(found, u)
 		}
 	}
 	if len(found) != 1 {
-		return api.User{}, fmt.Errorf("%s called %q; name one by the address (kanban users list)", count(len(found), "user"),
-			name)
+		return c, api.User{}, fmt.Errorf("%s called %q; name one by the address (kanban users list)",
+			count(len(found), "user"), args[0])
 	}
-	return found[0], nil
+	return c, found[0], nil
 }
 
 func usersInviteAgain() *cli.Command {
@@ -98,12 +103,7 @@ func usersInviteAgain() *cli.Command {
 		Name: "invite-again", Usage: "Send or show a new link, also to somebody who forgot the password", ArgsUsage: "USER",
 		Description: "  kanban users invite-again otto@school.example",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			args, err := arguments(cmd, 1)
-			if err != nil {
-				return err
-			}
-			c := connect(cmd)
-			u, err := userCalled(ctx, c, args[0])
+			c, u, err := oneUser(ctx, cmd)
 			if err != nil {
 				return err
 			}
@@ -126,12 +126,7 @@ func usersEdit() *cli.Command {
 			&cli.StringFlag{Name: "email", Usage: "`ADDRESS` by which they sign in"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			args, err := arguments(cmd, 1)
-			if err != nil {
-				return err
-			}
-			c := connect(cmd)
-			u, err := userCalled(ctx, c, args[0])
+			c, u, err := oneUser(ctx, cmd)
 			if err != nil {
 				return err
 			}
@@ -159,12 +154,7 @@ func usersRemove() *cli.Command {
 		Name: "remove", Usage: "Let somebody in no more; sessions and tokens end at once", ArgsUsage: "USER",
 		Description: "  kanban users remove otto@school.example",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			args, err := arguments(cmd, 1)
-			if err != nil {
-				return err
-			}
-			c := connect(cmd)
-			u, err := userCalled(ctx, c, args[0])
+			c, u, err := oneUser(ctx, cmd)
 			if err != nil {
 				return err
 			}

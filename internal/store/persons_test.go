@@ -58,8 +58,6 @@ func TestPersons(t *testing.T) {
 	require.Len(t, next, 1)
 	assert.Equal(t, roster.Likely, next[0].Certainty)
 	assert.Equal(t, map[string]int{"sure": 1, "likely": 1}, must[map[string]int](t)(personstore.CountSame(ctx, s)))
-	tx(t, s, func(tx *db.Tx) error { return personstore.RememberSame(ctx, tx, map[string]int{"sure": 1}) })
-	assert.Equal(t, map[string]int{"sure": 1}, must[map[string]int](t)(personstore.RememberedSame(ctx, s)))
 	tx(t, s, func(tx *db.Tx) error { return personstore.KeepApart(ctx, tx, next[0], "Maud") })
 	apart := must[[]personstore.Apart](t)(personstore.KeptApart(ctx, s))
 	require.Len(t, apart, 1)
@@ -77,7 +75,7 @@ func TestPersons(t *testing.T) {
 	}
 	tx(t, s, func(tx *db.Tx) error { return personstore.MergePeople(ctx, tx, []personstore.Merge{m}, nil) })
 	assert.Len(t, must[[]personstore.Record](t)(personstore.Records(ctx, s, a)), 2)
-	assert.Equal(t, a, must[string](t)(personstore.PersonNow(ctx, s, b)))
+	assert.Equal(t, map[string]string{a: a, b: a}, must[map[string]string](t)(personstore.PeopleNow(ctx, s, a, b)))
 	assert.Equal(t, m.ID, must[personstore.Merge](t)(personstore.MergeOf(ctx, s, b)).ID)
 	assert.Equal(t, "Maud", must[personstore.Merge](t)(personstore.FindMerge(ctx, s, m.ID)).MergedBy)
 	assert.Len(t, must[[]personstore.Merge](t)(personstore.Merges(ctx, s, a, "", 5)), 1)

@@ -19,7 +19,6 @@ import (
 	"kanban/internal/adapter/mails"
 	"kanban/internal/core/permission"
 	"kanban/internal/core/refusal"
-	"kanban/internal/core/roster"
 	"kanban/internal/store/accessstore"
 	"kanban/internal/store/db"
 )
@@ -71,12 +70,9 @@ func (s *Service) SetupSecret(ctx context.Context) (string, error) {
 
 // SetUp spends a set-up link and makes the first administrator.
 func (s *Service) SetUp(ctx context.Context, secret, name, email, password string) (Caller, error) {
-	name, email = strings.TrimSpace(name), strings.TrimSpace(email)
-	if name == "" {
-		return Caller{}, refusal.Invalid("name", "is missing: enter your name, it is shown beside what you change")
-	}
-	if _, err := roster.AddressKey(email); err != nil {
-		return Caller{}, refusal.Invalid("email", "%q is not an e-mail address", email)
+	a, role := accessstore.User{ID: db.NewID()}, permission.Administrator
+	if err := (Draft{&name, &email, &role}).into(&a, Caller{Role: role}); err != nil {
+		return Caller{}, err
 	}
 	if err := longEnough(password); err != nil {
 		return Caller{}, err
@@ -89,13 +85,8 @@ func (s *Service) SetUp(ctx context.Context, secret, name, email, password strin
 	if !open {
 		return Caller{}, refusal.Forbidden(noLink)
 	}
-	hashed, err := hashOf(ctx, password)
-	if err != nil {
+	if a.PasswordHash, err = hashOf(ctx, password); err != nil {
 		return Caller{}, err
-	}
-	a := accessstore.User{
-		ID: db.NewID(), Name: name, Email: email, PasswordHash: hashed,
-		Role: string(permission.Administrator),
 	}
 	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := accessstore.UseSetupLink(ctx, tx, hash(secret)); err != nil {
@@ -104,7 +95,7 @@ func (s *Service) SetUp(ctx context.Context, secret, name, email, password strin
 		if err := db.Create(tx, &a, "making the administrator"); err != nil {
 			return err
 		}
-		return tx.Audit(ctx, name, "set up", "user/"+a.ID, nil)
+		return tx.Audit(ctx, a.Name, "set up", "user/"+a.ID, nil)
 	})
 	if errors.Is(err, db.ErrNotFound) {
 		return Caller{}, refusal.Forbidden(noLink)
@@ -112,29 +103,28 @@ func (s *Service) SetUp(ctx context.Context, secret, name, email, password strin
 	return caller(a), err
 }
 
-// SignIn checks a password.
+// SignIn lets somebody in who knows the password.
 func (s *Service) SignIn(ctx context.Context, email, password string) (Caller, error) {
+	c, err := s.known(ctx, email, password)
+	if err != nil {
+		return c, err
+	}
+	return c, accessstore.NoteSignIn(ctx, s.Store, c.ID, time.Now())
+}
+
+// known checks a password.
+func (s *Service) known(ctx context.Context, email, password string) (Caller, error) {
 	if len(password) > longestPassword {
 		return Caller{}, ErrUnknown
 	}
 	a, err := accessstore.UserByEmail(ctx, s.Store, strings.TrimSpace(email))
-	if errors.Is(err, db.ErrNotFound) {
+	if errors.Is(err, db.ErrNotFound) || err == nil && a.PasswordHash == "" { // who was invited has none yet
 		// The same work as for a known address, so that time tells nothing.
-		err := costly(ctx, func() error {
-			_, err := argon2id.CreateHash(password, argon2id.DefaultParams)
-			return err
-		})
+		_, err := hashOf(ctx, password)
 		return Caller{}, cmp.Or(err, ErrUnknown)
 	}
 	if err != nil {
 		return Caller{}, err
-	}
-	if a.PasswordHash == "" { // they were invited, and have chosen none yet
-		err := costly(ctx, func() error {
-			_, err := argon2id.CreateHash(password, argon2id.DefaultParams)
-			return err
-		})
-		return Caller{}, cmp.Or(err, ErrUnknown)
 	}
 	var ok bool
 	if err := costly(ctx, func() (err error) {
@@ -146,7 +136,7 @@ func (s *Service) SignIn(ctx context.Context, email, password string) (Caller, e
 	if !ok {
 		return Caller{}, ErrUnknown
 	}
-	return caller(a), accessstore.NoteSignIn(ctx, s.Store, a.ID, time.Now())
+	return caller(a), nil
 }
 
 // longestPassword bounds what is hashed, in bytes.

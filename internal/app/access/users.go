@@ -41,7 +41,8 @@ func (d Draft) into(u *accessstore.User, c Caller) error {
 		}
 	}
 	if d.Email != nil {
-		if u.Email = strings.TrimSpace(*d.Email); !isAddress(u.Email) {
+		u.Email = strings.TrimSpace(*d.Email)
+		if _, err := roster.AddressKey(u.Email); err != nil {
 			return refusal.Invalid("email", "%q is not an e-mail address", u.Email)
 		}
 	}
@@ -55,11 +56,6 @@ func (d Draft) into(u *accessstore.User, c Caller) error {
 		u.Role = string(*d.Role)
 	}
 	return nil
-}
-
-func isAddress(email string) bool {
-	_, err := roster.AddressKey(email)
-	return err == nil
 }
 
 // Invitation is what came of inviting somebody.
@@ -277,7 +273,7 @@ func (s *Service) ChangePassword(ctx context.Context, c Caller, old, password st
 	if err != nil {
 		return err
 	}
-	if _, err := s.SignIn(ctx, u.Email, old); err != nil {
+	if _, err := s.known(ctx, u.Email, old); err != nil {
 		if errors.Is(err, ErrUnknown) {
 			return refusal.Invalid("old", "is not your password")
 		}

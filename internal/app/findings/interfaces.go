@@ -129,11 +129,8 @@ func (s *Service) refused(ctx context.Context) ([]Finding, error) {
 
 // twice gives how many people two registers have, it seems.
 func (s *Service) twice(ctx context.Context) ([]Finding, error) {
-	n, err := personstore.RememberedSame(ctx, s.Store)
+	n, err := personstore.CountSame(ctx, s.Store)
 	if err != nil || len(n) == 0 {
-		return nil, err
-	}
-	if n, err = personstore.CountSame(ctx, s.Store); err != nil || len(n) == 0 { // a register may be removed meanwhile
 		return nil, err
 	}
 	f := noticed(Remark, finding.PeopleTwice, "people", "", "", "/people/duplicates")

@@ -92,11 +92,11 @@ func (s *Service) Enter(ctx context.Context, token, address string) (visit strin
 	if err != nil || s.Clock.Now().Unix() > until {
 		return "", ErrOld
 	}
-	who, err := personstore.PersonNow(ctx, s.Store, parts[0])
+	now, err := personstore.PeopleNow(ctx, s.Store, parts[0])
 	if err != nil {
 		return "", err
 	}
-	if _, err := rosterstore.FindPerson(ctx, s.Store, who); err != nil {
+	if _, err := rosterstore.FindPerson(ctx, s.Store, now[parts[0]]); err != nil {
 		return "", err
 	}
 	if key, err := roster.AddressKey(address); err != nil || key != parts[1] {
@@ -117,7 +117,8 @@ func (s *Service) Visitor(ctx context.Context, visit string) (personID string, e
 	if err != nil || s.Clock.Now().Unix() > until {
 		return "", db.ErrNotFound
 	}
-	return personstore.PersonNow(ctx, s.Store, parts[0])
+	now, err := personstore.PeopleNow(ctx, s.Store, parts[0])
+	return now[parts[0]], err
 }
 
 func (s *Service) unsealed(token, owner string, n int) ([]string, error) {

@@ -60,7 +60,7 @@ func TestSecondAccountsAreProposed_P6(t *testing.T) {
 	}
 	assert.Equal(t, []string{matchstore.MarkSecond, first.ID, "the same userMasterIdentifier m-1"},
 		[]string{of[second.ID].Kind, of[second.ID].OfID, of[second.ID].Evidence})
-	assert.Equal(t, []string{matchstore.MarkTest, "its user name is preview.student2"},
+	assert.Equal(t, []string{matchstore.MarkTest, "its user name is preview student 2"},
 		[]string{of[test.ID].Kind, of[test.ID].Evidence})
 	assert.NotContains(t, of, w.Person("stu-010").ID, "a protester is no tester")
 	assert.NotContains(t, of, first.ID)

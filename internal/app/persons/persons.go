@@ -66,26 +66,19 @@ func (s *Service) LookFor(ctx context.Context, interfaceID string) error {
 		}
 		pairs := roster.SamePeople(first, second, m)
 		if err := s.Store.InTx(ctx, func(tx *db.Tx) error {
-			return personstore.KeepSame(ctx, tx, a, b,
-				pairs)
+			if err := personstore.KeepSame(ctx, tx, a, b, pairs); err != nil {
+				return err
+			}
+			return tx.Announce(ctx, topic, "")
 		}); err != nil {
 			return err
 		}
 	}
-	return s.Store.InTx(ctx, func(tx *db.Tx) error { return s.counted(ctx, tx) })
+	return nil
 }
 
-// counted keeps how many pairs look like one person, for lists of findings.
-func (s *Service) counted(ctx context.Context, tx *db.Tx) error {
-	n, err := personstore.CountSame(ctx, tx)
-	if err == nil {
-		err = personstore.RememberSame(ctx, tx, n)
-	}
-	if err != nil {
-		return err
-	}
-	return tx.Announce(ctx, "person", "")
-}
+// topic is that of the news that people are others than before, or look like others.
+const topic = "person"
 
 // Same lists what looks like one person, and how many pairs there are by how sure that is.
 func (s *Service) Same(ctx context.Context, f personstore.SameFilter) ([]personstore.Same, map[string]int, error) {
@@ -114,7 +107,8 @@ func (s *Service) Records(ctx context.Context, personID string) ([]personstore.R
 
 // Now gives the id that somebody has now.
 func (s *Service) Now(ctx context.Context, id string) (string, error) {
-	return personstore.PersonNow(ctx, s.Store, id)
+	now, err := personstore.PeopleNow(ctx, s.Store, id)
+	return now[id], err
 }
 
 // Merges lists those that hold, the newest first, of one person if given.
@@ -146,21 +140,11 @@ func (s *Service) Merge(ctx context.Context, who string, wishes []Wish) (all []O
 			Most)
 	}
 	for len(wishes) > 0 {
-		now, seen := []Wish{}, map[string]bool{}
-		for len(wishes) > 0 && len(now) < atOnce {
-			w := wishes[0]
-			if w.PersonID, err = s.Now(ctx, w.PersonID); err == nil {
-				w.OtherID, err = s.Now(ctx, w.OtherID)
-			}
-			if err != nil {
-				return all, err
-			}
-			if seen[w.PersonID] || seen[w.OtherID] {
-				break // what becomes of them is known after those before are merged
-			}
-			seen[w.PersonID], seen[w.OtherID] = true, true
-			now, wishes = append(now, w), wishes[1:]
+		var now []Wish
+		if now, err = s.next(ctx, wishes); err != nil {
+			return all, err
 		}
+		wishes = wishes[len(now):]
 		some, err := s.merge(ctx, who, now)
 		all = append(all, some...)
 		if err != nil {
@@ -168,6 +152,30 @@ func (s *Service) Merge(ctx context.Context, who string, wishes []Wish) (all []O
 		}
 	}
 	return all, nil
+}
+
+// next gives the first of some wishes, with the ids that people have now, of whom nobody is in two: what becomes of
+// the others is known when these are merged.
+func (s *Service) next(ctx context.Context, wishes []Wish) (now []Wish, err error) {
+	now = slices.Clone(wishes[:min(atOnce, len(wishes))])
+	var ids []string
+	for _, w := range now {
+		ids = append(ids, w.PersonID, w.OtherID)
+	}
+	are, err := personstore.PeopleNow(ctx, s.Store, ids...)
+	if err != nil {
+		return nil, err
+	}
+	seen := map[string]bool{}
+	for i := range now {
+		w := &now[i]
+		w.PersonID, w.OtherID = are[w.PersonID], are[w.OtherID]
+		if seen[w.PersonID] || seen[w.OtherID] {
+			return now[:i], nil
+		}
+		seen[w.PersonID], seen[w.OtherID] = true, true
+	}
+	return now, nil
 }
 
 // merge makes one person of each of some pairs of whom nobody is in two.
@@ -289,9 +297,8 @@ func why(w Wish, mine, theirs []personstore.Record, clashes []personstore.Clash)
 			return fmt.Sprintf("both hold the badge %s, and a person holds a badge once: revoke one of the two awards first", c.Subject)
 		case personstore.ClashAccount:
 			if chosen := w.Accounts[c.InterfaceID]; chosen != c.Mine && chosen != c.Theirs {
-				return fmt.Sprintf("both have an account at %s (%s and %s): say which of them is used from now on",
-					c.Subject, c.Mine,
-					c.Theirs)
+				return fmt.Sprintf("both have an account at %s (%s and %s): say which of them is used from now on", c.Subject,
+					c.Mine, c.Theirs)
 			}
 		}
 	}
@@ -351,7 +358,7 @@ func (s *Service) KeepApart(ctx context.Context, who string, ids []string) (int,
 				return err
 			}
 		}
-		return s.counted(ctx, tx)
+		return tx.Announce(ctx, topic, "")
 	})
 }
 
@@ -403,6 +410,9 @@ func (s *Service) Split(ctx context.Context, who, mergeID string) (personstore.M
 			map[string]any{"other": m.OtherID, "merge": m.ID}); err != nil {
 			return err
 		}
+		if err := s.proposeAgain(ctx, tx, m.PersonID, m.OtherID); err != nil {
+			return err
+		}
 		return s.follow(ctx, tx, who, []string{m.PersonID, m.OtherID})
 	})
 	if errors.Is(err, db.ErrStale) {
@@ -414,8 +424,8 @@ func (s *Service) Split(ctx context.Context, who, mergeID string) (personstore.M
 	return personstore.FindMerge(ctx, s.Store, mergeID)
 }
 
-// follow lets everything follow from people being others than before: their classes are compared, stage plans
-// worked out, and those who look like one person counted.
+// follow lets everything follow from people being others than before: their classes are compared, and stage plans
+// worked out.
 func (s *Service) follow(ctx context.Context, tx *db.Tx, who string, people []string) error {
 	ids, err := personstore.PairingsOf(ctx, tx, people)
 	if err != nil {
@@ -433,14 +443,6 @@ func (s *Service) follow(ctx context.Context, tx *db.Tx, who string, people []st
 	if err != nil {
 		return err
 	}
-	registers := map[string]bool{}
-	records, err := personstore.Records(ctx, tx, people...)
-	if err != nil {
-		return err
-	}
-	for _, r := range records {
-		registers[r.InterfaceID] = true
-	}
 	work := jobs.WorkOutStages{People: people, Courses: touched.Courses, Badges: touched.Badges}
 	if err := tx.Enqueue(ctx, work, jobs.ResolveStatements{}); err != nil {
 		return err
@@ -448,15 +450,25 @@ func (s *Service) follow(ctx context.Context, tx *db.Tx, who string, people []st
 	if err := tx.EnqueueAt(ctx, s.Clock.Now().Add(settled), jobs.MovePeople{}); err != nil {
 		return err
 	}
-	for id := range registers {
-		if err := tx.Enqueue(ctx, jobs.Propose{InterfaceID: id}); err != nil {
-			return err
-		}
-	}
 	if err := tx.Announce(ctx, "section", ""); err != nil {
 		return err
 	}
-	return s.counted(ctx, tx)
+	return tx.Announce(ctx, topic, "")
+}
+
+// proposeAgain lets it be looked anew whom the registers of people share: who is one person is proposed no more, and
+// may be again when they are split.
+func (s *Service) proposeAgain(ctx context.Context, tx *db.Tx, people ...string) error {
+	records, err := personstore.Records(ctx, tx, people...)
+	if err != nil {
+		return err
+	}
+	for _, r := range records {
+		if err := tx.Enqueue(ctx, jobs.Propose{InterfaceID: r.InterfaceID}); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // MoveRest moves what came to name merged people while they were being merged; it is called a while after that, and

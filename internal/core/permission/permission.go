@@ -1,6 +1,6 @@
 // Package permission says what each role may do. There is one table, and nothing else decides it.
 //
-//	if !permission.May(role, permission.Pair) {
+//	if !permission.May(role, permission.Rosters) {
 //		return refusal
 //	}
 package permission

@@ -273,15 +273,13 @@ func Merges(ctx context.Context, from db.From, personID, before string, limit in
 	return all, db.Known(err, "listing merges")
 }
 
-// PersonNow gives the id that somebody has now who had another one before they were merged; any other id stays as
-// it is.
-func PersonNow(ctx context.Context, from db.From, id string) (now string, err error) {
-	err = db.Into(ctx, from, &now, `WITH RECURSIVE m AS (
-			SELECT person_id, 1 AS n FROM person_merges WHERE other_id = $1::text::uuid AND split_at IS NULL
-			UNION SELECT o.person_id, m.n + 1 FROM m JOIN person_merges o ON o.other_id = m.person_id AND
-				o.split_at IS NULL)
-		SELECT coalesce((SELECT person_id::text FROM m ORDER BY n DESC LIMIT 1), $1::text)`, id)
-	return now, db.Known(err, "finding the person")
+// PeopleNow gives the ids that people have now who may have had others before they were merged, by the ids that are
+// asked for. The error is ErrNotFound when one is no id.
+func PeopleNow(ctx context.Context, from db.From, ids ...string) (map[string]string, error) {
+	return db.Map[string, string](ctx, from, "finding people", `WITH RECURSIVE m AS (
+			SELECT w.id AS was, w.id::uuid AS now, 0 AS n FROM unnest($1::text[]) AS w (id)
+			UNION SELECT m.was, o.person_id, m.n + 1 FROM m JOIN person_merges o ON o.other_id = m.now AND o.split_at IS NULL)
+		SELECT DISTINCT ON (was) was AS key, now::text AS value FROM m ORDER BY was, n DESC`, ids)
 }
 
 // Record is what a register has of a person.

@@ -6,7 +6,6 @@ import (
 	"kanban/internal/core/roster"
 	"kanban/internal/store/connectionstore"
 	"kanban/internal/store/db"
-	"kanban/internal/store/settingstore"
 )
 
 // Comparable lists the records of a register that can be one person's with those of others: of people whom it lists
@@ -199,19 +198,4 @@ func Rejoin(ctx context.Context, tx *db.Tx, id string) (registers []string, err 
 	return db.Values[string](ctx, tx, "dropping that they are two people", `DELETE FROM different_people s WHERE
 		`+sameID+` = $1
 		RETURNING a_interface::text`, id)
-}
-
-// rememberedSame is how many pairs look like one person, as it was counted last, so that lists of findings need not
-// count.
-const rememberedSame = "same-people"
-
-// RememberSame keeps how many pairs look like one person.
-func RememberSame(ctx context.Context, tx *db.Tx, n map[string]int) error {
-	return settingstore.SaveSetting(ctx, tx, rememberedSame, n)
-}
-
-// RememberedSame gives how many there were.
-func RememberedSame(ctx context.Context, from db.From) (n map[string]int, err error) {
-	_, err = settingstore.FindSetting(ctx, from, rememberedSame, &n)
-	return n, err
 }

@@ -1,48 +1,34 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
 import { ref } from 'vue'
-import { useRoute, useRouter } from 'vue-router'
+import { useRoute } from 'vue-router'
 
 import { api, ok } from '../../api/client'
 import { provideForm } from '../../parts/form/form'
 import TextField from '../../parts/form/TextField.vue'
 import Oops from '../../parts/Oops.vue'
-import { entered } from '../../router'
 import Door from './Door.vue'
+import { useEntering } from './entering'
 
 /** Whoever was invited chooses a password here, and is in. */
 const route = useRoute()
-const router = useRouter()
 const password = ref('')
-const sending = ref(false)
-const error = ref<Error | null>(null)
+const { error, busy, enter } = useEntering(() =>
+  ok(
+    api.POST('/api/v1/invitations', {
+      body: { secret: String(route.query.secret ?? ''), password: password.value },
+    }),
+  ),
+)
 provideForm(
   () => error.value,
-  () => sending.value,
+  () => busy.value,
 )
-
-async function accept() {
-  error.value = null
-  sending.value = true
-  try {
-    await ok(
-      api.POST('/api/v1/invitations', {
-        body: { secret: String(route.query.secret ?? ''), password: password.value },
-      }),
-    )
-    entered(true)
-    await router.push('/board')
-  } catch (e) {
-    error.value = e as Error
-  } finally {
-    sending.value = false
-  }
-}
 </script>
 
 <template>
   <Door :title="$t('enter.welcome')" :about="$t('enter.chooseAPassword')">
-    <form @submit.prevent="accept">
+    <form @submit.prevent="enter">
       <TextField
         id="password"
         v-model="password"
@@ -53,7 +39,7 @@ async function accept() {
         :help="$t('enter.atLeast12Characters')"
       />
       <Oops :error="error" />
-      <Button type="submit" :label="$t('enter.enterNow')" :loading="sending" />
+      <Button type="submit" :label="$t('enter.enterNow')" :loading="busy" />
     </form>
   </Door>
 </template>

@@ -1,39 +1,29 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
-import { reactive, ref } from 'vue'
-import { useRoute, useRouter } from 'vue-router'
+import { reactive } from 'vue'
+import { useRoute } from 'vue-router'
 
 import { api, ok } from '../../api/client'
 import { provideForm } from '../../parts/form/form'
 import TextField from '../../parts/form/TextField.vue'
 import Oops from '../../parts/Oops.vue'
-import { entered } from '../../router'
 import Door from './Door.vue'
+import { useEntering } from './entering'
 
 const route = useRoute()
-const router = useRouter()
 const form = reactive({ name: '', email: '', password: '' })
-const error = ref<Error | null>(null)
+const { error, busy, enter } = useEntering(() =>
+  ok(api.POST('/api/v1/setup', { body: { secret: String(route.query.secret ?? ''), ...form } })),
+)
 provideForm(
   () => error.value,
-  () => false,
+  () => busy.value,
 )
-
-async function setUp() {
-  error.value = null
-  try {
-    await ok(api.POST('/api/v1/setup', { body: { secret: String(route.query.secret ?? ''), ...form } }))
-    entered(true)
-    await router.push('/board')
-  } catch (e) {
-    error.value = e as Error
-  }
-}
 </script>
 
 <template>
   <Door :title="$t('enter.setUpKanban')" :about="$t('enter.youAreFirstToCome')">
-    <form @submit.prevent="setUp">
+    <form @submit.prevent="enter">
       <TextField
         id="name"
         v-model="form.name"
@@ -58,7 +48,7 @@ async function setUp() {
         :help="$t('enter.atLeast12Characters')"
       />
       <Oops :error="error" />
-      <Button type="submit" :label="$t('common.setUp')" />
+      <Button type="submit" :label="$t('common.setUp')" :loading="busy" />
     </form>
   </Door>
 </template>

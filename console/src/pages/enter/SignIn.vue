@@ -1,40 +1,29 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
 import { ref } from 'vue'
-import { useRoute, useRouter } from 'vue-router'
+import { useRoute } from 'vue-router'
 
 import { api, ok } from '../../api/client'
 import TextField from '../../parts/form/TextField.vue'
 import Oops from '../../parts/Oops.vue'
-import { entered } from '../../router'
 import Door from './Door.vue'
+import { useEntering } from './entering'
 
 const route = useRoute()
-const router = useRouter()
 const email = ref('')
 const password = ref('')
-const error = ref<Error | null>(null)
-const busy = ref(false)
-
-async function signIn() {
-  busy.value = true
-  error.value = null
-  try {
-    await ok(api.POST('/api/v1/session', { body: { email: email.value, password: password.value } }))
-    entered(true)
+const { error, busy, enter } = useEntering(
+  () => ok(api.POST('/api/v1/session', { body: { email: email.value, password: password.value } })),
+  () => {
     const then = String(route.query.then ?? '/board')
-    await router.push(then.startsWith('/') && !then.startsWith('//') ? then : '/board')
-  } catch (e) {
-    error.value = e as Error
-  } finally {
-    busy.value = false
-  }
-}
+    return then.startsWith('/') && !then.startsWith('//') ? then : '/board'
+  },
+)
 </script>
 
 <template>
   <Door :title="$t('enter.signIn')">
-    <form @submit.prevent="signIn">
+    <form @submit.prevent="enter">
       <TextField
         id="email"
         v-model="email"
