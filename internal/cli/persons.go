@@ -181,11 +181,12 @@ func merge(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if err := tableOf(done.Refused, "", []string{"person", "other", "not merged"},
-		func(o api.MergeOutcome) []string {
-			return []string{o.Name, o.Other, o.Why}
-		}).print(cmd); err != nil || cmd.String("output") != "table" {
-		return err
+	refused := tableOf(done.Refused, "", []string{"person", "other", "not merged"},
+		func(o api.MergeOutcome) []string { return []string{o.Name, o.Other, o.Why} })
+	if shown := cmd.String("output") == "table"; !shown || len(done.Refused) > 0 {
+		if err := refused.print(cmd); err != nil || !shown {
+			return err
+		}
 	}
 	say(cmd, "%s merged, %d not. Undo one with: kanban people split (see kanban people merges).",
 		count(done.Merged, "pair"), len(done.Refused))

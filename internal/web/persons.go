@@ -156,12 +156,9 @@ func (s *Server) dropTwoPeople(ctx context.Context, in *byID) error {
 }
 
 func (s *Server) mergePeople(ctx context.Context, in *withID[api.MergePeople]) (api.MergeOutcome, error) {
-	all, err := s.Persons.Merge(ctx, auth.Caller(ctx).Name,
-		[]persons.Wish{{PersonID: in.ID, OtherID: in.Body.OtherID, Accounts: in.Body.Accounts}})
-	if err != nil || len(all) == 0 {
-		return api.MergeOutcome{}, err
-	}
-	return mergeOutcome(all[0]), nil
+	o, err := s.Persons.MergeTwo(ctx, auth.Caller(ctx).Name,
+		persons.Wish{PersonID: in.ID, OtherID: in.Body.OtherID, Accounts: in.Body.Accounts})
+	return mergeOutcome(o), err
 }
 
 func (s *Server) merges(ctx context.Context, in *mergesInput) (api.Page[api.Merge], error) {

@@ -133,6 +133,31 @@ type Wish struct {
 	Accounts map[string]string // by interface, the account that is used where both have one
 }
 
+// MergeTwo makes one person of two, whether or not they were proposed; what spoke for it is kept if they were.
+func (s *Service) MergeTwo(ctx context.Context, who string, w Wish) (Outcome, error) {
+	var err error
+	if w.PersonID, err = s.Now(ctx, w.PersonID); err == nil {
+		w.OtherID, err = s.Now(ctx, w.OtherID)
+	}
+	if err != nil {
+		return Outcome{}, err
+	}
+	list, err := personstore.SamePeople(ctx, s.Store, personstore.SameFilter{PersonID: w.PersonID})
+	if err != nil {
+		return Outcome{}, err
+	}
+	for _, x := range list {
+		if x.A.PersonID == w.OtherID || x.B.PersonID == w.OtherID {
+			w.Evidence = x.Signs
+		}
+	}
+	all, err := s.Merge(ctx, who, []Wish{w})
+	if err != nil || len(all) == 0 {
+		return Outcome{}, err
+	}
+	return all[0], nil
+}
+
 // Merge makes one person of two each. Whoever cannot be merged is left as they are, and it is said why.
 func (s *Service) Merge(ctx context.Context, who string, wishes []Wish) (all []Outcome, err error) {
 	if len(wishes) > Most {

@@ -211,15 +211,11 @@ func (x *world) joins(person, section string) eventstore.Event {
 }
 
 // merged makes one person of the two records, and gives who remains and who was the other.
-func (x *world) merged(a, b string, accounts map[string]string) (m persons.Outcome) {
+func (x *world) merged(a, b string, accounts map[string]string) persons.Outcome {
 	x.t.Helper()
-	all, err := x.Persons.Merge(x.t.Context(), "Maud", []persons.Wish{{
-		PersonID: a, OtherID: b,
-		Accounts: accounts,
-	}})
+	o, err := x.Persons.MergeTwo(x.t.Context(), "Maud", persons.Wish{PersonID: a, OtherID: b, Accounts: accounts})
 	require.NoError(x.t, err)
-	require.Len(x.t, all, 1)
-	return all[0]
+	return o
 }
 
 // Records of two registers are proposed with what speaks for it; nothing follows before somebody says so.
@@ -329,6 +325,7 @@ func TestMergingAndSplittingLoseNothing(t *testing.T) {
 	m, err := x.Persons.Split(ctx, "Maud", o.MergeID)
 	require.NoError(t, err)
 	assert.NotNil(t, m.SplitAt)
+	assert.Equal(t, []string{"same-identifier", "same-email", "same-name"}, m.Evidence, "what spoke for it is kept")
 	for table := range mine {
 		assert.Equal(t, mine[table], x.rows(a)[table], table)
 		assert.Equal(t, theirs[table], x.rows(b)[table], table)
