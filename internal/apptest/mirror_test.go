@@ -65,11 +65,11 @@ func TestMoverKeepsWhereTheyWere_P5(t *testing.T) {
 	assert.Equal(t, "Propagation A", list[3].Section, "what was left comes last")
 	assert.NotNil(t, list[3].LeftAt)
 
-	found, err := rosterstore.People(t.Context(), w.Store, "JUNIPER", 10)
+	found, err := rosterstore.People(t.Context(), w.Store, "JUNIPER", 10, nil)
 	require.NoError(t, err)
 	require.Len(t, found.People, 1)
 	assert.Equal(t, "stu-010", found.People[0].Identifier)
-	found, err = rosterstore.People(t.Context(), w.Store, "%", 10)
+	found, err = rosterstore.People(t.Context(), w.Store, "%", 10, nil)
 	require.NoError(t, err)
 	assert.Zero(t, found, "what is looked for is no pattern")
 }

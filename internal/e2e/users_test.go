@@ -61,7 +61,7 @@ func TestConsoleUsers(t *testing.T) {
 	late.sees("this link was used already")
 
 	in, err := client.Post[api.Invitation](t.Context(), w.Client, "/users",
-		api.NewUser{Name: "Rita Rose", Email: "rita.rose@fernmoor.example", Role: "reader"})
+		api.NewUser{Name: "Rita Rose", Email: "rita.rose@fernmoor.example", Grant: &api.NewRoleGrant{Role: "reader"}})
 	require.NoError(t, err)
 	require.True(t, in.Mailed, in.Why)
 	rita := newBrowser(t, w.service.Address)

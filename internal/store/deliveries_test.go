@@ -322,7 +322,7 @@ func TestOperationsTasksAndSheets(t *testing.T) {
 	})
 	w.Record(joined(w, "stu-014"))
 	w.Deliver()
-	tasks := must[[]taskstore.ListedTask](t)(taskstore.Tasks(ctx, s, false, 9))
+	tasks := must[[]taskstore.ListedTask](t)(taskstore.Tasks(ctx, s, false, 9, nil))
 	require.Len(t, tasks, 1)
 	assert.Equal(t, "Greet", tasks[0].Rule)
 	tx(t, s, func(tx *db.Tx) error { return taskstore.HasTask(ctx, tx, tasks[0].ID) })
@@ -333,8 +333,8 @@ func TestOperationsTasksAndSheets(t *testing.T) {
 		assert.True(t, ok)
 		return err
 	})
-	assert.Empty(t, must[[]taskstore.ListedTask](t)(taskstore.Tasks(ctx, s, false, 9)))
-	assert.Equal(t, "Maud", must[[]taskstore.ListedTask](t)(taskstore.Tasks(ctx, s, true, 9))[0].DoneBy)
+	assert.Empty(t, must[[]taskstore.ListedTask](t)(taskstore.Tasks(ctx, s, false, 9, nil)))
+	assert.Equal(t, "Maud", must[[]taskstore.ListedTask](t)(taskstore.Tasks(ctx, s, true, 9, nil))[0].DoneBy)
 	tx(t, s, func(tx *db.Tx) error {
 		ok, err := taskstore.ReopenTask(ctx, tx, tasks[0].ID)
 		assert.True(t, ok)

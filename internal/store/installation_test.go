@@ -162,10 +162,7 @@ func TestAdministrators(t *testing.T) {
 	assert.False(t, must[bool](t)(accessstore.SetupLinkOpen(ctx, s, []byte("link"))))
 	assert.Error(t, s.InTx(ctx, func(tx *db.Tx) error { return accessstore.UseSetupLink(ctx, tx, []byte("link")) }),
 		"once")
-	maud := accessstore.User{
-		ID: db.NewID(), Name: "Maud", Email: "maud@fernmoor.example",
-		Role: "administrator",
-	}
+	maud := accessstore.User{ID: db.NewID(), Name: "Maud", Email: "maud@fernmoor.example"}
 	token := accessstore.APIToken{ID: db.NewID(), UserID: maud.ID, Name: "t", Hash: []byte("token")}
 	tx(t, s, func(tx *db.Tx) error {
 		if err := db.Create(tx, &maud, "test"); err != nil {
@@ -316,8 +313,12 @@ func TestBadgesAndAwards(t *testing.T) {
 	assert.Equal(t, a.ID, must[badgestore.Award](t)(badgestore.FindAward(ctx, s, a.ID)).ID)
 	assert.Equal(t, a.ID, must[badgestore.Award](t)(badgestore.AwardOf(ctx, s, b.ID, ada.ID, e.ID)).ID)
 	assert.Equal(t, "Ada Alder", must[badgestore.ListedAward](t)(badgestore.FindListedAward(ctx, s, a.ID)).Person)
-	assert.Len(t, must[[]badgestore.ListedAward](t)(badgestore.Awards(ctx, s, b.ID, ada.ID, "", 9)), 1)
-	assert.Empty(t, must[[]badgestore.ListedAward](t)(badgestore.Awards(ctx, s, "", "", a.ID, 9)))
+	awards := func(f badgestore.AwardFilter) []badgestore.ListedAward {
+		f.Limit = 9
+		return must[[]badgestore.ListedAward](t)(badgestore.Awards(ctx, s, f))
+	}
+	assert.Len(t, awards(badgestore.AwardFilter{BadgeID: b.ID, PersonID: ada.ID}), 1)
+	assert.Empty(t, awards(badgestore.AwardFilter{Before: a.ID}))
 	assert.Equal(
 		t,
 		map[[2]string]badgestore.Held{{b.ID, ada.ID}: {ID: a.ID, BadgeID: b.ID, PersonID: ada.ID}},

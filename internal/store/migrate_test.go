@@ -124,7 +124,7 @@ func TestEarlierRecordsAreCarriedOver(t *testing.T) {
 		assert.Empty(t, fresh, "has been recorded before")
 		return err
 	}))
-	list, err := badgestore.Awards(ctx, s, badge.ID, person, "", 10)
+	list, err := badgestore.Awards(ctx, s, badgestore.AwardFilter{BadgeID: badge.ID, PersonID: person, Limit: 10})
 	require.NoError(t, err)
 	require.Len(t, list, 1, "what is revoked has no place in what came before")
 	assert.Equal(t, award.ID, list[0].ID)

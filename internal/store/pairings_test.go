@@ -96,10 +96,7 @@ func TestPairings(t *testing.T) {
 	})
 	assert.Equal(t, 7, now().GuardNotified)
 	assert.Equal(t, 7, now().GuardMailed.For)
-	maud := accessstore.User{
-		ID: db.NewID(), Name: "Maud", Email: "maud@fernmoor.example",
-		Role: "administrator",
-	}
+	maud := accessstore.User{ID: db.NewID(), Name: "Maud", Email: "maud@fernmoor.example"}
 	approval := accessstore.Approval{TokenHash: []byte("hash"), PairingID: p.ID, UserID: maud.ID}
 	tx(t, s, func(tx *db.Tx) error {
 		if err := db.Create(tx, &maud, "test"); err != nil {

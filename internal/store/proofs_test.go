@@ -35,7 +35,7 @@ func TestProofs(t *testing.T) {
 		return proofstore.BeginProof(ctx, tx, &p)
 	})
 	assert.True(t, must[bool](t)(rosterstore.IsEnrolled(ctx, s, p.PersonID, prop.ID)))
-	assert.Zero(t, must[rosterstore.FoundPeople](t)(rosterstore.People(ctx, s, "test learner", 9)).Total)
+	assert.Zero(t, must[rosterstore.FoundPeople](t)(rosterstore.People(ctx, s, "test learner", 9, nil)).Total)
 	assert.Equal(t, p.PersonID, must[string](t)(proofstore.LearnerNow(ctx, s, []string{
 		w.Person("stu-001").ID,
 		p.PersonID,

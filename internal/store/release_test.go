@@ -55,7 +55,8 @@ func TestDatabasesOfReleasesAreCarriedOver(t *testing.T) {
 			}
 			sections := must[[]rosterstore.Section](t)(rosterstore.Sections(ctx, s))
 			assert.GreaterOrEqual(t, len(sections), 9)
-			assert.NotEmpty(t, must[rosterstore.FoundPeople](t)(rosterstore.People(ctx, s, "Basil Bough", 5)).People)
+			found := must[rosterstore.FoundPeople](t)(rosterstore.People(ctx, s, "Basil Bough", 5, nil))
+			assert.NotEmpty(t, found.People)
 			for _, p := range must[[]*pairingstore.Pairing](t)(pairingstore.Listed(ctx, s)) {
 				whole := must[pairingstore.Pairing](t)(pairingstore.FindPairing(ctx, s, p.ID))
 				assert.NotEmpty(t, whole.Policy.Leavers)
@@ -82,7 +83,8 @@ func TestDatabasesOfReleasesAreCarriedOver(t *testing.T) {
 			}
 			assert.NotEmpty(t, must[[]eventstore.ListedEvent](t)(eventstore.Events(ctx, s,
 				eventstore.EventFilter{Limit: 100})))
-			assert.NotEmpty(t, must[[]badgestore.ListedAward](t)(badgestore.Awards(ctx, s, "", "", "", 10)))
+			awards := must[[]badgestore.ListedAward](t)(badgestore.Awards(ctx, s, badgestore.AwardFilter{Limit: 10}))
+			assert.NotEmpty(t, awards)
 			assert.NotEmpty(t, must[[]purchasestore.Offer](t)(purchasestore.Offers(ctx, s)))
 			for _, p := range must[[]stagestore.StagePlan](t)(stagestore.StagePlans(ctx, s)) {
 				people := must[[]stagestore.StagePlanPerson](t)(stagestore.StagePlanPeople(ctx, s, p,

@@ -44,16 +44,16 @@ func TestSessionsEndForGood(t *testing.T) {
 
 func TestUsers(t *testing.T) {
 	s, ctx := storetest.New(t), t.Context()
-	u := accessstore.User{ID: db.NewID(), Name: "Otto", Email: "otto@fernmoor.example", Role: "operator"}
+	u := accessstore.User{ID: db.NewID(), Name: "Otto", Email: "otto@fernmoor.example"}
 	tx(t, s, func(tx *db.Tx) error { return db.Create(tx, &u, "making the user") })
 	tx(t, s, func(tx *db.Tx) error {
 		assert.Len(t, must[[]accessstore.User](t)(accessstore.LockUsers(ctx, tx)), 1)
-		u.Role = "support"
+		u.Name = "Otto Onion"
 		return accessstore.ChangeUser(ctx, tx, u)
 	})
 	require.NoError(t, accessstore.NoteSignIn(ctx, s, u.ID, time.Now()))
 	now := must[accessstore.User](t)(accessstore.UserByEmail(ctx, s, "OTTO@fernmoor.example"))
-	assert.Equal(t, "support", now.Role)
+	assert.Equal(t, "Otto Onion", now.Name)
 	assert.NotNil(t, now.SignedInAt)
 	first, second := []byte("first"), []byte("second")
 	tx(t, s, func(tx *db.Tx) error { return accessstore.Invite(ctx, tx, u.ID, first, "Maud") })

@@ -77,20 +77,33 @@ type operation struct {
 	Tag     string // the resource that it is about
 	Summary string
 	Act     permission.Act // what it is, by which it is decided who may do it
-	Most    int64          // bytes that a body may have; a megabyte when zero
+	// Of is what its path's id names, or that it lists, so that it can be done in a part of the institution. Without
+	// it only those do it whose role holds for the whole.
+	Of   permission.Subject
+	Most int64 // bytes that a body may have; a megabyte when zero
 }
 
 func (o operation) huma() huma.Operation {
 	return huma.Operation{
 		OperationID: o.ID, Method: o.Method, Path: "/api/v1" + o.Path, DefaultStatus: o.Status,
-		Tags: []string{o.Tag}, Summary: o.Summary, MaxBodyBytes: o.Most, Extensions: acting(o.Act),
+		Tags: []string{o.Tag}, Summary: o.Summary, MaxBodyBytes: o.Most, Extensions: acting(o.Act, o.Of),
 	}
 }
 
-// actName is where the description of an operation says which act it is.
-const actName = "x-act"
+// actName is where the description of an operation says which act it is, and scopeName what its path's id names, by
+// which it can be done in a part of the institution.
+const (
+	actName   = "x-act"
+	scopeName = "x-scope"
+)
 
-func acting(a permission.Act) map[string]any { return map[string]any{actName: string(a)} }
+func acting(a permission.Act, of permission.Subject) map[string]any {
+	said := map[string]any{actName: string(a)}
+	if of != "" {
+		said[scopeName] = string(of)
+	}
+	return said
+}
 
 // handle registers an operation whose answer is a body of type O.
 func handle[I, O any](a huma.API, o operation, f func(context.Context, *I) (O, error)) {

@@ -26,7 +26,7 @@ type awardsInput struct {
 
 var (
 	listIssuersOp = operation{
-		ID: "list-issuers", Act: permission.Look,
+		ID: "list-issuers", Act: permission.Look, Of: permission.Listed,
 		Method: http.MethodGet, Path: "/issuers", Status: http.StatusOK, Tag: "badges",
 		Summary: "List issuers",
 	}
@@ -41,7 +41,7 @@ var (
 		Summary: "Change what an issuer says of itself; what was signed before stays as it was",
 	}
 	getBadgeOp = operation{
-		ID: "get-badge", Act: permission.Look,
+		ID: "get-badge", Act: permission.Look, Of: permission.Listed,
 		Method: http.MethodGet, Path: "/badges/{id}", Status: http.StatusOK, Tag: "badges",
 		Summary: "Show a badge",
 	}
@@ -80,7 +80,7 @@ var (
 		Summary: "Give an issuer new keys; what the old ones signed keeps verifying",
 	}
 	listBadgesOp = operation{
-		ID: "list-badges", Act: permission.Look,
+		ID: "list-badges", Act: permission.Look, Of: permission.Listed,
 		Method: http.MethodGet, Path: "/badges", Status: http.StatusOK, Tag: "badges",
 		Summary: "List badges",
 	}
@@ -120,24 +120,24 @@ var (
 		Status: http.StatusNoContent, Tag: "badges", Summary: "Take an issuer's picture away",
 	}
 	listAwardsOp = operation{
-		ID: "list-awards", Act: permission.Look,
+		ID: "list-awards", Act: permission.Look, Of: permission.Listed,
 		Method: http.MethodGet, Path: "/awards", Status: http.StatusOK, Tag: "badges",
 		Summary: "List awards, the newest first",
 	}
 	revokeAwardOp = operation{
-		ID: "revoke-award", Act: permission.Award,
+		ID: "revoke-award", Act: permission.Award, Of: permission.OfAward,
 		Method: http.MethodPost, Path: "/awards/{id}/revoke",
 		Status: http.StatusOK, Tag: "badges",
 		Summary: "Revoke an award; whoever checks it sees that",
 	}
 	suspendAwardOp = operation{
-		ID: "suspend-award", Act: permission.Award,
+		ID: "suspend-award", Act: permission.Award, Of: permission.OfAward,
 		Method: http.MethodPost, Path: "/awards/{id}/suspend",
 		Status: http.StatusOK, Tag: "badges",
 		Summary: "Suspend an award: it does not hold until it is restored, and whoever checks it sees that",
 	}
 	restoreAwardOp = operation{
-		ID: "restore-award", Act: permission.Award,
+		ID: "restore-award", Act: permission.Award, Of: permission.OfAward,
 		Method: http.MethodPost, Path: "/awards/{id}/restore",
 		Status: http.StatusOK, Tag: "badges",
 		Summary: "Restore an award: end its suspension, or cancel a revocation that was made by mistake",
@@ -155,12 +155,12 @@ var (
 		Summary: "Give a badge the picture that all have",
 	}
 	awardBadgeOp = operation{
-		ID: "award-badge", Act: permission.Award,
+		ID: "award-badge", Act: permission.Award, Of: permission.Listed,
 		Method: http.MethodPost, Path: "/badges/{id}/awards", Status: http.StatusOK, Tag: "badges",
 		Summary: "Award a badge to people by hand, or only say what would become of them",
 	}
 	awardFileOp = operation{
-		ID: "award-from-file", Act: permission.Award,
+		ID: "award-from-file", Act: permission.Award, Of: permission.Listed,
 		Method: http.MethodPost, Path: "/awards/upload", Status: http.StatusOK, Tag: "badges",
 		Summary: "Award what stands in a CSV file, or only say what would become of each row",
 		Most:    maxBody,
@@ -228,7 +228,9 @@ func (s *Server) removeBadge(ctx context.Context, in *byID) error {
 
 func (s *Server) listBadges(ctx context.Context, _ *struct{}) (api.Page[api.Badge], error) {
 	all, err := s.Badges.Badges(ctx)
-	return api.Page[api.Badge]{Items: each(all, s.shownBadge)}, err
+	return api.Page[api.Badge]{Items: each(all, func(b badgestore.ListedBadge) api.Badge {
+		return uncounted(ctx, s.shownBadge(b))
+	})}, err
 }
 
 func (s *Server) makeBadge(ctx context.Context, in *with[api.NewBadge]) (api.Badge, error) {
@@ -253,7 +255,15 @@ func alignment(x badgestore.Alignment) api.BadgeAlignment { return api.BadgeAlig
 
 func (s *Server) getBadge(ctx context.Context, in *byID) (api.Badge, int, error) {
 	b, err := s.Badges.Listed(ctx, in.ID)
-	return s.shownBadge(b), b.Revision, err
+	return uncounted(ctx, s.shownBadge(b)), b.Revision, err
+}
+
+// uncounted leaves out how many hold a badge where the caller reaches only some of them.
+func uncounted(ctx context.Context, b api.Badge) api.Badge {
+	if reach(ctx) != nil {
+		b.Awards, b.Revoked = 0, 0
+	}
+	return b
 }
 
 func (s *Server) editBadge(ctx context.Context, in *edit[api.EditBadge]) (api.Badge, int, error) {
@@ -299,14 +309,24 @@ func (s *Server) editIssuer(ctx context.Context, in *withID[api.NewIssuer]) (api
 }
 
 func (s *Server) listAwards(ctx context.Context, in *awardsInput) (api.Page[api.Award], error) {
-	all, err := s.Badges.Awards(ctx, in.Badge, in.Person, in.Cursor, in.Limit)
+	all, err := s.Badges.Awards(ctx, badgestore.AwardFilter{
+		BadgeID: in.Badge, PersonID: in.Person, Before: in.Cursor, Limit: in.Limit, Within: reach(ctx),
+	})
 	return api.Page[api.Award]{
 		Items: each(all, s.shownAward),
 		Next:  last(all, in.Limit, func(x badgestore.ListedAward) string { return x.ID }),
 	}, err
 }
 
+func awarder(ctx context.Context) badges.Awarder {
+	c := auth.Caller(ctx)
+	return badges.Awarder{Name: c.Name, Grants: c.Grants}
+}
+
 func (s *Server) revokeAward(ctx context.Context, in *withID[api.Revocation]) (api.Award, error) {
+	if err := s.Badges.MayDecide(ctx, awarder(ctx), in.ID); err != nil {
+		return api.Award{}, err
+	}
 	if _, err := s.Badges.Revoke(ctx, auth.Caller(ctx).Name, in.ID, in.Body.Reason); err != nil {
 		return api.Award{}, err
 	}
@@ -315,6 +335,9 @@ func (s *Server) revokeAward(ctx context.Context, in *withID[api.Revocation]) (a
 }
 
 func (s *Server) restoreAward(ctx context.Context, in *byID) (api.Award, error) {
+	if err := s.Badges.MayDecide(ctx, awarder(ctx), in.ID); err != nil {
+		return api.Award{}, err
+	}
 	if _, err := s.Badges.Restore(ctx, auth.Caller(ctx).Name, in.ID); err != nil {
 		return api.Award{}, err
 	}
@@ -323,6 +346,9 @@ func (s *Server) restoreAward(ctx context.Context, in *byID) (api.Award, error) 
 }
 
 func (s *Server) suspendAward(ctx context.Context, in *withID[api.Revocation]) (api.Award, error) {
+	if err := s.Badges.MayDecide(ctx, awarder(ctx), in.ID); err != nil {
+		return api.Award{}, err
+	}
 	if _, err := s.Badges.Suspend(ctx, auth.Caller(ctx).Name, in.ID, in.Body.Reason); err != nil {
 		return api.Award{}, err
 	}
@@ -357,7 +383,7 @@ func (s *Server) awardBadge(ctx context.Context, in *withID[api.NewAwards]) (api
 	if in.Body.Date != nil {
 		w.At = *in.Body.Date
 	}
-	all, err := s.Badges.AwardByHand(ctx, auth.Caller(ctx).Name, in.ID, in.Body.People, w, in.Body.Apply)
+	all, err := s.Badges.AwardByHand(ctx, awarder(ctx), in.ID, in.Body.People, w, in.Body.Apply)
 	return api.Page[api.Awarding]{Items: each(all, s.awarding)}, err
 }
 
@@ -369,7 +395,7 @@ type awardsFile struct {
 }
 
 func (s *Server) awardFile(ctx context.Context, in *awardsFile) (api.Page[api.Awarding], error) {
-	all, err := s.Badges.AwardFromFile(ctx, auth.Caller(ctx).Name, in.Badge, in.RawBody, in.Apply)
+	all, err := s.Badges.AwardFromFile(ctx, awarder(ctx), in.Badge, in.RawBody, in.Apply)
 	return api.Page[api.Awarding]{Items: each(all, s.awarding)}, err
 }
 

@@ -24,12 +24,12 @@ type coursesInput struct {
 
 var (
 	listCoursesOp = operation{
-		ID: "list-courses", Act: permission.Look,
+		ID: "list-courses", Act: permission.Look, Of: permission.Listed,
 		Method: http.MethodGet, Path: "/courses", Status: http.StatusOK, Tag: "courses",
 		Summary: "List courses",
 	}
 	getOutlineOp = operation{
-		ID: "get-outline", Act: permission.Look,
+		ID: "get-outline", Act: permission.Look, Of: permission.OfCourse,
 		Method: http.MethodGet, Path: "/courses/{id}/outline",
 		Status: http.StatusOK, Tag: "courses",
 		Summary: "Show a course's outline",
@@ -96,7 +96,7 @@ func (s *Server) courses(a huma.API) {
 }
 
 func (s *Server) listCourses(ctx context.Context, in *coursesInput) (api.Page[api.Course], error) {
-	all, total, err := s.Outlines.FindCourses(ctx, in.Text, in.Limit)
+	all, total, err := s.Outlines.FindCourses(ctx, in.Text, in.Limit, reach(ctx))
 	return api.Page[api.Course]{Total: total, Items: each(all, func(c learningstore.Course) api.Course {
 		return api.Course{ID: c.ID, Title: c.Title, Code: c.Code, Activities: c.OutlineSize}
 	})}, err

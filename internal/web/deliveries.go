@@ -15,12 +15,12 @@ import (
 
 var (
 	listDeliveriesOp = operation{
-		ID: "list-deliveries", Act: permission.Look,
+		ID: "list-deliveries", Act: permission.Look, Of: permission.Listed,
 		Method: http.MethodGet, Path: "/deliveries", Status: http.StatusOK, Tag: "events",
 		Summary: "List deliveries, the newest first",
 	}
 	listAttemptsOp = operation{
-		ID: "list-attempts", Act: permission.Look,
+		ID: "list-attempts", Act: permission.Look, Of: permission.OfDelivery,
 		Method: http.MethodGet, Path: "/deliveries/{id}/attempts",
 		Status: http.StatusOK, Tag: "events",
 		Summary: "Every try of a delivery",
@@ -58,7 +58,7 @@ func (s *Server) listDeliveries(ctx context.Context, in *deliveriesInput) (api.P
 	all, err := s.Deliveries.Deliveries(ctx, deliverystore.DeliveryFilter{
 		EventID: in.Event, RuleID: in.Rule, OfferID: in.Offer, StagePlanID: in.StagePlan, PersonID: in.Person,
 		SectionID: in.Section, InterfaceID: in.Interface, State: in.State, Since: in.Since, Until: in.Until,
-		Before: in.Cursor, Limit: in.Limit,
+		Before: in.Cursor, Limit: in.Limit, Within: reach(ctx),
 	})
 	if err != nil {
 		return api.Page[api.Delivery]{}, err

@@ -39,7 +39,7 @@ type operation struct {
 	query            map[string]bool
 	open             bool // it needs no sign-in
 	refuses          bool // it says how
-	act              string
+	act, scope       string
 }
 
 func describe(t *testing.T) *described {
@@ -93,6 +93,7 @@ func describe(t *testing.T) *described {
 			require.True(t, o.refuses, "%s says how it refuses", o.id)
 			o.open = slices.Contains([]string{"set-up", "sign-in", "accept-invitation"}, o.id)
 			o.act, _ = op["x-act"].(string)
+			o.scope, _ = op["x-scope"].(string)
 			d.operations = append(d.operations, o)
 		}
 	}

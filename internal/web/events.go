@@ -22,7 +22,7 @@ type eventsInput struct {
 }
 
 var listEventsOp = operation{
-	ID: "list-events", Act: permission.Look,
+	ID: "list-events", Act: permission.Look, Of: permission.Listed,
 	Method: http.MethodGet, Path: "/events", Status: http.StatusOK, Tag: "events",
 	Summary: "List events, the newest first",
 }
@@ -35,7 +35,7 @@ func (s *Server) events(a huma.API) {
 func (s *Server) listEvents(ctx context.Context, in *eventsInput) (api.Page[api.Event], error) {
 	all, err := s.Deliveries.Events(ctx, eventstore.EventFilter{
 		Type: in.Type, PersonID: in.Person,
-		SectionID: in.Section, Before: in.Cursor, Limit: in.Limit,
+		SectionID: in.Section, Before: in.Cursor, Limit: in.Limit, Within: reach(ctx),
 	})
 	return api.Page[api.Event]{
 		Items: each(all, event),

@@ -34,29 +34,29 @@ type acknowledging struct {
 
 var (
 	listFindingsOp = operation{
-		ID: "list-findings", Act: permission.Look,
+		ID: "list-findings", Act: permission.Look, Of: permission.Listed,
 		Method: http.MethodGet, Path: "/findings", Status: http.StatusOK, Tag: "findings",
 		Summary: "Everything that was noticed, what needs a person first",
 	}
 	acknowledgeFindingOp = operation{
-		ID: "acknowledge-finding", Act: permission.Acknowledge,
+		ID: "acknowledge-finding", Act: permission.Acknowledge, Of: permission.Listed,
 		Method: http.MethodPut, Path: "/findings/{key}/acknowledgement",
 		Status: http.StatusNoContent, Tag: "findings",
 		Summary: "Keep a finding quiet until it changes",
 	}
 	reopenFindingOp = operation{
-		ID: "reopen-finding", Act: permission.Acknowledge,
+		ID: "reopen-finding", Act: permission.Acknowledge, Of: permission.Listed,
 		Method: http.MethodDelete, Path: "/findings/{key}/acknowledgement",
 		Status: http.StatusNoContent, Tag: "findings",
 		Summary: "Take an acknowledgement back",
 	}
 	todayRestOp = operation{
-		ID: "today-rest", Act: permission.Look,
+		ID: "today-rest", Act: permission.Look, Of: permission.Listed,
 		Method: http.MethodGet, Path: "/today/rest", Status: http.StatusOK, Tag: "installation",
 		Summary: "What, beside that, is not in step or not known to be; empty when everything is",
 	}
 	todayOp = operation{
-		ID: "today", Act: permission.Look,
+		ID: "today", Act: permission.Look, Of: permission.Listed,
 		Method: http.MethodGet, Path: "/today", Status: http.StatusOK, Tag: "installation",
 		Summary: "What needs a person, ordered by harm",
 	}
@@ -74,7 +74,7 @@ func (s *Server) findings(a huma.API) {
 func (s *Server) listFindings(ctx context.Context, in *findingsInput) (api.Page[api.Finding], error) {
 	list, err := s.Findings.Findings(ctx, findings.Filter{
 		Group: findings.Group(in.Group), Code: finding.Code(in.Code),
-		Owner: in.Owner, Text: in.Text, Person: in.Person, Seen: in.Seen,
+		Owner: in.Owner, Text: in.Text, Person: in.Person, Seen: in.Seen, Within: reach(ctx),
 	})
 	if err != nil {
 		return api.Page[api.Finding]{}, err
@@ -84,20 +84,20 @@ func (s *Server) listFindings(ctx context.Context, in *findingsInput) (api.Page[
 }
 
 func (s *Server) acknowledgeFinding(ctx context.Context, in *acknowledging) error {
-	return s.Findings.Acknowledge(ctx, auth.Caller(ctx).Name, in.Key, in.Body.Note)
+	return s.Findings.Acknowledge(ctx, auth.Caller(ctx).Name, in.Key, in.Body.Note, reach(ctx))
 }
 
 func (s *Server) reopenFinding(ctx context.Context, in *byKey) error {
-	return s.Findings.Reopen(ctx, auth.Caller(ctx).Name, in.Key)
+	return s.Findings.Reopen(ctx, auth.Caller(ctx).Name, in.Key, reach(ctx))
 }
 
 func (s *Server) todayRest(ctx context.Context, _ *struct{}) ([]string, error) {
-	said, err := s.Findings.Rest(ctx)
+	said, err := s.Findings.Rest(ctx, reach(ctx))
 	return append([]string{}, said...), err
 }
 
 func (s *Server) today(ctx context.Context, _ *struct{}) ([]api.Finding, error) {
-	list, err := s.Findings.Today(ctx)
+	list, err := s.Findings.Today(ctx, reach(ctx))
 	return each(list, noticedFinding), err
 }
 

@@ -43,7 +43,7 @@ type uploadInput struct {
 
 var (
 	listInterfacesOp = operation{
-		ID: "list-interfaces", Act: permission.Look,
+		ID: "list-interfaces", Act: permission.Look, Of: permission.Listed,
 		Method: http.MethodGet, Path: "/interfaces",
 		Status: http.StatusOK, Tag: "interfaces",
 		Summary: "List interfaces",
@@ -154,9 +154,23 @@ func (s *Server) listInterfaces(ctx context.Context, in *listedInterfaces) (api.
 		if err != nil {
 			return page, err
 		}
-		page.Items = append(page.Items, shown)
+		page.Items = append(page.Items, named(ctx, shown))
 	}
 	return page, err
+}
+
+// named leaves of an interface what whoever reaches only some sections needs to know: what it is called, and whether
+// it is paused.
+func named(ctx context.Context, x api.Interface) api.Interface {
+	if reach(ctx) == nil {
+		return x
+	}
+	return api.Interface{
+		ID: x.ID, ConnectionID: x.ConnectionID, Connection: x.Connection, Label: x.Label, Name: x.Name, Kind: x.Kind,
+		Title: x.Title, Paused: x.Paused, PausedAlone: x.PausedAlone, Settings: map[string]string{},
+		Probe:     []api.Report{},
+		Checklist: api.Checklist{Steps: []api.Step{}}, Rests: []api.Rest{},
+	}
 }
 
 func (s *Server) getInterface(ctx context.Context, in *byID) (api.Interface, int, error) {

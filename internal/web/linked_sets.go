@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"net/http"
 
+	"kanban/internal/core/refusal"
+
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
 
@@ -46,46 +48,46 @@ var (
 		Summary: "Sections that could be linked: of one course and term",
 	}
 	previewSetOp = operation{
-		ID: "preview-set", Act: permission.Rosters,
+		ID: "preview-set", Act: permission.Sync, Of: permission.Listed,
 		Method: http.MethodPost, Path: "/linked-sets/outlook",
 		Status: http.StatusOK, Tag: "sections",
 		Summary: "What linking would mean; nothing is done",
 	}
 	makeSetOp = operation{
-		ID: "make-set", Act: permission.Rosters,
+		ID: "make-set", Act: permission.Sync, Of: permission.Listed,
 		Method: http.MethodPost, Path: "/linked-sets", Status: http.StatusCreated, Tag: "sections",
 		Summary: "Link sections; many sets at once are a batch",
 	}
 	listSetsOp = operation{
-		ID: "list-sets", Act: permission.Look,
+		ID: "list-sets", Act: permission.Look, Of: permission.Listed,
 		Method: http.MethodGet, Path: "/linked-sets", Status: http.StatusOK, Tag: "sections",
 		Summary: "List linked sets",
 	}
 	getSetOp = operation{
-		ID: "get-set", Act: permission.Look,
+		ID: "get-set", Act: permission.Look, Of: permission.OfSet,
 		Method: http.MethodGet, Path: "/linked-sets/{id}", Status: http.StatusOK, Tag: "sections",
 		Summary: "Show a linked set, and what unlinking would mean",
 	}
 	unlinkOp = operation{
-		ID: "unlink", Act: permission.Rosters,
+		ID: "unlink", Act: permission.Sync, Of: permission.OfSet,
 		Method: http.MethodPost, Path: "/linked-sets/{id}/unlink",
 		Status: http.StatusOK, Tag: "sections",
 		Summary: "Handle the sections of a set one by one again",
 	}
 	previewUnlinkingOp = operation{
-		ID: "preview-unlinking", Act: permission.Look,
+		ID: "preview-unlinking", Act: permission.Look, Of: permission.OfSet,
 		Method: http.MethodGet, Path: "/linked-sets/{id}/unlinking",
 		Status: http.StatusOK, Tag: "sections",
 		Summary: "What becomes of everybody when a set is unlinked; nothing is done",
 	}
 	previewSetEditOp = operation{
-		ID: "preview-set-edit", Act: permission.Rosters,
+		ID: "preview-set-edit", Act: permission.Sync, Of: permission.OfSet,
 		Method: http.MethodPost, Path: "/linked-sets/{id}/outlook",
 		Status: http.StatusOK, Tag: "sections",
 		Summary: "What changing a set would mean for everybody; nothing is done",
 	}
 	editSetOp = operation{
-		ID: "edit-set", Act: permission.Rosters,
+		ID: "edit-set", Act: permission.Sync, Of: permission.OfSet,
 		Method: http.MethodPatch, Path: "/linked-sets/{id}", Status: http.StatusOK, Tag: "sections",
 		Summary: "Add sections to a set, take some out, change its lead",
 	}
@@ -148,6 +150,9 @@ func (s *Server) proposeSets(ctx context.Context, in *proposalsInput) (api.SetPr
 }
 
 func (s *Server) previewSet(ctx context.Context, in *with[api.NewSet]) (api.SetOutlook, error) {
+	if err := s.mayLink(ctx, in.Body.Reason, append(in.Body.Sections, in.Body.LeadID)...); err != nil {
+		return api.SetOutlook{}, err
+	}
 	c, err := s.Linking.Consequences(ctx, wish(in.Body))
 	return api.SetOutlook{
 		Name: c.Name, Sections: each(c.Sections, linked), People: c.People, Several: c.Several, Results: c.Results,
@@ -157,6 +162,9 @@ func (s *Server) previewSet(ctx context.Context, in *with[api.NewSet]) (api.SetO
 }
 
 func (s *Server) makeSet(ctx context.Context, in *with[api.NewSet]) (api.LinkedSet, error) {
+	if err := s.mayLink(ctx, in.Body.Reason, append(in.Body.Sections, in.Body.LeadID)...); err != nil {
+		return api.LinkedSet{}, err
+	}
 	set, err := s.Linking.Link(ctx, auth.Caller(ctx).Name, wish(in.Body))
 	if err != nil {
 		return api.LinkedSet{}, err
@@ -174,6 +182,12 @@ func (s *Server) listSets(ctx context.Context, in *setsInput) ([]api.LinkedSet, 
 	}
 	out := []api.LinkedSet{}
 	for _, x := range all {
+		if sees, err := s.seesSet(ctx, x.ID); err != nil || !sees {
+			if err != nil {
+				return out, err
+			}
+			continue
+		}
 		shown, err := s.set(ctx, x.ID)
 		if err != nil {
 			return out, err
@@ -181,6 +195,33 @@ func (s *Server) listSets(ctx context.Context, in *setsInput) ([]api.LinkedSet, 
 		out = append(out, shown)
 	}
 	return out, err
+}
+
+// seesSet reports whether the caller reaches a section of a set.
+func (s *Server) seesSet(ctx context.Context, id string) (bool, error) {
+	r := reach(ctx)
+	if r == nil {
+		return true, nil
+	}
+	sections, err := s.Access.SectionsOf(ctx, permission.OfSet, id)
+	return r.CoversAny(sections), err
+}
+
+// mayLink refuses sections that the caller does not reach, and to link against the rule to whoever may not say what
+// pairings do.
+func (s *Server) mayLink(ctx context.Context, reason string, sections ...string) error {
+	if r := reach(ctx); r == nil || len(sections) == 0 {
+		return nil
+	}
+	if err := allOf(ctx, sections...); err != nil || reason == "" {
+		return err
+	}
+	r, err := s.Access.Reach(ctx, auth.Caller(ctx), permission.Rosters)
+	if err == nil && !r.CoversEach(sections) {
+		return refusal.Forbidden("your role does not allow to link against the rule; ask somebody who is: %s",
+			whoMay(permission.Rosters))
+	}
+	return err
 }
 
 func (s *Server) getSet(ctx context.Context, in *byID) (api.LinkedSet, int, error) {
@@ -206,6 +247,9 @@ func (s *Server) previewUnlinking(ctx context.Context, in *unlinkingInput) ([]ap
 }
 
 func (s *Server) previewSetEdit(ctx context.Context, in *withID[api.EditSet]) (api.SetEdited, error) {
+	if err := s.mayLink(ctx, in.Body.Reason, in.Body.Add...); err != nil {
+		return api.SetEdited{}, err
+	}
 	x, err := s.Linking.Editing(ctx, in.ID, linking.Edit(in.Body))
 	return api.SetEdited{
 		Sections: each(x.Sections, linked), Refused: each(x.Refused, refusedSection),
@@ -215,6 +259,9 @@ func (s *Server) previewSetEdit(ctx context.Context, in *withID[api.EditSet]) (a
 
 func (s *Server) editSet(ctx context.Context, in *edit[api.EditSet]) (api.LinkedSet, int, error) {
 	v, err := version(in.IfMatch)
+	if err == nil {
+		err = s.mayLink(ctx, in.Body.Reason, in.Body.Add...)
+	}
 	if err == nil {
 		err = s.Linking.Change(ctx, auth.Caller(ctx).Name, in.ID, v, linking.Edit(in.Body))
 	}

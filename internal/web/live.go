@@ -81,7 +81,7 @@ type hello struct {
 
 func (s *Server) stream(a huma.API) {
 	op := huma.Operation{
-		OperationID: "live", Extensions: acting(permission.Own), Method: http.MethodGet, Path: "/api/v1/live",
+		OperationID: "live", Extensions: acting(permission.Own, ""), Method: http.MethodGet, Path: "/api/v1/live",
 		Summary: "What changes, as it changes (server-sent events)", Tags: []string{"installation"},
 	}
 	sse.Register(a, op, map[string]any{"message": api.Live{}, "hello": hello{}},
@@ -92,6 +92,7 @@ func (s *Server) stream(a huma.API) {
 				return
 			}
 			sign := auth.Sign(ctx)
+			_, all := permission.Where(auth.Caller(ctx).Grants, permission.Look)
 			tick := time.NewTicker(20 * time.Second)
 			defer tick.Stop()
 			for {
@@ -106,8 +107,11 @@ func (s *Server) stream(a huma.API) {
 						}
 						continue
 					}
-					if l.Topic == access.TopicUser && l.ID == auth.Caller(ctx).ID && !s.auth.StillIn(ctx, sign) {
-						return
+					if l.Topic == access.TopicUser && l.ID == auth.Caller(ctx).ID {
+						return // they may be something else now: whoever still is in comes again
+					}
+					if !all { // that something changed is said to whoever sees only a part, not what
+						l.ID = ""
 					}
 					err = send.Data(api.Live(l))
 				case <-tick.C: // news can be missed, and administrators removed

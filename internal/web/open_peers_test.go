@@ -67,7 +67,8 @@ func TestIndependentVerifierOfAllThatABadgeSays(t *testing.T) {
 	_, err = x.Badges.SetIssuerPicture(t.Context(), "Maud", all[0].IssuerID,
 		[]byte(`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 9 9"><path d="M1 1h4"/></svg>`))
 	require.NoError(t, err)
-	given, err := x.Badges.AwardByHand(t.Context(), "Maud", all[0].ID, []string{x.Person("stu-003").ID}, badges.Wish{
+	people := []string{x.Person("stu-003").ID}
+	given, err := x.Badges.AwardByHand(t.Context(), badges.Anybody("Maud"), all[0].ID, people, badges.Wish{
 		Note: "Helped the others", Evidence: []badgestore.Evidence{{Address: "https://fernmoor.example/photo", Text: "A photo"}},
 	}, true)
 	require.NoError(t, err)

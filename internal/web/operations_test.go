@@ -111,6 +111,7 @@ func TestEveryOperationAnswersAsDescribed(t *testing.T) {
 		{"sign-in", walkDoors},
 		{"users", walkUsers},
 		{"interfaces", walkInterfaces},
+		{"roles", walkRoles},
 		{"signing in", walkSigningIn},
 		{"matching", walkMatched},
 		{

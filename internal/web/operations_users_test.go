@@ -15,14 +15,16 @@ import (
 // walkUsers walks what is done with those who may sign in.
 func walkUsers(x *talk, _ *story) {
 	t := x.site.t
-	x.do(422, "POST", "/users", api.NewUser{Name: "Otto", Email: "otto", Role: "operator"})
-	x.do(422, "POST", "/users", api.NewUser{Name: "Otto", Email: "otto@fernmoor.example", Role: "king"})
+	grant := func(role string) *api.NewRoleGrant { return &api.NewRoleGrant{Role: role} }
+	x.do(422, "POST", "/users", api.NewUser{Name: "Otto", Email: "otto", Grant: grant("operator")})
+	x.do(422, "POST", "/users", api.NewUser{Name: "Otto", Email: "otto@fernmoor.example", Grant: grant("king")})
+	x.do(422, "POST", "/users", api.NewUser{Name: "Otto", Email: "otto@fernmoor.example"})
 	in := made[api.Invitation](x, "/users", api.NewUser{
-		Name: "Otto", Email: "otto@fernmoor.example",
-		Role: "operator",
+		Name: "Otto", Email: "otto@fernmoor.example", Grant: grant("operator"),
 	})
-	assert.Equal(t, []string{"invited", "operator"}, []string{in.User.State, in.User.Role})
-	x.do(409, "POST", "/users", api.NewUser{Name: "Second", Email: "OTTO@fernmoor.example", Role: "reader"})
+	assert.Equal(t, []string{"invited", "operator", "institution"},
+		[]string{in.User.State, in.User.Grants[0].Role, in.User.Grants[0].Scope})
+	x.do(409, "POST", "/users", api.NewUser{Name: "Second", Email: "OTTO@fernmoor.example", Grant: grant("reader")})
 	first := strings.SplitAfter(in.Link, "secret=")[1]
 	again := post[api.Invitation](x, "/users/"+in.User.ID+"/invitation", nil)
 	secret := strings.SplitAfter(again.Link, "secret=")[1]
@@ -37,8 +39,8 @@ func walkUsers(x *talk, _ *story) {
 	assert.Contains(t, otto.May, "rosters")
 	assert.NotContains(t, otto.May, "connect")
 	support := "support"
-	assert.Equal(t, support, as[api.User](x, x.do(200, "PATCH", "/users/"+otto.ID,
-		api.EditUser{Role: &support})).Role)
+	edited := as[api.User](x, x.do(200, "PATCH", "/users/"+otto.ID, api.EditUser{Role: &support}))
+	assert.Equal(t, "support", edited.Grants[0].Role)
 	x.do(422, "PUT", "/session/password", api.NewPassword{Old: "wrong-wrong-wrong", Password: password})
 	x.do(204, "PUT", "/session/password", api.NewPassword{Old: password, Password: password})
 	users := get[api.Page[api.User]](x, "/users").Items
@@ -49,23 +51,99 @@ func walkUsers(x *talk, _ *story) {
 	x.do(404, "DELETE", "/users/"+otto.ID, nil)
 }
 
-// Every operation declares an act, and each role may do what the table says and nothing else.
+// walkRoles gives a user more roles and ends them.
+func walkRoles(x *talk, _ *story) {
+	t := x.site.t
+	id := made[api.Invitation](x, "/users", api.NewUser{
+		Name: "Pia", Email: "pia@users.example", Grant: &api.NewRoleGrant{Role: "support"},
+	}).User.ID
+	roles := func(u api.User) (all []string) {
+		for _, g := range u.Grants {
+			all = append(all, strings.TrimSpace(g.Role+" "+g.Scope+" "+g.ScopeName))
+		}
+		return all
+	}
+	section := x.Section("PROP-A").ID
+	wanted := api.NewRoleGrant{Role: "operator", Scope: "section", ScopeID: section}
+	now := post[api.User](x, "/users/"+id+"/grants", wanted)
+	require.Equal(t, []string{"support institution", "operator section Propagation A"}, roles(now))
+	x.do(409, "POST", "/users/"+id+"/grants", wanted)
+	for _, bad := range []api.NewRoleGrant{
+		{Role: "reader", Scope: "section", ScopeID: section},
+		{Role: "administrator", Scope: "section", ScopeID: section},
+		{Role: "operator", Scope: "section"},
+		{Role: "operator", Scope: "section", ScopeID: "00000000-0000-7000-8000-000000000000"},
+		{Role: "operator", Scope: "course", ScopeID: section},
+		{Role: "operator", Scope: "institution", ScopeID: section},
+		{Role: "operator", IssuerID: section},
+		{Role: "awarder", IssuerID: section},
+		{Role: "teacher", Scope: "section", ScopeID: section},
+	} {
+		x.do(422, "POST", "/users/"+id+"/grants", bad)
+	}
+	x.do(404, "POST", "/users/00000000-0000-7000-8000-000000000000/grants", wanted)
+	at := "/users/" + id + "/grants/"
+	assert.Equal(t, []string{"support institution"}, roles(as[api.User](x, x.do(200, "DELETE", at+now.Grants[1].ID, nil))))
+	x.do(404, "DELETE", at+now.Grants[1].ID, nil)
+	maud := get[api.Caller](x, "/session").ID
+	for _, u := range get[api.Page[api.User]](x, "/users").Items {
+		if u.ID == maud {
+			x.do(409, "DELETE", "/users/"+maud+"/grants/"+u.Grants[0].ID, nil)
+		}
+	}
+	ada := x.Person("stu-001").ID
+	assert.Equal(t, ada, as[api.User](x, x.do(200, "PATCH", "/users/"+id, api.EditUser{PersonID: &ada})).PersonID)
+	nobody := ""
+	assert.Empty(t, as[api.User](x, x.do(200, "PATCH", "/users/"+id, api.EditUser{PersonID: &nobody})).PersonID)
+	x.do(422, "PATCH", "/users/"+id, api.EditUser{PersonID: &maud})
+	x.do(204, "DELETE", "/users/"+id, nil)
+}
+
+// invited makes somebody with a grant, or somebody of the register, and gives what makes tokens for them.
+func (x *site) invited(name string, grant *permission.Grant, person string) (id string, token func() string) {
+	x.t.Helper()
+	maud, err := x.Access.ByToken(x.t.Context(), x.token)
+	require.NoError(x.t, err)
+	email := name + "@users.example"
+	in, err := x.Access.Invite(x.t.Context(), maud, access.Draft{Name: &name, Email: &email, PersonID: &person}, grant)
+	require.NoError(x.t, err)
+	return in.User.ID, func() string {
+		secret, err := x.Access.NewToken(x.t.Context(), access.Caller{ID: in.User.ID, Name: name}, "test")
+		require.NoError(x.t, err)
+		return secret
+	}
+}
+
+// Every operation declares an act, and each role may do what the table says and nothing else: what is no more than for
+// a part of the institution is refused to nobody's role there.
 func TestWhatEachRoleMay(t *testing.T) {
 	s := open(t, nil)
 	x := &talk{s, describe(t)}
-	maud, err := x.Access.ByToken(t.Context(), x.token)
-	require.NoError(t, err)
-	token := map[permission.Role]func() string{}
-	for _, role := range permission.Roles {
-		in, err := x.Access.Invite(t.Context(), maud, string(role), string(role)+"@fernmoor.example", role)
-		require.NoError(t, err)
-		caller := access.Caller{ID: in.User.ID, Name: in.User.Name, Role: role}
-		token[role] = func() string {
-			secret, err := x.Access.NewToken(t.Context(), caller, "matrix")
-			require.NoError(t, err)
-			return secret
+	x.World.Read(x.Register(), false)
+	type somebody struct {
+		name  string
+		grant permission.Grant
+		token func() string
+	}
+	var all []somebody
+	for _, role := range []permission.Role{
+		permission.Administrator, permission.Operator, permission.Support, permission.Reader, permission.Awarder,
+	} {
+		for _, scope := range []permission.Scope{
+			{Kind: permission.Institution}, {Kind: permission.Section, ID: x.Section("PROP-A").ID},
+		} {
+			if !permission.Holds(role, scope.Kind) {
+				continue
+			}
+			one := somebody{string(role) + "-" + string(scope.Kind), permission.Grant{Role: role, Scope: scope}, nil}
+			_, one.token = x.invited(one.name, &one.grant, "")
+			all = append(all, one)
 		}
 	}
+	_, teacher := x.invited("teacher", nil, x.Person("tea-001").ID)
+	all = append(all, somebody{"teacher", permission.Grant{
+		Role: permission.Teacher, Scope: permission.Scope{Kind: permission.Taught},
+	}, teacher})
 	refused := 0
 	for _, o := range x.operations {
 		if !strings.HasPrefix(o.path, "/api/v1/") {
@@ -79,25 +157,29 @@ func TestWhatEachRoleMay(t *testing.T) {
 				path = strings.Replace(path, segment, "00000000-0000-7000-8000-000000000000", 1)
 			}
 		}
-		for _, role := range permission.Roles {
-			if permission.May(role, act) && (act == permission.Anyone || o.id == "live") {
+		for _, who := range all {
+			may, own := who.grant.Allows(act), act == permission.Anyone || act == permission.Own
+			if act == permission.Anyone || may && o.id == "live" {
 				continue // what anyone may do is refused for other reasons; news never end
+			}
+			if may && !own && who.grant.Scope.Kind != permission.Institution && o.scope == "" {
+				may = false
 			}
 			body := ""
 			if o.body != "" {
 				body = `{"none` // whoever may do it is told that this is no body
 			}
-			resp, text := x.ask(o.method, path, body, "Authorization", "Bearer "+token[role]())
-			if permission.May(role, act) {
-				assert.NotEqual(t, 403, resp.StatusCode, "%s, %s: %s", role, o.id, text)
+			resp, text := x.ask(o.method, path, body, "Authorization", "Bearer "+who.token())
+			if may {
+				assert.NotEqual(t, 403, resp.StatusCode, "%s, %s: %s", who.name, o.id, text)
 				continue
 			}
 			refused++
-			assert.Equal(t, 403, resp.StatusCode, "%s, %s: %s", role, o.id, text)
-			assert.Contains(t, text, "your role ("+string(role)+")")
+			assert.Equal(t, 403, resp.StatusCode, "%s, %s: %s", who.name, o.id, text)
+			assert.Regexp(t, `your role \(`+string(who.grant.Role)+`|your role holds for a part|learner, teacher`, text)
 		}
 	}
-	assert.Greater(t, refused, 400)
+	assert.Greater(t, refused, 1200)
 }
 
 // Whoever is removed, or is something else from now on, is so at once: by session, by token, and on pages that
@@ -106,11 +188,9 @@ func TestARoleThatIsTakenAwayEndsAtOnce(t *testing.T) {
 	s := open(t, nil)
 	maud, err := s.Access.ByToken(t.Context(), s.token)
 	require.NoError(t, err)
-	in, err := s.Access.Invite(t.Context(), maud, "Otto", "otto@fernmoor.example", permission.Operator)
-	require.NoError(t, err)
-	otto := access.Caller{ID: in.User.ID, Name: "Otto", Role: permission.Operator}
-	token, err := s.Access.NewToken(t.Context(), otto, "his")
-	require.NoError(t, err)
+	operator := permission.Everywhere(permission.Operator)[0]
+	id, made := s.invited("Otto", &operator, "")
+	otto, token := access.Caller{ID: id, Name: "Otto", Grants: []permission.Grant{operator}}, made()
 	ask := func(method, path string) int {
 		resp, _ := s.ask(method, "/api/v1"+path, "", "Authorization", "Bearer "+token)
 		return resp.StatusCode
@@ -123,7 +203,9 @@ func TestARoleThatIsTakenAwayEndsAtOnce(t *testing.T) {
 	assert.Equal(t, 200, ask("GET", "/reports"))
 	resp, _ := s.ask("GET", "/metrics", "", "Authorization", "Bearer "+token)
 	assert.Equal(t, 403, resp.StatusCode)
-	_, err = s.Access.Invite(t.Context(), otto, "Friend", "friend@fernmoor.example", permission.Administrator)
+	name, email := "Friend", "friend@fernmoor.example"
+	_, err = s.Access.Invite(t.Context(), otto, access.Draft{Name: &name, Email: &email},
+		&permission.Everywhere(permission.Administrator)[0])
 	require.ErrorContains(t, err, "more than your own")
 	require.NoError(t, s.Access.RemoveUser(t.Context(), maud, otto.ID))
 	assert.Equal(t, 401, ask("GET", "/reports"))

@@ -410,7 +410,7 @@ var outside = []outsideOperation{
 	},
 	{
 		operation: operation{
-			ID: "get-unfinished-work", Act: permission.Look,
+			ID: "get-unfinished-work", Act: permission.Look, Of: permission.OfScoreLink,
 			Method: http.MethodGet, Path: "/api/v1/score-links/{id}/unfinished.{kind}",
 			Status: http.StatusOK, Tag: "scores", Summary: "Missing work and scores that are not final as a file: csv or xlsx",
 		},
@@ -441,7 +441,7 @@ var outside = []outsideOperation{
 	},
 	{
 		operation: operation{
-			ID: "get-outline-table", Act: permission.Look,
+			ID: "get-outline-table", Act: permission.Look, Of: permission.OfCourse,
 			Method: http.MethodGet, Path: "/api/v1/courses/{id}/outline.csv", Status: http.StatusOK,
 			Tag: "courses", Summary: "A course's outline as a table",
 		},

@@ -6,6 +6,8 @@ import (
 	"net/http"
 	"slices"
 
+	"kanban/internal/core/refusal"
+
 	"github.com/danielgtaylor/huma/v2"
 
 	"kanban/internal/app/pairings"
@@ -21,100 +23,100 @@ import (
 
 var (
 	comparePairingOp = operation{
-		ID: "compare-pairing", Act: permission.Look,
+		ID: "compare-pairing", Act: permission.Look, Of: permission.OfPairing,
 		Method: http.MethodGet, Path: "/pairings/{id}/comparison",
 		Status: http.StatusOK, Tag: "pairings",
 		Summary: "Compare both sides now, side by side, changing nothing",
 	}
 	listPairingsOp = operation{
-		ID: "list-pairings", Act: permission.Look,
+		ID: "list-pairings", Act: permission.Look, Of: permission.Listed,
 		Method: http.MethodGet, Path: "/pairings", Status: http.StatusOK, Tag: "pairings",
 		Summary: "List pairings, without their checklists, freshness and runs",
 	}
 	makePairingOp = operation{
-		ID: "make-pairing", Act: permission.Rosters,
+		ID: "make-pairing", Act: permission.Rosters, Of: permission.Listed,
 		Method: http.MethodPost, Path: "/pairings", Status: http.StatusCreated, Tag: "pairings",
 		Summary: "Pair a section with a new target",
 	}
 	getPairingOp = operation{
-		ID: "get-pairing", Act: permission.Look,
+		ID: "get-pairing", Act: permission.Look, Of: permission.OfPairing,
 		Method: http.MethodGet, Path: "/pairings/{id}", Status: http.StatusOK, Tag: "pairings",
 		Summary: "Show a pairing",
 	}
 	editPairingOp = operation{
-		ID: "edit-pairing", Act: permission.Rosters,
+		ID: "edit-pairing", Act: permission.Rosters, Of: permission.OfPairing,
 		Method: http.MethodPatch, Path: "/pairings/{id}",
 		Status: http.StatusOK, Tag: "pairings",
 		Summary: "Change, pause or resume a pairing",
 	}
 	openClassOp = operation{
-		ID: "open-class", Act: permission.Rosters,
+		ID: "open-class", Act: permission.Sync, Of: permission.OfPairing,
 		Method: http.MethodPost, Path: "/pairings/{id}/open",
 		Status: http.StatusOK, Tag: "pairings",
 		Summary: "Let the learners of a held class in, now or at a time",
 	}
 	previewOpeningOp = operation{
-		ID: "preview-opening", Act: permission.Look,
+		ID: "preview-opening", Act: permission.Look, Of: permission.OfPairing,
 		Method: http.MethodGet, Path: "/pairings/{id}/opening",
 		Status: http.StatusOK, Tag: "pairings",
 		Summary: "What opening a held class would mean now; nothing is done",
 	}
 	cancelOpeningOp = operation{
-		ID: "cancel-opening", Act: permission.Rosters,
+		ID: "cancel-opening", Act: permission.Sync, Of: permission.OfPairing,
 		Method: http.MethodDelete, Path: "/pairings/{id}/opening",
 		Status: http.StatusOK, Tag: "pairings",
 		Summary: "Cancel when a held class opens; it stays held",
 	}
 	holdClassOp = operation{
-		ID: "hold-class", Act: permission.Rosters,
+		ID: "hold-class", Act: permission.Sync, Of: permission.OfPairing,
 		Method: http.MethodPost, Path: "/pairings/{id}/hold",
 		Status: http.StatusOK, Tag: "pairings",
 		Summary: "Hold learners back again; who is in stays in",
 	}
 	renewClassOp = operation{
-		ID: "renew-class", Act: permission.Rosters,
+		ID: "renew-class", Act: permission.Rosters, Of: permission.OfPairing,
 		Method: http.MethodPost, Path: "/pairings/{id}/renew",
 		Status: http.StatusOK, Tag: "pairings",
 		Summary: "Let the next run make a class anew that was deleted at the service",
 	}
 	takeOverOp = operation{
-		ID: "take-over", Act: permission.Rosters,
+		ID: "take-over", Act: permission.Rosters, Of: permission.OfPairing,
 		Method: http.MethodPost, Path: "/pairings/{id}/take-over",
 		Status: http.StatusOK, Tag: "pairings",
 		Summary: "Say whether Kanban minds the places of the section's people who were in the class already",
 	}
 	syncPairingsOp = operation{
-		ID: "sync-pairings", Act: permission.Rosters,
+		ID: "sync-pairings", Act: permission.Sync, Of: permission.Listed,
 		Method: http.MethodPost, Path: "/pairings/sync",
 		Status: http.StatusOK, Tag: "pairings",
 		Summary: "Bring many pairings in step now",
 	}
 	unpairOp = operation{
-		ID: "unpair", Act: permission.Rosters,
+		ID: "unpair", Act: permission.Rosters, Of: permission.OfPairing,
 		Method: http.MethodDelete, Path: "/pairings/{id}",
 		Status: http.StatusNoContent, Tag: "pairings",
 		Summary: "End a pairing; the target and its members stay",
 	}
 	makePreviewOp = operation{
-		ID: "make-preview", Act: permission.Rosters,
+		ID: "make-preview", Act: permission.Sync, Of: permission.OfPairing,
 		Method: http.MethodPost, Path: "/pairings/{id}/previews",
 		Status: http.StatusCreated, Tag: "pairings",
 		Summary: "Compare now and show what a run would do",
 	}
 	previewEndingOp = operation{
-		ID: "preview-ending", Act: permission.Rosters,
+		ID: "preview-ending", Act: permission.Rosters, Of: permission.OfPairing,
 		Method: http.MethodPost, Path: "/pairings/{id}/ending",
 		Status: http.StatusOK, Tag: "pairings",
 		Summary: "Show what it means to end a pairing and take its people out",
 	}
 	previewEndOp = operation{
-		ID: "preview-end", Act: permission.Look,
+		ID: "preview-end", Act: permission.Look, Of: permission.OfPairing,
 		Method: http.MethodGet, Path: "/pairings/{id}/effects",
 		Status: http.StatusOK, Tag: "pairings",
 		Summary: "What becomes of everybody in a class when its pairing ends; nothing is done",
 	}
 	getPreviewOp = operation{
-		ID: "get-preview", Act: permission.Look,
+		ID: "get-preview", Act: permission.Look, Of: permission.OfPreview,
 		Method: http.MethodGet, Path: "/previews/{id}", Status: http.StatusOK, Tag: "pairings",
 		Summary: "Show a preview",
 	}
@@ -148,7 +150,7 @@ func (s *Server) comparePairing(ctx context.Context, in *byID) (api.Page[api.Lin
 }
 
 func (s *Server) listPairings(ctx context.Context, in *Paging) (api.Page[api.Pairing], error) {
-	cards, err := s.Pairings.Cards(ctx, pairings.Filter{})
+	cards, err := s.Pairings.Cards(ctx, pairings.Filter{Within: reach(ctx)})
 	if err != nil {
 		return api.Page[api.Pairing]{}, err
 	}
@@ -163,6 +165,9 @@ func (s *Server) listPairings(ctx context.Context, in *Paging) (api.Page[api.Pai
 }
 
 func (s *Server) makePairing(ctx context.Context, in *with[api.NewPairing]) (api.Pairing, int, error) {
+	if err := s.mayPair(ctx, in.Body.SectionID); err != nil {
+		return api.Pairing{}, 0, err
+	}
 	p, err := s.Pairings.Pair(ctx, auth.Caller(ctx).Name, pairings.Wish{
 		SectionID: in.Body.SectionID, InterfaceID: in.Body.InterfaceID, TargetName: in.Body.Target,
 		TargetRef: in.Body.TargetRef, Template: in.Body.Template, Policy: in.Body.Policy,
@@ -225,8 +230,34 @@ func (s *Server) takeOver(ctx context.Context, in *withID[api.TakeOver]) (api.Pa
 }
 
 func (s *Server) syncPairings(ctx context.Context, in *with[api.SyncNow]) (api.Queued, error) {
+	if err := s.maySync(ctx, in.Body); err != nil {
+		return api.Queued{}, err
+	}
 	n, err := s.Runs.SyncNow(ctx, auth.Caller(ctx).Name, in.Body.CourseID, in.Body.InterfaceID, in.Body.Pairings)
 	return api.Queued{Pairings: n}, err
+}
+
+// mayPair refuses a section that the caller does not reach with all of its set.
+func (s *Server) mayPair(ctx context.Context, sectionID string) error {
+	if reach(ctx) == nil {
+		return nil
+	}
+	section, err := s.Registers.FindSection(ctx, sectionID)
+	if err != nil {
+		return err
+	}
+	if section.SetID != nil {
+		return s.allOfThese(ctx, permission.OfSet, *section.SetID)
+	}
+	return allOf(ctx, section.ID)
+}
+
+// maySync refuses more than single pairings to callers who reach only some sections.
+func (s *Server) maySync(ctx context.Context, in api.SyncNow) error {
+	if reach(ctx) != nil && len(in.Pairings) == 0 {
+		return refusal.Invalid("pairings", "is missing: your role holds for some sections; name the pairings")
+	}
+	return s.allOfThese(ctx, permission.OfPairing, in.Pairings...)
 }
 
 func (s *Server) unpair(ctx context.Context, in *byID) error {
@@ -281,7 +312,7 @@ func (s *Server) getPreview(ctx context.Context, in *byID) (api.Preview, error) 
 // comparisonFile gives the comparison as CSV.
 func (s *Server) comparisonFile(a huma.API) {
 	op := operation{
-		ID: "export-comparison", Act: permission.Look,
+		ID: "export-comparison", Act: permission.Look, Of: permission.OfPairing,
 		Method: http.MethodGet, Path: "/pairings/{id}/comparison.csv", Status: http.StatusOK,
 		Tag: "pairings", Summary: "The same as a CSV file",
 	}.huma()

@@ -3,6 +3,7 @@ package web
 import (
 	"context"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -12,9 +13,11 @@ import (
 	"kanban/internal/app/stages"
 	"kanban/internal/core/learning"
 	"kanban/internal/core/permission"
+	"kanban/internal/store/badgestore"
 	"kanban/internal/store/deliverystore"
 	"kanban/internal/store/eventstore"
 	"kanban/internal/store/matchstore"
+	"kanban/internal/store/personstore"
 	"kanban/internal/store/rosterstore"
 	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
@@ -54,23 +57,23 @@ var (
 		Summary: "Drop the decisions about a person's accounts",
 	}
 	findPeopleOp = operation{
-		ID: "find-people", Act: permission.Look,
+		ID: "find-people", Act: permission.Look, Of: permission.Listed,
 		Method: http.MethodGet, Path: "/people", Status: http.StatusOK, Tag: "people",
 		Summary: "Find people",
 	}
 	getPersonOp = operation{
-		ID: "get-person", Act: permission.Look,
+		ID: "get-person", Act: permission.Look, Of: permission.OfPerson,
 		Method: http.MethodGet, Path: "/people/{id}", Status: http.StatusOK, Tag: "people",
 		Summary: "Everything known about a person",
 	}
 	getProgressOp = operation{
-		ID: "get-progress", Act: permission.Look,
+		ID: "get-progress", Act: permission.Look, Of: permission.OfPerson,
 		Method: http.MethodGet, Path: "/people/{id}/progress/{section}",
 		Status: http.StatusOK, Tag: "people",
 		Summary: "Where a person stands in a section's course, activity by activity",
 	}
 	personStagePlansOp = operation{
-		ID: "person-stage-plans", Act: permission.Look,
+		ID: "person-stage-plans", Act: permission.Look, Of: permission.OfPerson,
 		Method: http.MethodGet, Path: "/people/{id}/stage-plans",
 		Status: http.StatusOK, Tag: "people",
 		Summary: "Where a person stands in every stage plan that is on",
@@ -111,7 +114,7 @@ func (s *Server) forgetChoices(ctx context.Context, in *personAt) error {
 }
 
 func (s *Server) findPeople(ctx context.Context, in *peopleInput) (api.Page[api.Person], error) {
-	found, err := s.Registers.People(ctx, in.Text, in.Limit)
+	found, err := s.Registers.People(ctx, in.Text, in.Limit, reach(ctx))
 	shown := each(found.People, func(f rosterstore.FoundPerson) api.Person {
 		p := person(f.Person)
 		p.Register = f.Register
@@ -125,6 +128,9 @@ func (s *Server) getPerson(ctx context.Context, in *byID) (api.PersonPage, error
 }
 
 func (s *Server) getProgress(ctx context.Context, in *progressInput) (api.Progress, error) {
+	if err := allOf(ctx, in.Section); err != nil {
+		return api.Progress{}, err
+	}
 	look, err := s.Facts.Progress(ctx, in.ID, in.Section)
 	return shownProgress(look), err
 }
@@ -146,11 +152,7 @@ func (s *Server) personPage(ctx context.Context, id string) (page api.PersonPage
 	if err != nil {
 		return page, err
 	}
-	records, err := s.Persons.Records(ctx, id)
-	if err != nil {
-		return page, err
-	}
-	merges, err := s.Persons.Merges(ctx, id, "", 100)
+	records, merges, sections, err := s.known(ctx, id)
 	if err != nil {
 		return page, err
 	}
@@ -158,19 +160,19 @@ func (s *Server) personPage(ctx context.Context, id string) (page api.PersonPage
 	if err != nil {
 		return page, err
 	}
-	sections, err := s.Registers.WhereaboutsOf(ctx, id)
+	awards, err := s.Badges.Awards(ctx, badgestore.AwardFilter{PersonID: id, Limit: 200, Within: reach(ctx)})
 	if err != nil {
 		return page, err
 	}
-	awards, err := s.Badges.Awards(ctx, "", id, "", 200)
+	events, err := s.Deliveries.Events(ctx, eventstore.EventFilter{
+		PersonID: id, Limit: newestAbout, Within: reach(ctx),
+	})
 	if err != nil {
 		return page, err
 	}
-	events, err := s.Deliveries.Events(ctx, eventstore.EventFilter{PersonID: id, Limit: newestAbout})
-	if err != nil {
-		return page, err
-	}
-	deliveries, err := s.Deliveries.Deliveries(ctx, deliverystore.DeliveryFilter{PersonID: id, Limit: newestAbout})
+	deliveries, err := s.Deliveries.Deliveries(ctx, deliverystore.DeliveryFilter{
+		PersonID: id, Limit: newestAbout, Within: reach(ctx),
+	})
 	if err != nil {
 		return page, err
 	}
@@ -195,6 +197,26 @@ func (s *Server) personPage(ctx context.Context, id string) (page api.PersonPage
 		Sections: each(sections, whereabouts),
 		Awards:   each(awards, s.shownAward), Events: each(events, event), Deliveries: pages.deliveries(deliveries),
 	}, err
+}
+
+// known gives what registers have of a person, who they were before they were merged, and their sections. Which other
+// registers have them, and where else they are, is not for those who reach only some sections.
+func (s *Server) known(ctx context.Context, id string) (records []personstore.Record, merges []personstore.Merge,
+	sections []rosterstore.Whereabouts, err error,
+) {
+	if sections, err = s.Registers.WhereaboutsOf(ctx, id); err != nil {
+		return nil, nil, nil, err
+	}
+	if reach(ctx) != nil {
+		return nil, nil, slices.DeleteFunc(sections, func(w rosterstore.Whereabouts) bool {
+			return !auth.Reach(ctx).Covers(w.SectionID)
+		}), nil
+	}
+	if records, err = s.Persons.Records(ctx, id); err != nil {
+		return nil, nil, nil, err
+	}
+	merges, err = s.Persons.Merges(ctx, id, "", 100)
+	return records, merges, sections, err
 }
 
 func whereabouts(w rosterstore.Whereabouts) api.Whereabouts {

@@ -1,20 +1,32 @@
 package web
 
 import (
+	"context"
+	"fmt"
 	"net/http"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
 
+	"kanban/internal/app/access"
 	"kanban/internal/core/permission"
+	"kanban/internal/store/db"
 	"kanban/internal/web/auth"
 	"kanban/internal/web/problem"
 )
 
-// actsOf gives the act of each described operation, by its method and the pattern of its route.
-func actsOf(d *huma.OpenAPI) map[string]permission.Act {
-	acts := map[string]permission.Act{"GET /openapi.json": permission.Anyone, "GET /openapi.yaml": permission.Anyone}
+// declaration is what an operation declares: which act it is, and what its path's id names.
+type declaration struct {
+	act permission.Act
+	of  permission.Subject // empty for what only those do whose role holds for the whole institution
+}
+
+// declarations gives that of each described operation, by its method and the pattern of its route.
+func declarations(d *huma.OpenAPI) map[string]declaration {
+	all := map[string]declaration{
+		"GET /openapi.json": {act: permission.Anyone}, "GET /openapi.yaml": {act: permission.Anyone},
+	}
 	for path, item := range d.Paths {
 		for method, op := range map[string]*huma.Operation{
 			http.MethodGet: item.Get, http.MethodPost: item.Post, http.MethodPut: item.Put,
@@ -24,13 +36,15 @@ func actsOf(d *huma.OpenAPI) map[string]permission.Act {
 				continue
 			}
 			act, _ := op.Extensions[actName].(string)
-			acts[method+" "+path] = permission.Act(act)
+			of, _ := op.Extensions[scopeName].(string)
+			all[method+" "+path] = declaration{permission.Act(act), permission.Subject(of)}
 		}
 	}
-	return acts
+	return all
 }
 
-// permitted refuses what the caller's role does not allow. What declares no act is refused to everybody.
+// permitted refuses what the caller's roles do not allow. What declares no act is refused to everybody. What belongs
+// to sections that the caller does not reach is, to them, not there.
 func (s *Server) permitted(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		route := chi.NewRouteContext()
@@ -38,18 +52,87 @@ func (s *Server) permitted(next http.Handler) http.Handler {
 			next.ServeHTTP(w, r) // there is no such address, or it does not take this method
 			return
 		}
-		act, caller := s.acts[r.Method+" "+route.RoutePattern()], auth.Caller(r.Context())
-		if caller.May(act) {
+		d, caller := s.declared[r.Method+" "+route.RoutePattern()], auth.Caller(r.Context())
+		if !caller.May(d.act) {
+			problem.Write(w, http.StatusForbidden, auth.NotAllowed(caller)+"; ask somebody who is: "+whoMay(d.act))
+			return
+		}
+		if d.act == permission.Anyone || d.act == permission.Own {
 			next.ServeHTTP(w, r)
 			return
 		}
-		var who []string
-		for _, role := range permission.Roles {
-			if permission.May(role, act) {
-				who = append(who, string(role))
-			}
+		reach, there, err := s.within(r.Context(), caller, d, route.URLParam("id"))
+		switch {
+		case err != nil:
+			s.Log.Error("finding what the caller reaches", "cause", err.Error())
+			problem.Busy(w, "what you may see could not be looked up; try again")
+		case !reach.All && d.of == "":
+			problem.Write(w, http.StatusForbidden, "your role holds for a part of the institution, and this is about "+
+				"the whole of it; ask somebody who is: "+whoMay(d.act))
+		case !there:
+			problem.Write(w, http.StatusNotFound, "there is no such record: finding the "+string(d.of)+": not found")
+		default:
+			next.ServeHTTP(w, r.WithContext(auth.Within(r.Context(), reach)))
 		}
-		problem.Write(w, http.StatusForbidden, "your role ("+string(caller.Role)+") does not allow this; ask somebody who is: "+
-			strings.Join(who, ", "))
 	})
+}
+
+// within says which sections a caller reaches with an act, and whether what they name is among them: to look at
+// something it is enough to reach one of its sections, to change it takes all of them.
+func (s *Server) within(ctx context.Context, c access.Caller, d declaration, id string) (r permission.Reach,
+	there bool, err error,
+) {
+	if r, err = s.Access.Reach(ctx, c, d.act); err != nil || r.All || d.of == "" || d.of == permission.Listed {
+		return r, true, err
+	}
+	sections, err := s.Access.SectionsOf(ctx, d.of, id)
+	if d.act == permission.Look || d.of == permission.OfPerson || d.of == permission.OfAward {
+		return r, r.CoversAny(sections), err
+	}
+	return r, r.CoversEach(sections), err
+}
+
+// whoMay names the roles that allow an act in the whole institution.
+func whoMay(a permission.Act) string {
+	var who []string
+	for _, role := range permission.Roles {
+		if permission.May(permission.Everywhere(role), a) && permission.Holds(role, permission.Institution) {
+			who = append(who, string(role))
+		}
+	}
+	return strings.Join(who, ", ")
+}
+
+// reach says to which sections a caller is held; nil when to none.
+func reach(ctx context.Context) *permission.Reach {
+	if r := auth.Reach(ctx); !r.All {
+		return &r
+	}
+	return nil
+}
+
+// allOf refuses what is done to sections that the caller does not reach: they are not there.
+func allOf(ctx context.Context, sections ...string) error {
+	if r := reach(ctx); r != nil && !r.CoversEach(sections) {
+		return fmt.Errorf("finding the section: %w", db.ErrNotFound)
+	}
+	return nil
+}
+
+// allOfThese refuses what is done to things, such as pairings, of sections that the caller does not reach.
+func (s *Server) allOfThese(ctx context.Context, of permission.Subject, ids ...string) error {
+	r := reach(ctx)
+	if r == nil {
+		return nil
+	}
+	for _, id := range ids {
+		sections, err := s.Access.SectionsOf(ctx, of, id)
+		if err != nil {
+			return err
+		}
+		if !r.CoversEach(sections) {
+			return fmt.Errorf("finding the %s: %w", of, db.ErrNotFound)
+		}
+	}
+	return nil
 }

@@ -41,7 +41,7 @@ var (
 		Tag: "proofs", Summary: "Revert everything that a proof has done, everywhere",
 	}
 	testLearnersOp = operation{
-		ID: "list-test-learners", Act: permission.Look,
+		ID: "list-test-learners", Act: permission.Look, Of: permission.OfSection,
 		Method: http.MethodGet, Path: "/sections/{id}/test-learners", Status: http.StatusOK,
 		Tag: "proofs", Summary: "Say with whom and on what a proof of a section can be started",
 	}

@@ -6,6 +6,8 @@ import (
 	"net/http"
 	"time"
 
+	"kanban/internal/core/refusal"
+
 	"github.com/danielgtaylor/huma/v2"
 
 	"kanban/internal/core/finding"
@@ -28,43 +30,43 @@ type runsInput struct {
 
 var (
 	listRunsOp = operation{
-		ID: "list-runs", Act: permission.Look,
+		ID: "list-runs", Act: permission.Look, Of: permission.Listed,
 		Method: http.MethodGet, Path: "/runs", Status: http.StatusOK, Tag: "runs",
 		Summary: "List runs, the newest first",
 	}
 	startRunOp = operation{
-		ID: "start-run", Act: permission.Rosters,
+		ID: "start-run", Act: permission.Sync, Of: permission.Listed,
 		Method: http.MethodPost, Path: "/runs", Status: http.StatusCreated, Tag: "runs",
 		Summary: "Do exactly what a preview shows",
 	}
 	getRunOp = operation{
-		ID: "get-run", Act: permission.Look,
+		ID: "get-run", Act: permission.Look, Of: permission.OfRun,
 		Method: http.MethodGet, Path: "/runs/{id}", Status: http.StatusOK, Tag: "runs",
 		Summary: "Show a run",
 	}
 	revertRunOp = operation{
-		ID: "revert-run", Act: permission.Rosters,
+		ID: "revert-run", Act: permission.Sync, Of: permission.OfRun,
 		Method: http.MethodPost, Path: "/runs/{id}/revert", Status: http.StatusOK, Tag: "runs",
 		Summary: "Show how a run's effect would be undone",
 	}
 	listChangesOp = operation{
-		ID: "list-changes", Act: permission.Look,
+		ID: "list-changes", Act: permission.Look, Of: permission.OfRun,
 		Method: http.MethodGet, Path: "/runs/{id}/changes", Status: http.StatusOK, Tag: "runs",
 		Summary: "Everybody in a run, with outcome and reason",
 	}
 	listDifferencesOp = operation{
-		ID: "list-differences", Act: permission.Look,
+		ID: "list-differences", Act: permission.Look, Of: permission.OfRun,
 		Method: http.MethodGet, Path: "/runs/{id}/differences",
 		Status: http.StatusOK, Tag: "runs",
 		Summary: "Whose records a read changed, and which of their fields",
 	}
 	cancelRunOp = operation{
-		ID: "cancel-run", Act: permission.Rosters,
+		ID: "cancel-run", Act: permission.Sync, Of: permission.OfRun,
 		Method: http.MethodPost, Path: "/runs/{id}/cancel", Status: http.StatusOK, Tag: "runs",
 		Summary: "Stop a run; what it has done is kept",
 	}
 	resumeRunOp = operation{
-		ID: "resume-run", Act: permission.Rosters,
+		ID: "resume-run", Act: permission.Sync, Of: permission.OfRun,
 		Method: http.MethodPost, Path: "/runs/{id}/resume", Status: http.StatusOK, Tag: "runs",
 		Summary: "Go on with a run that failed or was stopped half-way",
 	}
@@ -86,7 +88,7 @@ func (s *Server) listRuns(ctx context.Context, in *runsInput) (api.Page[api.Run]
 	all, err := s.Runs.Runs(ctx, runstore.Wanted{
 		PairingID: in.Pairing, InterfaceID: in.Interface, ScoreLinkID: in.ScoreLink, Active: in.Active,
 		Single: in.Single,
-		Before: in.Cursor, Limit: in.Limit,
+		Before: in.Cursor, Limit: in.Limit, Within: reach(ctx),
 	})
 	if err != nil {
 		return api.Page[api.Run]{}, err
@@ -104,11 +106,32 @@ func (s *Server) listRuns(ctx context.Context, in *runsInput) (api.Page[api.Run]
 }
 
 func (s *Server) startRun(ctx context.Context, in *with[api.NewRun]) (api.Run, error) {
+	if err := s.mayStart(ctx, in.Body); err != nil {
+		return api.Run{}, err
+	}
 	r, err := s.Runs.Start(ctx, auth.Caller(ctx).Name, in.Body.PreviewID, in.Body.Approved, in.Body.Only...)
 	if err != nil {
 		return api.Run{}, err
 	}
 	return s.run(ctx, r)
+}
+
+// mayStart refuses a preview of sections that the caller does not reach. To take out more people than the guard
+// allows is for those who say what the pairing does.
+func (s *Server) mayStart(ctx context.Context, in api.NewRun) error {
+	if err := s.allOfThese(ctx, permission.OfPreview, in.PreviewID); err != nil || !in.Approved {
+		return err
+	}
+	r, err := s.Access.Reach(ctx, auth.Caller(ctx), permission.Rosters)
+	if err != nil || r.All {
+		return err
+	}
+	sections, err := s.Access.SectionsOf(ctx, permission.OfPreview, in.PreviewID)
+	if err == nil && !r.CoversEach(sections) {
+		return refusal.Forbidden("your role does not allow to approve removals; ask somebody who is: %s",
+			whoMay(permission.Rosters))
+	}
+	return err
 }
 
 func (s *Server) getRun(ctx context.Context, in *byID) (api.Run, error) {

@@ -9,6 +9,7 @@ import (
 
 	"kanban/internal/app/scores"
 	"kanban/internal/core/grade"
+	"kanban/internal/core/permission"
 	"kanban/internal/core/rollover"
 	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
@@ -27,17 +28,17 @@ type followingInput struct {
 const usualAhead = 60
 
 var (
-	listScoreTemplatesOp = scoreOperation("list-score-templates", http.MethodGet, "/score-templates", http.StatusOK,
+	listScoreTemplatesOp = scoreOperation("list-score-templates", "", http.MethodGet, "/score-templates", http.StatusOK,
 		"List what score links begin with, and what is expected of gradebooks")
-	editScoreTemplatesOp = scoreOperation("edit-score-templates", http.MethodPut, "/score-templates", http.StatusOK,
+	editScoreTemplatesOp = scoreOperation("edit-score-templates", "", http.MethodPut, "/score-templates", http.StatusOK,
 		"Replace the templates of score links; links that are there keep their policy")
-	scoreTemplateForOp = scoreOperation("get-score-template-for", http.MethodGet, "/score-templates/for", http.StatusOK,
+	scoreTemplateForOp = scoreOperation("get-score-template-for", "", http.MethodGet, "/score-templates/for", http.StatusOK,
 		"Which template score links of a section begin with")
-	listScoreMismatchesOp = scoreOperation("list-score-mismatches", http.MethodGet, "/score-links/{id}/mismatches",
+	listScoreMismatchesOp = scoreOperation("list-score-mismatches", permission.OfScoreLink, http.MethodGet, "/score-links/{id}/mismatches",
 		http.StatusOK, "What is set up differently at both sides, or not as it is expected")
-	listFollowingScoresOp = scoreOperation("list-following-score-links", http.MethodGet, "/following-score-links",
+	listFollowingScoresOp = scoreOperation("list-following-score-links", "", http.MethodGet, "/following-score-links",
 		http.StatusOK, "List score links whose term ends, with the sections that follow")
-	followScoreLinkOp = scoreOperation("follow-score-link", http.MethodPost, "/score-links/{id}/follow",
+	followScoreLinkOp = scoreOperation("follow-score-link", permission.OfScoreLink, http.MethodPost, "/score-links/{id}/follow",
 		http.StatusCreated, "Copy a score link for the sections that follow in the next term")
 )
 

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -17,6 +18,7 @@ import (
 	"kanban/internal/core/permission"
 	"kanban/internal/core/refusal"
 	"kanban/internal/store/db"
+	"kanban/internal/store/rosterstore"
 	"kanban/internal/store/scorestore"
 	"kanban/internal/web/auth"
 	"kanban/internal/web/problem"
@@ -46,65 +48,67 @@ type periodInput struct {
 }
 
 // scoreOperation is an operation about scores.
-func scoreOperation(id, method, path string, status int, summary string) operation {
+func scoreOperation(id string, of permission.Subject, method, path string, status int, summary string) operation {
 	act := permission.CarryScores
 	if method == http.MethodGet {
 		act = permission.Look
 	}
-	return operation{ID: id, Act: act, Method: method, Path: path, Status: status, Tag: "scores", Summary: summary}
+	return operation{
+		ID: id, Act: act, Of: of, Method: method, Path: path, Status: status, Tag: "scores", Summary: summary,
+	}
 }
 
 var (
-	listGradebookClassesOp = scoreOperation("list-gradebook-classes", http.MethodGet, "/interfaces/{id}/gradebook-classes",
+	listGradebookClassesOp = scoreOperation("list-gradebook-classes", "", http.MethodGet, "/interfaces/{id}/gradebook-classes",
 		http.StatusOK, "List the classes that a gradebook has assignments of")
-	overlapScoreLinkOp = scoreOperation("overlap-score-link", http.MethodPost, "/score-links/overlap", http.StatusOK,
+	overlapScoreLinkOp = scoreOperation("overlap-score-link", "", http.MethodPost, "/score-links/overlap", http.StatusOK,
 		"What both sides of a score link would have in common")
-	listScoreLinksOp = scoreOperation("list-score-links", http.MethodGet, "/score-links", http.StatusOK,
-		"List score links")
-	makeScoreLinkOp = scoreOperation("make-score-link", http.MethodPost, "/score-links", http.StatusCreated,
+	listScoreLinksOp = scoreOperation("list-score-links", permission.Listed, http.MethodGet, "/score-links",
+		http.StatusOK, "List score links")
+	makeScoreLinkOp = scoreOperation("make-score-link", "", http.MethodPost, "/score-links", http.StatusCreated,
 		"Make a score link; nothing is carried before it is run")
-	getScoreLinkOp = scoreOperation("get-score-link", http.MethodGet, "/score-links/{id}", http.StatusOK,
-		"Show a score link")
-	editScoreLinkOp = scoreOperation("edit-score-link", http.MethodPatch, "/score-links/{id}", http.StatusOK,
-		"Change a score link")
-	endScoreLinkOp = scoreOperation("end-score-link", http.MethodPost, "/score-links/{id}/end", http.StatusOK,
+	getScoreLinkOp = scoreOperation("get-score-link", permission.OfScoreLink, http.MethodGet, "/score-links/{id}",
+		http.StatusOK, "Show a score link")
+	editScoreLinkOp = scoreOperation("edit-score-link", permission.OfScoreLink, http.MethodPatch, "/score-links/{id}",
+		http.StatusOK, "Change a score link")
+	endScoreLinkOp = scoreOperation("end-score-link", "", http.MethodPost, "/score-links/{id}/end", http.StatusOK,
 		"End a score link; what is in the book stays there")
-	listAssignmentsOp = scoreOperation("list-assignments", http.MethodGet, "/score-links/{id}/assignments", http.StatusOK,
-		"List the assignments of a score link, with every reason why one is not ready")
-	editAssignmentsOp = scoreOperation("edit-assignments", http.MethodPatch, "/score-links/{id}/assignments",
+	listAssignmentsOp = scoreOperation("list-assignments", permission.OfScoreLink, http.MethodGet, "/score-links/{id}/assignments",
+		http.StatusOK, "List the assignments of a score link, with every reason why one is not ready")
+	editAssignmentsOp = scoreOperation("edit-assignments", permission.OfScoreLink, http.MethodPatch, "/score-links/{id}/assignments",
 		http.StatusOK, "Change many assignments at once")
-	listScoreCounterpartsOp = scoreOperation("list-score-counterparts", http.MethodGet,
+	listScoreCounterpartsOp = scoreOperation("list-score-counterparts", permission.OfScoreLink, http.MethodGet,
 		"/score-links/{id}/assignments/{item}/counterparts", http.StatusOK,
 		"Rank the book's line items that may be the one of an assignment")
-	linkAssignmentOp = scoreOperation("link-assignment", http.MethodPut, "/score-links/{id}/assignments/{item}/link",
+	linkAssignmentOp = scoreOperation("link-assignment", permission.OfScoreLink, http.MethodPut, "/score-links/{id}/assignments/{item}/link",
 		http.StatusNoContent, "Link an assignment to a line item of the book, or unlink it")
-	listPersonScoresOp = scoreOperation("list-person-scores", http.MethodGet, "/people/{id}/scores", http.StatusOK,
-		"List the scores of somebody in the sections in which they are or were")
-	scoreActivitiesOp = scoreOperation("list-score-activities", http.MethodGet, "/score-links/{id}/activities",
+	listPersonScoresOp = scoreOperation("list-person-scores", permission.OfPerson, http.MethodGet, "/people/{id}/scores",
+		http.StatusOK, "List the scores of somebody in the sections in which they are or were")
+	scoreActivitiesOp = scoreOperation("list-score-activities", permission.OfScoreLink, http.MethodGet, "/score-links/{id}/activities",
 		http.StatusOK, "List the activities of the course's outline that assignments can be")
-	scoreCategoriesOp = scoreOperation("list-score-categories", http.MethodGet, "/score-links/{id}/categories",
+	scoreCategoriesOp = scoreOperation("list-score-categories", permission.OfScoreLink, http.MethodGet, "/score-links/{id}/categories",
 		http.StatusOK, "How the source's categories match the book's")
-	listUnfinishedOp = scoreOperation("list-unfinished-work", http.MethodGet, "/score-links/{id}/unfinished",
+	listUnfinishedOp = scoreOperation("list-unfinished-work", permission.OfScoreLink, http.MethodGet, "/score-links/{id}/unfinished",
 		http.StatusOK, "List missing work and scores that are not final")
-	previewScoresOp = scoreOperation("preview-scores", http.MethodPost, "/score-links/{id}/previews", http.StatusOK,
-		"Read both sides and show what a run would do, score by score")
-	getScorePreviewOp = scoreOperation("get-score-preview", http.MethodGet, "/score-previews/{id}", http.StatusOK,
-		"Show a preview again")
-	runScoresOp = scoreOperation("run-scores", http.MethodPost, "/score-previews/{id}/run", http.StatusCreated,
+	previewScoresOp = scoreOperation("preview-scores", permission.OfScoreLink, http.MethodPost, "/score-links/{id}/previews",
+		http.StatusOK, "Read both sides and show what a run would do, score by score")
+	getScorePreviewOp = scoreOperation("get-score-preview", permission.OfScorePreview, http.MethodGet, "/score-previews/{id}",
+		http.StatusOK, "Show a preview again")
+	runScoresOp = scoreOperation("run-scores", permission.OfScorePreview, http.MethodPost, "/score-previews/{id}/run", http.StatusCreated,
 		"Do exactly what a preview of scores shows")
-	listScoreChangesOp = scoreOperation("list-score-changes", http.MethodGet, "/runs/{id}/score-changes", http.StatusOK,
-		"Everything that a run did to the book, with outcome and reason")
-	revertScoresOp = scoreOperation("revert-scores", http.MethodPost, "/runs/{id}/revert-scores", http.StatusOK,
-		"Show how a run's effect on the book would be undone")
-	decideScoresOp = scoreOperation("decide-scores", http.MethodPost, "/score-links/{id}/decisions", http.StatusOK,
-		"Decide about scores that differ; it holds until either side changes")
-	listGivenScoresOp = scoreOperation("list-given-scores", http.MethodGet, "/score-links/{id}/owners", http.StatusOK,
-		"List whose scores were said to be by hand")
-	giveScoresOp = scoreOperation("give-scores", http.MethodPost, "/score-links/{id}/owners", http.StatusNoContent,
+	listScoreChangesOp = scoreOperation("list-score-changes", permission.OfRun, http.MethodGet, "/runs/{id}/score-changes",
+		http.StatusOK, "Everything that a run did to the book, with outcome and reason")
+	revertScoresOp = scoreOperation("revert-scores", permission.OfRun, http.MethodPost, "/runs/{id}/revert-scores",
+		http.StatusOK, "Show how a run's effect on the book would be undone")
+	decideScoresOp = scoreOperation("decide-scores", permission.OfScoreLink, http.MethodPost, "/score-links/{id}/decisions",
+		http.StatusOK, "Decide about scores that differ; it holds until either side changes")
+	listGivenScoresOp = scoreOperation("list-given-scores", permission.OfScoreLink, http.MethodGet, "/score-links/{id}/owners",
+		http.StatusOK, "List whose scores were said to be by hand")
+	giveScoresOp = scoreOperation("give-scores", permission.OfScoreLink, http.MethodPost, "/score-links/{id}/owners", http.StatusNoContent,
 		"Say whose results they are, or in which section a mover's go on")
-	listScorePeriodsOp = scoreOperation("list-score-periods", http.MethodGet, "/score-links/{id}/periods", http.StatusOK,
-		"List the grading periods of a score link")
-	finalPeriodOp = scoreOperation("declare-period-final", http.MethodPut, "/score-links/{id}/periods/{period}",
+	listScorePeriodsOp = scoreOperation("list-score-periods", permission.OfScoreLink, http.MethodGet, "/score-links/{id}/periods",
+		http.StatusOK, "List the grading periods of a score link")
+	finalPeriodOp = scoreOperation("declare-period-final", permission.OfScoreLink, http.MethodPut, "/score-links/{id}/periods/{period}",
 		http.StatusNoContent, "Declare a grading period final, or open it again")
 )
 
@@ -115,7 +119,7 @@ type gradebookUploadInput struct {
 
 // gradebookUpload takes a package of a gradebook of files.
 func (s *Server) gradebookUpload(a huma.API) {
-	op := scoreOperation("upload-gradebook", http.MethodPost, "/interfaces/{id}/gradebook/upload", http.StatusCreated,
+	op := scoreOperation("upload-gradebook", "", http.MethodPost, "/interfaces/{id}/gradebook/upload", http.StatusCreated,
 		"Read an uploaded OneRoster CSV package of a gradebook").huma()
 	op.MaxBodyBytes, op.BodyReadTimeout = maxUpload, 10*time.Minute
 	huma.Register(a, op, func(ctx context.Context, in *gradebookUploadInput) (*answer[api.GradebookRead], error) {
@@ -254,6 +258,9 @@ func (s *Server) overlapScoreLink(ctx context.Context, in *with[api.NewScoreLink
 
 func (s *Server) listScoreLinks(ctx context.Context, in *scoreLinksInput) (api.Page[api.ScoreLink], error) {
 	all, err := s.Scores.List(ctx, in.Section)
+	all = slices.DeleteFunc(all, func(l scores.Listed) bool {
+		return !auth.Reach(ctx).CoversAny(each(l.Sections, func(x rosterstore.Section) string { return x.ID }))
+	})
 	return api.Page[api.ScoreLink]{Items: each(all, scoreLink)}, err
 }
 
@@ -435,6 +442,11 @@ func gradebookCategory(c grade.Category) api.GradebookCategory {
 
 func (s *Server) listPersonScores(ctx context.Context, in *byID) (api.Page[api.PersonScore], error) {
 	all, err := s.Scores.OfPerson(ctx, in.ID)
+	if r := reach(ctx); r != nil && err == nil {
+		var reached map[string]bool
+		reached, err = s.Access.Reached(ctx, permission.OfScoreLink, *r)
+		all = slices.DeleteFunc(all, func(x scores.OfPerson) bool { return !reached[x.LinkID] })
+	}
 	return api.Page[api.PersonScore]{Items: each(all, func(x scores.OfPerson) api.PersonScore {
 		return api.PersonScore{
 			LinkID: x.LinkID, Assignment: x.Assignment, Section: x.Section, Given: scoreMark(x.Given),

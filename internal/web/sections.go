@@ -3,6 +3,7 @@ package web
 import (
 	"context"
 	"net/http"
+	"slices"
 	"strconv"
 	"time"
 
@@ -46,31 +47,31 @@ type sectionsInput struct {
 
 var (
 	getRosterOp = operation{
-		ID: "get-roster", Act: permission.Look,
+		ID: "get-roster", Act: permission.Look, Of: permission.OfSection,
 		Method: http.MethodGet, Path: "/sections/{id}/roster",
 		Status: http.StatusOK, Tag: "sections",
 		Summary: "Who was in a section on a day",
 	}
 	listMovementsOp = operation{
-		ID: "list-movements", Act: permission.Look,
+		ID: "list-movements", Act: permission.Look, Of: permission.OfSection,
 		Method: http.MethodGet, Path: "/sections/{id}/movements",
 		Status: http.StatusOK, Tag: "sections",
 		Summary: "Who joined and left a section since it was first read",
 	}
 	listLinkableOp = operation{
-		ID: "list-linkable", Act: permission.Look,
+		ID: "list-linkable", Act: permission.Look, Of: permission.OfSection,
 		Method: http.MethodGet, Path: "/sections/{id}/linkable",
 		Status: http.StatusOK, Tag: "sections",
 		Summary: "What can be linked under a section, and why other sections cannot",
 	}
 	listCandidateClassesOp = operation{
-		ID: "list-candidate-classes", Act: permission.Look,
+		ID: "list-candidate-classes", Act: permission.Look, Of: permission.OfSection,
 		Method: http.MethodGet, Path: "/sections/{id}/candidates",
 		Status: http.StatusOK, Tag: "pairings",
 		Summary: "Classes of a service by how likely each is the section's counterpart",
 	}
 	listSectionsOp = operation{
-		ID: "list-sections", Act: permission.Look,
+		ID: "list-sections", Act: permission.Look, Of: permission.Listed,
 		Method: http.MethodGet, Path: "/sections", Status: http.StatusOK, Tag: "sections",
 		Summary: "List sections with their state",
 	}
@@ -87,7 +88,7 @@ var (
 		Summary: "Change the rules that leave sections out of lists",
 	}
 	boardOp = operation{
-		ID: "board", Act: permission.Look,
+		ID: "board", Act: permission.Look, Of: permission.Listed,
 		Method: http.MethodGet, Path: "/board", Status: http.StatusOK, Tag: "sections",
 		Summary: "Every section by state",
 	}
@@ -130,6 +131,7 @@ func (s *Server) listLinkable(ctx context.Context, in *linkableInput) (api.Page[
 	if err != nil {
 		return api.Page[api.Linkable]{}, err
 	}
+	all = slices.DeleteFunc(all, func(c linking.Candidate) bool { return !auth.Reach(ctx).Covers(c.Section.ID) })
 	items, next, err := paged(all, in.Cursor, in.Limit)
 	shown := each(items, func(c linking.Candidate) api.Linkable {
 		return api.Linkable{SectionRef: linked(c.Section), Obstacles: each(c.Obstacles, obstacle)}
@@ -152,7 +154,7 @@ func (s *Server) listSections(ctx context.Context, in *sectionsInput) (api.Secti
 	if err != nil {
 		return api.SectionPage{}, err
 	}
-	f.Sort = in.Sort
+	f.Sort, f.Within = in.Sort, reach(ctx)
 	list, err := s.Pairings.List(ctx, f)
 	if err != nil {
 		return api.SectionPage{}, err
@@ -186,6 +188,7 @@ func (s *Server) board(ctx context.Context, in *SectionFilter) (api.Board, error
 	if err != nil {
 		return api.Board{}, err
 	}
+	f.Within = reach(ctx)
 	list, err := s.Pairings.List(ctx, f)
 	if err != nil {
 		return api.Board{}, err

@@ -81,10 +81,16 @@ func (s *Server) whoAmI(ctx context.Context, _ *struct{}) (api.Caller, error) {
 }
 
 func shownCaller(c access.Caller) api.Caller {
-	out := api.Caller{ID: c.ID, Name: c.Name, Role: string(c.Role), May: []string{}}
+	out := api.Caller{
+		ID: c.ID, Name: c.Name, PersonID: c.PersonID, May: []string{}, MayAll: []string{},
+		Roles: each(c.Roles(), func(r permission.Role) string { return string(r) }),
+	}
 	for _, a := range permission.Acts {
 		if c.May(a) {
 			out.May = append(out.May, string(a))
+		}
+		if _, all := permission.Where(c.Grants, a); all {
+			out.MayAll = append(out.MayAll, string(a))
 		}
 	}
 	return out

@@ -19,18 +19,18 @@ type tasksInput struct {
 
 var (
 	listTasksOp = operation{
-		ID: "list-tasks", Act: permission.Look,
+		ID: "list-tasks", Act: permission.Look, Of: permission.Listed,
 		Method: http.MethodGet, Path: "/tasks", Status: http.StatusOK, Tag: "tasks",
 		Summary: "List what rules gave people to do, the most urgent first",
 	}
 	endTaskOp = operation{
-		ID: "end-task", Act: permission.FinishTasks,
+		ID: "end-task", Act: permission.FinishTasks, Of: permission.OfTask,
 		Method: http.MethodPost, Path: "/tasks/{id}/done",
 		Status: http.StatusNoContent, Tag: "tasks",
 		Summary: "Mark a task as done",
 	}
 	reopenTaskOp = operation{
-		ID: "reopen-task", Act: permission.FinishTasks,
+		ID: "reopen-task", Act: permission.FinishTasks, Of: permission.OfTask,
 		Method: http.MethodPost, Path: "/tasks/{id}/open",
 		Status: http.StatusNoContent, Tag: "tasks",
 		Summary: "Open a task again",
@@ -45,7 +45,7 @@ func (s *Server) tasks(a huma.API) {
 }
 
 func (s *Server) listTasks(ctx context.Context, in *tasksInput) (api.Page[api.Task], error) {
-	all, err := s.Tasks.Tasks(ctx, in.Done, in.Limit)
+	all, err := s.Tasks.Tasks(ctx, in.Done, in.Limit, reach(ctx))
 	return api.Page[api.Task]{Items: each(all, shownTask)}, err
 }
 

@@ -1,6 +1,7 @@
 package web
 
 import (
+	"cmp"
 	"context"
 	"net/http"
 
@@ -27,12 +28,22 @@ var (
 	editUserOp = operation{
 		ID: "edit-user", Act: permission.Users,
 		Method: http.MethodPatch, Path: "/users/{id}", Status: http.StatusOK, Tag: "users",
-		Summary: "Change somebody's name, address or role",
+		Summary: "Change somebody's name, address, person of the register, or role in the whole institution",
 	}
 	removeUserOp = operation{
 		ID: "remove-user", Act: permission.Users,
 		Method: http.MethodDelete, Path: "/users/{id}", Status: http.StatusNoContent, Tag: "users",
 		Summary: "Let somebody in no more; their sessions and tokens end at once",
+	}
+	grantRoleOp = operation{
+		ID: "grant-role", Act: permission.Users,
+		Method: http.MethodPost, Path: "/users/{id}/grants", Status: http.StatusOK, Tag: "users",
+		Summary: "Give somebody a role, in the whole institution or in a part of it; it holds at once",
+	}
+	removeGrantOp = operation{
+		ID: "remove-grant", Act: permission.Users,
+		Method: http.MethodDelete, Path: "/users/{id}/grants/{grant}", Status: http.StatusOK, Tag: "users",
+		Summary: "End a role that somebody has; it ends at once",
 	}
 	inviteAgainOp = operation{
 		ID: "invite-user-again", Act: permission.Users,
@@ -57,6 +68,8 @@ func (s *Server) users(a huma.API) {
 	handle(a, inviteUserOp, s.inviteUser)
 	handle(a, editUserOp, s.editUser)
 	handleEmpty(a, removeUserOp, s.removeUser)
+	handle(a, grantRoleOp, s.grantRole)
+	handle(a, removeGrantOp, s.removeGrant)
 	handle(a, inviteAgainOp, s.inviteAgain)
 	handle(a, acceptInvitationOp, s.acceptInvitation)
 	handleEmpty(a, changePasswordOp, s.changePassword)
@@ -68,9 +81,28 @@ func shownUser(u accessstore.User) api.User {
 		state = "invited"
 	}
 	return api.User{
-		ID: u.ID, Name: u.Name, Email: u.Email, Role: u.Role, State: state, InvitedBy: u.InvitedBy,
-		CreatedAt:  u.CreatedAt,
-		SignedInAt: u.SignedInAt,
+		ID: u.ID, Name: u.Name, Email: u.Email, State: state, InvitedBy: u.InvitedBy, CreatedAt: u.CreatedAt,
+		SignedInAt: u.SignedInAt, PersonID: orEmpty(u.PersonID),
+		Grants: each(u.Grants, func(g accessstore.Grant) api.RoleGrant {
+			return api.RoleGrant{
+				ID: g.ID, Role: string(g.Role), Scope: string(g.Scope), ScopeID: g.ScopeID, ScopeName: g.ScopeName,
+				IssuerID: orEmpty(g.IssuerID), Issuer: g.Issuer,
+			}
+		}),
+	}
+}
+
+func orEmpty(text *string) string {
+	if text == nil {
+		return ""
+	}
+	return *text
+}
+
+func grant(g api.NewRoleGrant) permission.Grant {
+	kind := cmp.Or(permission.ScopeKind(g.Scope), permission.Institution)
+	return permission.Grant{
+		Role: permission.Role(g.Role), Issuer: g.IssuerID, Scope: permission.Scope{Kind: kind, ID: g.ScopeID},
 	}
 }
 
@@ -84,18 +116,39 @@ func (s *Server) listUsers(ctx context.Context, _ *struct{}) (api.Page[api.User]
 }
 
 func (s *Server) inviteUser(ctx context.Context, in *with[api.NewUser]) (api.Invitation, error) {
-	out, err := s.Access.Invite(ctx, auth.Caller(ctx), in.Body.Name, in.Body.Email, permission.Role(in.Body.Role))
+	var given *permission.Grant
+	if in.Body.Grant != nil {
+		g := grant(*in.Body.Grant)
+		given = &g
+	}
+	out, err := s.Access.Invite(ctx, auth.Caller(ctx),
+		access.Draft{Name: &in.Body.Name, Email: &in.Body.Email, PersonID: &in.Body.PersonID}, given)
 	return shownInvitation(out), err
 }
 
 func (s *Server) editUser(ctx context.Context, in *withID[api.EditUser]) (api.User, error) {
-	d := access.Draft{Name: in.Body.Name, Email: in.Body.Email}
+	d := access.Draft{Name: in.Body.Name, Email: in.Body.Email, PersonID: in.Body.PersonID}
 	if in.Body.Role != nil {
 		role := permission.Role(*in.Body.Role)
 		d.Role = &role
 	}
 	u, err := s.Access.ChangeUser(ctx, auth.Caller(ctx), in.ID, d)
 	return shownUser(u), err
+}
+
+func (s *Server) grantRole(ctx context.Context, in *withID[api.NewRoleGrant]) (api.User, error) {
+	u, err := s.Access.Grant(ctx, auth.Caller(ctx), in.ID, grant(in.Body))
+	return shownUser(u), err
+}
+
+func (s *Server) removeGrant(ctx context.Context, in *grantInput) (api.User, error) {
+	u, err := s.Access.RemoveGrant(ctx, auth.Caller(ctx), in.ID, in.Grant)
+	return shownUser(u), err
+}
+
+type grantInput struct {
+	ID    string `path:"id" doc:"The user's id"`
+	Grant string `path:"grant" doc:"The grant's id"`
 }
 
 func (s *Server) removeUser(ctx context.Context, in *byID) error {

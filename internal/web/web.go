@@ -48,8 +48,8 @@ type Server struct {
 	Console fs.FS
 
 	auth     *auth.Auth
-	acts     map[string]permission.Act // by method and pattern of a route
-	oauth    *server.Server            // gives out the tokens of wallets
+	declared map[string]declaration // by method and pattern of a route
+	oauth    *server.Server         // gives out the tokens of wallets
 	router   *chi.Mux
 	live     *hub
 	draining atomic.Bool
@@ -91,8 +91,8 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 		r.Get("/api/v1/reports/{name}/file.{form}", s.reportFile)
 		described := newAPI(r)
 		s.register(described)
-		s.acts = actsOf(described.OpenAPI())
-		s.acts["GET "+connections.GrantedPath] = permission.Connect
+		s.declared = declarations(described.OpenAPI())
+		s.declared["GET "+connections.GrantedPath] = declaration{act: permission.Connect}
 	})
 	r.NotFound(s.console().ServeHTTP)
 	r.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {

@@ -11,6 +11,7 @@ import (
 	"kanban/internal/app/pipeline"
 	"kanban/internal/app/purchases"
 	"kanban/internal/core/finding"
+	"kanban/internal/core/permission"
 	"kanban/internal/core/roster"
 	"kanban/internal/store/db"
 	"kanban/internal/store/runstore"
@@ -23,14 +24,21 @@ type sectionStates struct {
 }
 
 // States counts the sections that lists show by state, and those that are being run.
-func (s sectionStates) States(ctx context.Context) (map[roster.State]int, int, error) {
-	list, err := s.pairings.List(ctx, pairings.Filter{})
+func (s sectionStates) States(ctx context.Context, within *permission.Reach) (map[roster.State]int, int, error) {
+	list, err := s.pairings.List(ctx, pairings.Filter{Within: within})
 	if err != nil {
 		return nil, 0, err
 	}
 	counts := map[roster.State]int{}
+	at := 0
 	for _, c := range list.Cards {
 		counts[c.State]++
+		if c.Running {
+			at++
+		}
+	}
+	if within != nil {
+		return counts, at, nil
 	}
 	running, err := runstore.CountRunning(ctx, s.store)
 	return counts, running, err

@@ -3940,8 +3940,42 @@ export interface paths {
         delete: operations["remove-user"];
         options?: never;
         head?: never;
-        /** Change somebody's name, address or role */
+        /** Change somebody's name, address, person of the register, or role in the whole institution */
         patch: operations["edit-user"];
+        trace?: never;
+    };
+    "/api/v1/users/{id}/grants": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give somebody a role, in the whole institution or in a part of it; it holds at once */
+        post: operations["grant-role"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/users/{id}/grants/{grant}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End a role that somebody has; it ends at once */
+        delete: operations["remove-grant"];
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/v1/users/{id}/invitation": {
@@ -5207,11 +5241,15 @@ export interface components {
         };
         Caller: {
             id: string;
-            /** @description The acts that the role allows; each operation names its own as x-act */
+            /** @description The acts that the roles allow somewhere; each operation names its own as x-act */
             may: string[];
+            /** @description Those of them that the roles allow in the whole institution */
+            mayAll: string[];
             name: string;
-            /** @enum {string} */
-            role: "administrator" | "operator" | "support" | "reader";
+            /** @description Who of the register they are */
+            personId?: string;
+            /** @description administrator, operator, support, reader, awarder, teacher, learner */
+            roles: string[];
         };
         Candidate: {
             accountId: string;
@@ -5719,8 +5757,13 @@ export interface components {
         EditUser: {
             email?: string;
             name?: string;
-            /** @enum {string} */
-            role?: "administrator" | "operator" | "support" | "reader";
+            /** @description Who of the register they are; empty for nobody */
+            personId?: string;
+            /**
+             * @description In the whole institution, in place of those that they have there
+             * @enum {string}
+             */
+            role?: "administrator" | "operator" | "support" | "reader" | "awarder";
         };
         EndProof: {
             /** @description Let it end even where something cannot be reverted now; it was tried before */
@@ -6833,6 +6876,20 @@ export interface components {
             /** @description Daily, at a time of day, on some days or every day */
             schedule: components["schemas"]["Schedule"];
         };
+        NewRoleGrant: {
+            /** @description For an awarder: whose badges; all when absent */
+            issuerId?: string;
+            /** @enum {string} */
+            role: "administrator" | "operator" | "support" | "reader" | "awarder";
+            /**
+             * @description An organisation is meant with all below it
+             * @default institution
+             * @enum {string}
+             */
+            scope: "institution" | "organisation" | "course" | "section";
+            /** @description Of the organisation, course or section */
+            scopeId?: string;
+        };
         NewRule: {
             actions: components["schemas"]["Action"][];
             /** @description A CEL expression; always true when absent */
@@ -6923,13 +6980,14 @@ export interface components {
             name: string;
         };
         NewUser: {
-            email: string;
-            name: string;
-            /**
-             * @description At most what you may do yourself
-             * @enum {string}
-             */
-            role: "administrator" | "operator" | "support" | "reader";
+            /** @description As the register has it when absent, of somebody of the register */
+            email?: string;
+            /** @description What they may be; needed unless they are somebody of the register */
+            grant?: components["schemas"]["NewRoleGrant"];
+            /** @description As the register has it when absent, of somebody of the register */
+            name?: string;
+            /** @description Who of the register they are: they teach and learn as it says */
+            personId?: string;
         };
         Noticed: {
             code: string;
@@ -8261,6 +8319,19 @@ export interface components {
             /** @description Shown to whoever checks the badge */
             reason: string;
         };
+        RoleGrant: {
+            id: string;
+            issuer?: string;
+            /** @description Whose badges may be awarded; all when absent */
+            issuerId?: string;
+            /** @enum {string} */
+            role: "administrator" | "operator" | "support" | "reader" | "awarder";
+            /** @enum {string} */
+            scope: "institution" | "organisation" | "course" | "section";
+            scopeId?: string;
+            /** @description Absent when the register has it no more */
+            scopeName?: string;
+        };
         RosterLine: {
             identifier: string;
             /** Format: date-time */
@@ -9517,11 +9588,13 @@ export interface components {
             /** Format: date-time */
             createdAt: string;
             email: string;
+            /** @description What they may be, and where */
+            grants: components["schemas"]["RoleGrant"][];
             id: string;
             invitedBy?: string;
             name: string;
-            /** @enum {string} */
-            role: "administrator" | "operator" | "support" | "reader";
+            /** @description Who of the register they are: they teach and learn as it says */
+            personId?: string;
             /**
              * Format: date-time
              * @description The last time with the password
@@ -31039,6 +31112,169 @@ export interface operations {
                 "application/json": components["schemas"]["EditUser"];
             };
         };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["User"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "grant-role": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRoleGrant"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["User"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-grant": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The user's id */
+                id: string;
+                /** @description The grant's id */
+                grant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description OK */
             200: {

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"time"
 
@@ -42,15 +43,47 @@ var ErrUnknown = errors.New("the e-mail address or the password is not right")
 
 // Caller is who makes a request.
 type Caller struct {
-	ID   string          `json:"id"`
-	Name string          `json:"name"`
-	Role permission.Role `json:"role"`
+	ID       string
+	Name     string
+	PersonID string // who of the register they are, empty when that is not said
+	Grants   []permission.Grant
 }
 
-// May reports whether the caller may do something.
-func (c Caller) May(a permission.Act) bool { return permission.May(c.Role, a) }
+// May reports whether the caller may do something somewhere.
+func (c Caller) May(a permission.Act) bool { return permission.May(c.Grants, a) }
 
-func caller(a accessstore.User) Caller { return Caller{a.ID, a.Name, permission.Role(a.Role)} }
+// Roles are the caller's, each once.
+func (c Caller) Roles() []permission.Role {
+	roles := []permission.Role{}
+	for _, r := range permission.Roles {
+		if slices.ContainsFunc(c.Grants, func(g permission.Grant) bool { return g.Role == r }) {
+			roles = append(roles, r)
+		}
+	}
+	return roles
+}
+
+// caller says who a user is now. Whom the register has as a teacher of a section is one, for as long as it does.
+func (s *Service) caller(ctx context.Context, u accessstore.User, err error) (Caller, error) {
+	if err != nil {
+		return Caller{}, err
+	}
+	c := Caller{ID: u.ID, Name: u.Name, Grants: u.Granted()}
+	if u.PersonID == nil {
+		return c, nil
+	}
+	c.PersonID = *u.PersonID
+	c.Grants = append(c.Grants, permission.Grant{
+		Role: permission.Learner, Scope: permission.Scope{Kind: permission.Self},
+	})
+	teaches, err := accessstore.Teaches(ctx, s.Store, c.PersonID)
+	if teaches {
+		c.Grants = append(c.Grants, permission.Grant{
+			Role: permission.Teacher, Scope: permission.Scope{Kind: permission.Taught, ID: c.PersonID},
+		})
+	}
+	return c, err
+}
 
 func hash(secret string) []byte {
 	sum := sha256.Sum256([]byte(secret))
@@ -70,9 +103,12 @@ func (s *Service) SetupSecret(ctx context.Context) (string, error) {
 
 // SetUp spends a set-up link and makes the first administrator.
 func (s *Service) SetUp(ctx context.Context, secret, name, email, password string) (Caller, error) {
-	a, role := accessstore.User{ID: db.NewID()}, permission.Administrator
-	if err := (Draft{&name, &email, &role}).into(&a, Caller{Role: role}); err != nil {
+	a := accessstore.User{ID: db.NewID()}
+	if err := (Draft{Name: &name, Email: &email}).into(&a); err != nil {
 		return Caller{}, err
+	}
+	first := accessstore.Grant{
+		ID: db.NewID(), UserID: a.ID, Role: permission.Administrator, Scope: permission.Institution, MadeBy: a.Name,
 	}
 	if err := longEnough(password); err != nil {
 		return Caller{}, err
@@ -95,12 +131,16 @@ func (s *Service) SetUp(ctx context.Context, secret, name, email, password strin
 		if err := db.Create(tx, &a, "making the administrator"); err != nil {
 			return err
 		}
+		if err := accessstore.AddGrant(ctx, tx, &first); err != nil {
+			return err
+		}
 		return tx.Audit(ctx, a.Name, "set up", "user/"+a.ID, nil)
 	})
 	if errors.Is(err, db.ErrNotFound) {
 		return Caller{}, refusal.Forbidden(noLink)
 	}
-	return caller(a), err
+	a.Grants = []accessstore.Grant{first}
+	return s.caller(ctx, a, err)
 }
 
 // SignIn lets somebody in who knows the password.
@@ -136,7 +176,7 @@ func (s *Service) known(ctx context.Context, email, password string) (Caller, er
 	if !ok {
 		return Caller{}, ErrUnknown
 	}
-	return caller(a), nil
+	return s.caller(ctx, a, nil)
 }
 
 // longestPassword bounds what is hashed, in bytes.
@@ -166,7 +206,7 @@ func (s *Service) EndToken(ctx context.Context, token string) error {
 // ByID finds a caller that signed in before.
 func (s *Service) ByID(ctx context.Context, id string) (Caller, error) {
 	a, err := accessstore.FindUser(ctx, s.Store, id)
-	return caller(a), err
+	return s.caller(ctx, a, err)
 }
 
 // NewToken makes a token for programs; it is returned once and never shown again.
@@ -193,5 +233,5 @@ func (s *Service) ByToken(ctx context.Context, token string) (Caller, error) {
 	if errors.Is(err, db.ErrNotFound) {
 		return Caller{}, ErrUnknown
 	}
-	return caller(a), err
+	return s.caller(ctx, a, err)
 }

@@ -20,6 +20,8 @@ import (
 	"kanban/internal/store/db"
 )
 
+var errNoUser = fmt.Errorf("finding the user: %w", db.ErrNotFound)
+
 // TopicUser is the topic of the news that a user is another one than before, or is one no more.
 const TopicUser = "user"
 
@@ -31,10 +33,11 @@ func (s *Service) Users(ctx context.Context) ([]accessstore.User, error) {
 // Draft is what is said of a user; what is nil stays as it is.
 type Draft struct {
 	Name, Email *string
-	Role        *permission.Role
+	PersonID    *string          // who of the register they are; empty for nobody
+	Role        *permission.Role // in the whole institution, instead of those that they have there
 }
 
-func (d Draft) into(u *accessstore.User, c Caller) error {
+func (d Draft) into(u *accessstore.User) error {
 	if d.Name != nil {
 		if u.Name = strings.TrimSpace(*d.Name); u.Name == "" || len([]rune(u.Name)) > 200 {
 			return refusal.Invalid("name", "must have 1 to 200 characters: it is shown beside what they change")
@@ -46,14 +49,10 @@ func (d Draft) into(u *accessstore.User, c Caller) error {
 			return refusal.Invalid("email", "%q is not an e-mail address", u.Email)
 		}
 	}
-	if d.Role != nil {
-		if !d.Role.Known() {
-			return refusal.Invalid("role", "%q is not one of administrator, operator, support, reader", *d.Role)
+	if d.PersonID != nil {
+		if u.PersonID = d.PersonID; *d.PersonID == "" {
+			u.PersonID = nil
 		}
-		if !permission.MayGive(c.Role, *d.Role) {
-			return refusal.Forbidden("you cannot give a role that may do more than your own")
-		}
-		u.Role = string(*d.Role)
 	}
 	return nil
 }
@@ -68,11 +67,22 @@ type Invitation struct {
 
 // Invite makes a user who cannot sign in yet, and mails them the link by which they choose their password. Where no
 // mail server takes it, whoever invites is given the link, once.
-func (s *Service) Invite(ctx context.Context, c Caller, name, email string, role permission.Role) (Invitation,
-	error,
-) {
+//
+// Without a role they are somebody of the register: a teacher and a learner, by what it says of them.
+func (s *Service) Invite(ctx context.Context, c Caller, d Draft, grant *permission.Grant) (Invitation, error) {
 	u := accessstore.User{ID: db.NewID(), InvitedBy: c.Name, CreatedAt: time.Now()}
-	if err := (Draft{&name, &email, &role}).into(&u, c); err != nil {
+	if grant == nil && (d.PersonID == nil || *d.PersonID == "") {
+		return Invitation{}, refusal.Invalid("role", "is missing: give a role, or say who of the register they are")
+	}
+	if err := s.fromRegister(ctx, &d); err != nil {
+		return Invitation{}, err
+	}
+	for _, text := range []**string{&d.Name, &d.Email} {
+		if *text == nil {
+			*text = new(string)
+		}
+	}
+	if err := d.into(&u); err != nil {
 		return Invitation{}, err
 	}
 	secret := rand.Text()
@@ -86,6 +96,11 @@ func (s *Service) Invite(ctx context.Context, c Caller, name, email string, role
 		}
 		if err := db.Create(tx, &u, "making the user"); err != nil {
 			return err
+		}
+		if grant != nil {
+			if err := s.give(ctx, tx, c, &u, *grant); err != nil {
+				return err
+			}
 		}
 		if err := accessstore.Invite(ctx, tx, u.ID, hash(secret), c.Name); err != nil {
 			return err
@@ -114,8 +129,8 @@ func (s *Service) hand(ctx context.Context, c Caller, u accessstore.User, secret
 	if _, err := mailer.Send(ctx, mails.Mail{
 		ID: "invitation-" + hex.EncodeToString(hash(secret)[:8]), To: u.Email, ToName: u.Name,
 		Subject: c.Name + " invites you to Kanban",
-		Text: fmt.Sprintf("Dear %s,\n\n%s invites you to Kanban as %s. Choose your password here:\n%s\n\nThe link works "+
-			"once, for a week.\n", u.Name, c.Name, u.Role, link),
+		Text: fmt.Sprintf("Dear %s,\n\n%s invites you to Kanban%s. Choose your password here:\n%s\n\nThe link works "+
+			"once, for a week.\n", u.Name, c.Name, toBe(u), link),
 	}); err != nil {
 		in.Why = err.Error()
 		return in
@@ -135,7 +150,7 @@ func ownAddress(all []accessstore.User, u accessstore.User) error {
 
 func (s *Service) changed(ctx context.Context, tx *db.Tx, c Caller, what string, u accessstore.User) error {
 	if err := tx.Audit(ctx, c.Name, what, "user/"+u.ID,
-		map[string]string{"name": u.Name, "email": u.Email, "role": u.Role}); err != nil {
+		map[string]any{"name": u.Name, "email": u.Email, "roles": described(u)}); err != nil {
 		return err
 	}
 	return tx.Announce(ctx, TopicUser, u.ID)
@@ -169,14 +184,22 @@ func (s *Service) ChangeUser(ctx context.Context, c Caller, id string, d Draft) 
 		}
 		i := slices.IndexFunc(all, func(o accessstore.User) bool { return o.ID == id })
 		if i < 0 {
-			return fmt.Errorf("finding the user: %w", db.ErrNotFound)
+			return errNoUser
 		}
 		u = all[i]
-		if err := d.into(&u, c); err != nil {
+		if err := d.into(&u); err != nil {
 			return err
 		}
 		if err := ownAddress(all, u); err != nil {
 			return err
+		}
+		if err := s.personThere(ctx, u.PersonID); err != nil {
+			return err
+		}
+		if d.Role != nil {
+			if err := s.instead(ctx, tx, c, &u, *d.Role); err != nil {
+				return err
+			}
 		}
 		all[i] = u
 		if err := somebodyLeft(all); err != nil {
@@ -193,7 +216,7 @@ func (s *Service) ChangeUser(ctx context.Context, c Caller, id string, d Draft) 
 // somebodyLeft refuses to leave nobody who can sign in and may say who else may.
 func somebodyLeft(all []accessstore.User) error {
 	if slices.ContainsFunc(all, func(u accessstore.User) bool {
-		return u.PasswordHash != "" && permission.May(permission.Role(u.Role), permission.Users)
+		return u.PasswordHash != "" && permission.May(u.Granted(), permission.Users)
 	}) {
 		return nil
 	}
@@ -209,7 +232,7 @@ func (s *Service) RemoveUser(ctx context.Context, c Caller, id string) error {
 		}
 		i := slices.IndexFunc(all, func(o accessstore.User) bool { return o.ID == id })
 		if i < 0 {
-			return fmt.Errorf("finding the user: %w", db.ErrNotFound)
+			return errNoUser
 		}
 		u := all[i]
 		if err := somebodyLeft(slices.Delete(slices.Clone(all), i, i+1)); err != nil {
@@ -264,7 +287,7 @@ func (s *Service) Accept(ctx context.Context, secret, password string) (Caller, 
 		return Caller{},
 			refusal.Forbidden("this link was used already; sign in with the password that was chosen then")
 	}
-	return caller(u), err
+	return s.caller(ctx, u, err)
 }
 
 // ChangePassword lets somebody who knows their password choose another one.

@@ -58,7 +58,7 @@ type Awarding struct {
 const mostWishes = 20_000
 
 // AwardByHand awards a badge to people, or only says what would become of them.
-func (s *Service) AwardByHand(ctx context.Context, who, badgeID string, people []string, w Wish, apply bool) (
+func (s *Service) AwardByHand(ctx context.Context, who Awarder, badgeID string, people []string, w Wish, apply bool) (
 	[]Awarding, error,
 ) {
 	if len(people) == 0 {
@@ -85,9 +85,17 @@ func (s *Service) AwardByHand(ctx context.Context, who, badgeID string, people [
 	if err != nil {
 		return nil, err
 	}
+	r, err := s.reach(ctx, who, b.IssuerID)
+	if err != nil {
+		return nil, err
+	}
+	reached, err := s.reached(ctx, people, r)
+	if err != nil {
+		return nil, err
+	}
 	if w.SectionID != "" {
 		x, err := rosterstore.FindSection(ctx, s.Store, w.SectionID)
-		if errors.Is(err, db.ErrNotFound) {
+		if errors.Is(err, db.ErrNotFound) || !r.Covers(w.SectionID) {
 			return nil, refusal.Invalid("sectionId", "there is no section %q", w.SectionID)
 		}
 		if err != nil {
@@ -99,13 +107,13 @@ func (s *Service) AwardByHand(ctx context.Context, who, badgeID string, people [
 	for _, id := range people {
 		w.Person = id
 		a := Awarding{Wish: w, PersonID: id, Name: known[id].Name(), BadgeID: b.ID, Title: b.Name}
-		if _, ok := known[id]; !ok {
+		if _, ok := known[id]; !ok || !reached[id] {
 			return nil, refusal.Invalid("people", "there is nobody with the id %s", id)
 		}
 		a.addressed(known[id])
 		all = append(all, a)
 	}
-	return all, s.award(ctx, who, all, map[string]badgestore.Badge{b.ID: b}, apply)
+	return all, s.award(ctx, who.Name, all, map[string]badgestore.Badge{b.ID: b}, apply)
 }
 
 func (w Wish) check(now time.Time) error {

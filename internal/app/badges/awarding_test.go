@@ -36,12 +36,12 @@ func TestAwardByHand(t *testing.T) {
 		Note: "Well done", SectionID: section.ID, Evidence: []badgestore.Evidence{{Address: "https://x.example/photo", Text: "A photo"}},
 		At: time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC),
 	}
-	said, err := w.Badges.AwardByHand(t.Context(), "Maud", b.ID, people, wish, false)
+	said, err := w.Badges.AwardByHand(t.Context(), badges.Anybody("Maud"), b.ID, people, wish, false)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"to-award", "refused", "to-award", "refused"}, outcomes(said))
 	assert.Contains(t, said[1].Because, "no e-mail address")
 	assert.Contains(t, said[3].Because, "twice")
-	none, err := badgestore.Awards(t.Context(), w.Store, b.ID, "", "", 10)
+	none, err := badgestore.Awards(t.Context(), w.Store, badgestore.AwardFilter{BadgeID: b.ID, Limit: 10})
 	require.NoError(t, err)
 	assert.Empty(t, none)
 
@@ -49,7 +49,7 @@ func TestAwardByHand(t *testing.T) {
 	done := make([][]badges.Awarding, 3)
 	for i := range done {
 		both.Go(func() (err error) {
-			done[i], err = w.Badges.AwardByHand(t.Context(), "Maud", b.ID, people, wish, true)
+			done[i], err = w.Badges.AwardByHand(t.Context(), badges.Anybody("Maud"), b.ID, people, wish, true)
 			return err
 		})
 	}
@@ -59,7 +59,9 @@ func TestAwardByHand(t *testing.T) {
 		awarded += strings.Count(strings.Join(outcomes(d), " "), "awarded")
 	}
 	assert.Equal(t, 2, awarded)
-	list, err := badgestore.Awards(t.Context(), w.Store, b.ID, people[0], "", 10)
+	list, err := badgestore.Awards(t.Context(), w.Store, badgestore.AwardFilter{
+		BadgeID: b.ID, PersonID: people[0], Limit: 10,
+	})
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	c, err := w.Badges.Check(t.Context(), list[0].ID)
@@ -81,16 +83,16 @@ func TestAwardByHand(t *testing.T) {
 	} {
 		bad := wish
 		change(&bad)
-		_, err := w.Badges.AwardByHand(t.Context(), "Maud", b.ID, people, bad, true)
+		_, err := w.Badges.AwardByHand(t.Context(), badges.Anybody("Maud"), b.ID, people, bad, true)
 		assert.ErrorContains(t, err, want)
 	}
 	nowhere := wish
 	nowhere.SectionID = db.NewID()
-	_, err = w.Badges.AwardByHand(t.Context(), "Maud", b.ID, people, nowhere, true)
+	_, err = w.Badges.AwardByHand(t.Context(), badges.Anybody("Maud"), b.ID, people, nowhere, true)
 	require.ErrorContains(t, err, "there is no section")
-	_, err = w.Badges.AwardByHand(t.Context(), "Maud", b.ID, nil, wish, true)
+	_, err = w.Badges.AwardByHand(t.Context(), badges.Anybody("Maud"), b.ID, nil, wish, true)
 	assert.ErrorContains(t, err, "choose who")
-	_, err = w.Badges.AwardByHand(t.Context(), "Maud", b.ID, []string{db.NewID()}, wish, true)
+	_, err = w.Badges.AwardByHand(t.Context(), badges.Anybody("Maud"), b.ID, []string{db.NewID()}, wish, true)
 	assert.ErrorContains(t, err, "nobody with the id")
 }
 
@@ -122,7 +124,7 @@ func TestAwardFromFile(t *testing.T) {
 		"refused has 6 cells", "refused no person", "to-award ", "refused is not in the register any more",
 	}
 	for _, apply := range []bool{false, true, true} {
-		rows, err := w.Badges.AwardFromFile(t.Context(), "Maud", b.ID, []byte(file), apply)
+		rows, err := w.Badges.AwardFromFile(t.Context(), badges.Anybody("Maud"), b.ID, []byte(file), apply)
 		require.NoError(t, err)
 		require.Len(t, rows, len(want))
 		for i, r := range rows {
@@ -136,14 +138,14 @@ func TestAwardFromFile(t *testing.T) {
 			assert.Equal(t, i+2, r.Line)
 		}
 	}
-	list, err := badgestore.Awards(t.Context(), w.Store, b.ID, "", "", 100)
+	list, err := badgestore.Awards(t.Context(), w.Store, badgestore.AwardFilter{BadgeID: b.ID, Limit: 100})
 	require.NoError(t, err)
 	assert.Len(t, list, 2)
 	for text, want := range map[string]string{
 		"": "no header", "learner\nx": "column \"learner\"", "badge\nx": "no column \"person\"", "person,person\nx,y": "twice",
 		"person": "no row", "person\n\xff": "UTF-8", "person\n\"x": "cannot be read",
 	} {
-		_, err := w.Badges.AwardFromFile(t.Context(), "Maud", b.ID, []byte(text), true)
+		_, err := w.Badges.AwardFromFile(t.Context(), badges.Anybody("Maud"), b.ID, []byte(text), true)
 		assert.ErrorContains(t, err, want)
 	}
 }
@@ -162,7 +164,7 @@ func TestDamagedFilesAwardNobodyElse(t *testing.T) {
 				Draw(t, "byte")
 		}
 		file = file[:rapid.IntRange(0, len(file)).Draw(t, "cut")]
-		rows, err := w.Badges.AwardFromFile(ctx, "Maud", b.ID, file, false)
+		rows, err := w.Badges.AwardFromFile(ctx, badges.Anybody("Maud"), b.ID, file, false)
 		if err != nil {
 			return
 		}

@@ -8,6 +8,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"kanban/internal/app/badges"
 	"kanban/internal/apptest"
 	"kanban/internal/core/rule"
 	"kanban/internal/store/badgestore"
@@ -44,7 +45,7 @@ func BenchmarkAwardsFromFile(b *testing.B) {
 	}
 	for b.Loop() {
 		started := time.Now()
-		rows, err := w.Badges.AwardFromFile(b.Context(), "Maud", given.ID, []byte(file.String()), true)
+		rows, err := w.Badges.AwardFromFile(b.Context(), badges.Anybody("Maud"), given.ID, []byte(file.String()), true)
 		require.NoError(b, err)
 		require.Len(b, rows, 1000)
 		require.Equal(b, "awarded", rows[999].Outcome, rows[999].Because)

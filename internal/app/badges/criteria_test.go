@@ -58,7 +58,7 @@ func TestCriteriaThatProgramsRead(t *testing.T) {
 	assert.Contains(t, string(text), `{"kind":"module","courseId":"`+course+`","moduleId":"m1","says":`)
 
 	ada := w.Person("stu-001").ID
-	seen, err := w.Badges.AwardByHand(ctx, "Maud", b.ID, []string{ada}, badges.Wish{}, false)
+	seen, err := w.Badges.AwardByHand(ctx, badges.Anybody("Maud"), b.ID, []string{ada}, badges.Wish{}, false)
 	require.NoError(t, err)
 	assert.Equal(t, badges.ToAward, seen[0].Outcome)
 	assert.Equal(t, []string{"finish the module Cuttings of Propagation"}, seen[0].Unmet)
@@ -66,7 +66,7 @@ func TestCriteriaThatProgramsRead(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, page.Wanted, 1)
 	assert.False(t, page.Wanted[0].Asks[0].Met)
-	done, err := w.Badges.AwardByHand(ctx, "Maud", b.ID, []string{ada}, badges.Wish{}, true)
+	done, err := w.Badges.AwardByHand(ctx, badges.Anybody("Maud"), b.ID, []string{ada}, badges.Wish{}, true)
 	require.NoError(t, err)
 	assert.Equal(t, badges.AwardedNow, done[0].Outcome)
 	page, err = w.Holders.Page(ctx, ada)

@@ -33,7 +33,8 @@ func TestBadgesChangeInVersions(t *testing.T) {
 	}
 	_, err = award("stu-001")
 	require.ErrorContains(t, err, "is a draft; publish it first")
-	_, err = w.Badges.AwardByHand(ctx, "Maud", b.ID, []string{w.Person("stu-001").ID}, badges.Wish{}, false)
+	_, err = w.Badges.AwardByHand(ctx, badges.Anybody("Maud"), b.ID, []string{w.Person("stu-001").ID},
+		badges.Wish{}, false)
 	require.ErrorContains(t, err, "is a draft")
 	edit := func(e badges.EditBadge) badgestore.Badge {
 		t.Helper()

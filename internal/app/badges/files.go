@@ -23,7 +23,7 @@ var columns = []string{"person", "badge", "date", "note", "evidence"}
 
 // AwardFromFile awards what stands in a CSV file with the columns person, badge, date, note and evidence, or only says
 // what would become of each row. badgeID is the badge of rows that name none, or "".
-func (s *Service) AwardFromFile(ctx context.Context, who, badgeID string, file []byte, apply bool) ([]Awarding,
+func (s *Service) AwardFromFile(ctx context.Context, who Awarder, badgeID string, file []byte, apply bool) ([]Awarding,
 	error,
 ) {
 	wishes, err := readWishes(file)
@@ -61,12 +61,17 @@ func (s *Service) AwardFromFile(ctx context.Context, who, badgeID string, file [
 		}
 		all[i] = a
 	}
-	return all, s.award(ctx, who, all, used, apply)
+	if err := s.inReach(ctx, who, all, used); err != nil {
+		return nil, err
+	}
+	return all, s.award(ctx, who.Name, all, used, apply)
 }
 
 func (a *Awarding) refuse(format string, args ...any) {
 	a.Outcome, a.Because = Refused, fmt.Sprintf(format, args...)
 }
+
+const nobody = "nobody has the identifier, e-mail address or user name %q"
 
 // meant finds the one person who is meant.
 func (a *Awarding) meant(fits []rosterstore.Named) {
@@ -87,7 +92,7 @@ func (a *Awarding) meant(fits []rosterstore.Named) {
 	case a.Person == "":
 		a.refuse("no person is named")
 	default:
-		a.refuse("nobody has the identifier, e-mail address or user name %q", a.Person)
+		a.refuse(nobody, a.Person)
 	}
 }
 

@@ -6,12 +6,9 @@ import (
 	"kanban/internal/store/badgestore"
 )
 
-// Awards lists the newest, of one badge or person if given, older than before if
-// given.
-func (s *Service) Awards(ctx context.Context, badgeID string, personID string, before string,
-	limit int,
-) ([]badgestore.ListedAward, error) {
-	return badgestore.Awards(ctx, s.Store, badgeID, personID, before, limit)
+// Awards lists the newest.
+func (s *Service) Awards(ctx context.Context, f badgestore.AwardFilter) ([]badgestore.ListedAward, error) {
+	return badgestore.Awards(ctx, s.Store, f)
 }
 
 // Badges lists all, ordered by name.

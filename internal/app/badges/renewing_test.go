@@ -28,7 +28,7 @@ func TestAwardsAreRenewed(t *testing.T) {
 	require.NoError(t, err)
 	byHand := func(daysAgo int, apply bool) badges.Awarding {
 		t.Helper()
-		all, err := w.Badges.AwardByHand(ctx, "Maud", b.ID, person,
+		all, err := w.Badges.AwardByHand(ctx, badges.Anybody("Maud"), b.ID, person,
 			badges.Wish{At: time.Now().AddDate(0, 0, -daysAgo)}, apply)
 		require.NoError(t, err)
 		return all[0]
@@ -100,7 +100,8 @@ func TestLastDays(t *testing.T) {
 	over := "2020-01-31"
 	_, err = w.Badges.EditBadge(t.Context(), "Maud", b.ID, 0, badges.EditBadge{LastDay: &over})
 	require.NoError(t, err)
-	all, err := w.Badges.AwardByHand(t.Context(), "Maud", b.ID, []string{w.Person("stu-001").ID}, badges.Wish{}, true)
+	all, err := w.Badges.AwardByHand(t.Context(), badges.Anybody("Maud"), b.ID, []string{w.Person("stu-001").ID},
+		badges.Wish{}, true)
 	require.NoError(t, err)
 	assert.Equal(t, badges.Refused, all[0].Outcome)
 	assert.Contains(t, all[0].Because, "the last day of the badge")

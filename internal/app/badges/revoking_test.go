@@ -172,7 +172,7 @@ func TestEachBadgeIsItsOwn_E8(t *testing.T) {
 		w.Deliver()
 	}
 	open := func() (titles []string) {
-		tasks, err := taskstore.Tasks(t.Context(), w.Store, false, 10)
+		tasks, err := taskstore.Tasks(t.Context(), w.Store, false, 10, nil)
 		require.NoError(t, err)
 		for _, task := range tasks {
 			titles = append(titles, task.Title)

@@ -141,7 +141,7 @@ func TestRemovedConnectionsComeBackWhole(t *testing.T) {
 	sections, err := rosterstore.Sections(t.Context(), w.Store)
 	require.NoError(t, err)
 	assert.Empty(t, sections)
-	people, err := rosterstore.People(t.Context(), w.Store, "", 100)
+	people, err := rosterstore.People(t.Context(), w.Store, "", 100, nil)
 	require.NoError(t, err)
 	assert.Zero(t, people)
 	pairings, err := pairingstore.Listed(t.Context(), w.Store)

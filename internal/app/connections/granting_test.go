@@ -133,7 +133,7 @@ func (x *signing) tested() adapter.State {
 }
 
 func (x *signing) codes() (all []finding.Code) {
-	list, err := x.Findings.Today(x.t.Context())
+	list, err := x.Findings.Today(x.t.Context(), nil)
 	require.NoError(x.t, err)
 	for _, f := range list {
 		all = append(all, f.Code)

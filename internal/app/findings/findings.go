@@ -15,9 +15,11 @@ import (
 
 	"kanban/internal/core/clock"
 	"kanban/internal/core/finding"
+	"kanban/internal/core/permission"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/report"
 	"kanban/internal/core/roster"
+	"kanban/internal/store/accessstore"
 	"kanban/internal/store/db"
 	"kanban/internal/store/reportstore"
 	"kanban/internal/store/rulestore"
@@ -40,7 +42,7 @@ type Rules interface {
 
 // Sections counts the sections that lists show by state, and those that are being run.
 type Sections interface {
-	States(ctx context.Context) (states map[roster.State]int, running int, err error)
+	States(ctx context.Context, within *permission.Reach) (states map[roster.State]int, running int, err error)
 }
 
 // Service is the use case. Fill every field.
@@ -98,6 +100,18 @@ type Finding struct {
 	Since   *time.Time // when it was found first, where that is known
 	Seen    *reportstore.Acknowledgement
 	People  []Finding // the findings that it stands for, where it groups people
+	// Of is what it belongs to, a pairing, a score link or a task, and ID which one; empty where it is of the whole
+	// institution.
+	Of permission.Subject
+	ID string
+}
+
+// of says to what findings belong.
+func of(subject permission.Subject, id string, list []Finding) []Finding {
+	for i := range list {
+		list[i].Of, list[i].ID = subject, id
+	}
+	return list
 }
 
 func noticed(group Group, code finding.Code, subject, where, detail, link string) Finding {
@@ -115,7 +129,8 @@ type Filter struct {
 	Text   string // in subject, place or detail, ignoring case
 	Person string // id of a person
 	// Seen lists what was acknowledged instead of what was not.
-	Seen bool
+	Seen   bool
+	Within *permission.Reach // only what belongs to these sections; all when nil
 }
 
 func (f Filter) fits(x Finding) bool {
@@ -130,11 +145,27 @@ func (f Filter) fits(x Finding) bool {
 // Findings lists what fits the filter: what needs a person first, ordered by
 // harm, then what waits, what is left out, and remarks about the register.
 func (s *Service) Findings(ctx context.Context, f Filter) ([]Finding, error) {
-	all, err := s.all(ctx)
+	all, err := s.all(ctx, f.Within)
 	if err != nil {
 		return nil, err
 	}
 	return slices.DeleteFunc(all, func(x Finding) bool { return !f.fits(x) }), nil
+}
+
+// within leaves what belongs to sections that somebody reaches. What is the institution's is not among it.
+func (s *Service) within(ctx context.Context, list []Finding, reach *permission.Reach) ([]Finding, error) {
+	if reach == nil {
+		return list, nil
+	}
+	reached := map[permission.Subject]map[string]bool{}
+	for _, subject := range []permission.Subject{permission.OfPairing, permission.OfScoreLink, permission.OfTask} {
+		ids, err := accessstore.Reached(ctx, s.Store, subject, *reach)
+		if err != nil {
+			return nil, err
+		}
+		reached[subject] = ids
+	}
+	return slices.DeleteFunc(list, func(f Finding) bool { return !reached[f.Of][f.ID] }), nil
 }
 
 // RosterCauses counts by code what needs a person so that rosters are right: what scores, rules, their deliveries and
@@ -155,10 +186,14 @@ func (s *Service) RosterCauses(ctx context.Context) (map[finding.Code]report.Age
 }
 
 // all gathers everything, in the order in which it is listed.
-func (s *Service) all(ctx context.Context) ([]Finding, error) {
-	return s.gather(ctx, s.interfaces, s.resting, s.statements, s.refused, s.registers, s.pairings, s.leftGroups,
+func (s *Service) all(ctx context.Context, within *permission.Reach) ([]Finding, error) {
+	list, err := s.gather(ctx, s.interfaces, s.resting, s.statements, s.refused, s.registers, s.pairings, s.leftGroups,
 		s.terms,
 		s.deliveries, s.lacking, s.reversals, s.accesses, s.tasks, s.scores, s.unsent, s.miscounted)
+	if err != nil {
+		return nil, err
+	}
+	return s.within(ctx, list, within)
 }
 
 // gather gives what some find, in the order in which it is listed, each with whether it was acknowledged.
@@ -200,16 +235,16 @@ func harm(f Finding) int {
 	return 1
 }
 
-// Acknowledge keeps a finding quiet, with a note, until it changes.
-func (s *Service) Acknowledge(ctx context.Context, who, key, note string) error {
-	all, err := s.all(ctx)
+// Acknowledge keeps a finding quiet, with a note, until it changes: one of some sections, or any when within is nil.
+func (s *Service) Acknowledge(ctx context.Context, who, key, note string, within *permission.Reach) error {
+	all, err := s.all(ctx, within)
 	if err != nil {
 		return err
 	}
 	i := slices.IndexFunc(all, func(f Finding) bool { return f.Key == key })
 	keys := []string{key}
 	if i < 0 { // one that stands for many?
-		all, err = s.Today(ctx)
+		all, err = s.Today(ctx, within)
 		if err != nil {
 			return err
 		}
@@ -240,8 +275,17 @@ func (s *Service) Acknowledge(ctx context.Context, who, key, note string) error 
 	})
 }
 
-// Reopen takes an acknowledgement back.
-func (s *Service) Reopen(ctx context.Context, who, key string) error {
+// Reopen drops an acknowledgement: of a finding of some sections, or of any when within is nil.
+func (s *Service) Reopen(ctx context.Context, who, key string, within *permission.Reach) error {
+	if within != nil {
+		all, err := s.all(ctx, within)
+		if err != nil {
+			return err
+		}
+		if !slices.ContainsFunc(all, func(f Finding) bool { return f.Key == key && f.Seen != nil }) {
+			return fmt.Errorf("dropping the acknowledgement: %w", db.ErrNotFound)
+		}
+	}
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := reportstore.DropAcknowledgement(ctx, tx, key); err != nil {
 			return err

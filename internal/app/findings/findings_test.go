@@ -71,7 +71,7 @@ func TestWaitingDeliveriesAreCountedInFull_P3(t *testing.T) {
 	assert.Equal(t, "Ada Alder", got[1].Subject)
 	assert.Equal(t, p.ID, got[1].Person)
 
-	require.NoError(t, s.Acknowledge(t.Context(), "test", got[0].Key, "the label comes back on Monday"))
+	require.NoError(t, s.Acknowledge(t.Context(), "test", got[0].Key, "the label comes back on Monday", nil))
 	exec(`UPDATE deliveries SET state = 'delivered' WHERE id = (SELECT id FROM deliveries WHERE code = 'not-allowed'
 		LIMIT 1)`)
 	assert.Len(t, list(), 1, "one less is the same finding")
@@ -106,7 +106,7 @@ func TestReversedCompletionsAreGrouped_P3(t *testing.T) {
 		[]any{got[0].Subject, got[0].Count, got[0].Where, got[0].Link})
 	assert.Equal(t, []any{"The p2", "p2", "operate Add a label", "/people/p2"},
 		[]any{got[1].Subject, got[1].Person, got[1].Detail, got[1].Link})
-	require.NoError(t, s.Acknowledge(t.Context(), "Maud", got[0].Key, "they keep it"))
+	require.NoError(t, s.Acknowledge(t.Context(), "Maud", got[0].Key, "they keep it", nil))
 	all = append(all, badge("p3"))
 	assert.Len(t, list(), 1, "it stays acknowledged while their number changes")
 }
@@ -135,7 +135,7 @@ func TestEndOfACredentialIsWarnedAbout_C2(t *testing.T) {
 		got := list()
 		require.Len(t, got, 1, want)
 		assert.Contains(t, got[0].Subject, want)
-		require.NoError(t, s.Acknowledge(t.Context(), "Maud", got[0].Key, "asked for a new one"))
+		require.NoError(t, s.Acknowledge(t.Context(), "Maud", got[0].Key, "asked for a new one", nil))
 		assert.Empty(t, list())
 	}
 }
@@ -166,7 +166,7 @@ func TestOneCauseForManyIsOneThing_P3(t *testing.T) {
 		require.NoError(t, err)
 	}
 	list := func() (out []findings.Finding) {
-		all, err := s.Today(t.Context())
+		all, err := s.Today(t.Context(), nil)
 		require.NoError(t, err)
 		for _, f := range all {
 			if f.Code == finding.AddressMissing {
@@ -184,7 +184,7 @@ func TestOneCauseForManyIsOneThing_P3(t *testing.T) {
 	got = list()
 	require.Len(t, got, 1)
 	assert.Equal(t, []any{"4 people", 8, 4}, []any{got[0].Subject, got[0].Count, len(got[0].People)})
-	require.NoError(t, s.Acknowledge(t.Context(), "Maud", got[0].Key, "the office knows"))
+	require.NoError(t, s.Acknowledge(t.Context(), "Maud", got[0].Key, "the office knows", nil))
 	assert.Empty(t, list())
 	fall("stu-006")
 	assert.Len(t, list(), 1, "somebody new shows")
@@ -192,7 +192,7 @@ func TestOneCauseForManyIsOneThing_P3(t *testing.T) {
 	_, err := w.Store.Pool.Exec(t.Context(), `UPDATE deliveries SET code = 'refused-by-service',
 		last_error = 'no seat for ' || id WHERE rule_id = $1`, r.ID)
 	require.NoError(t, err)
-	all, err := s.Today(t.Context())
+	all, err := s.Today(t.Context(), nil)
 	require.NoError(t, err)
 	all = slices.DeleteFunc(all, func(f findings.Finding) bool { return f.Code != finding.RefusedByService })
 	assert.Len(t, all, 10, "a service that says something else of each has as many causes")

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"kanban/internal/core/finding"
+	"kanban/internal/core/permission"
 	"kanban/internal/store/deliverystore"
 	"kanban/internal/store/purchasestore"
 	"kanban/internal/store/reportstore"
@@ -176,7 +177,7 @@ func (s *Service) unsent(ctx context.Context) (list []Finding, err error) {
 
 // tasks gives what rules have given people to do.
 func (s *Service) tasks(ctx context.Context) (list []Finding, err error) {
-	open, err := taskstore.Tasks(ctx, s.Store, false, 0)
+	open, err := taskstore.Tasks(ctx, s.Store, false, 0, nil)
 	for _, t := range open {
 		detail := t.Detail
 		if t.DueAt != nil {
@@ -184,7 +185,7 @@ func (s *Service) tasks(ctx context.Context) (list []Finding, err error) {
 		}
 		f := noticed(Mend, finding.TaskOpen, t.Title, cmp.Or(t.Person, t.Rule),
 			strings.TrimSuffix(strings.TrimSpace(detail), ";"), "/tasks")
-		f.Key = "task-" + t.ID
+		f.Key, f.Of, f.ID = "task-"+t.ID, permission.OfTask, t.ID
 		list = append(list, f)
 	}
 	return list, err

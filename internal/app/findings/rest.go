@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"kanban/internal/adapter"
+	"kanban/internal/core/permission"
 	"kanban/internal/core/roster"
 	"kanban/internal/store/connectionstore"
 	"kanban/internal/store/runstore"
@@ -15,8 +16,8 @@ import (
 // Rest says what is not in step, or not known to be, beside what needs a person: nothing
 // connected, interfaces that do not work or were not tested, registers not read, sections
 // not paired, held, never run, out of step, paused or being run. It is empty only when
-// everything else is known to be in step.
-func (s *Service) Rest(ctx context.Context) (said []string, err error) {
+// everything else is known to be in step. Sections are some, or all when within is nil.
+func (s *Service) Rest(ctx context.Context, within *permission.Reach) (said []string, err error) {
 	interfaces, err := connectionstore.Interfaces(ctx, s.Store)
 	if err != nil {
 		return nil, err
@@ -37,7 +38,7 @@ func (s *Service) Rest(ctx context.Context) (said []string, err error) {
 	if s.Sections == nil {
 		return said, nil
 	}
-	inStates, err := s.notInStep(ctx)
+	inStates, err := s.notInStep(ctx, within)
 	return append(said, inStates...), err
 }
 
@@ -81,8 +82,8 @@ func (s *Service) notWorking(ctx context.Context, interfaces []connectionstore.I
 }
 
 // notInStep counts the sections that are not in step.
-func (s *Service) notInStep(ctx context.Context) (said []string, err error) {
-	states, running, err := s.Sections.States(ctx)
+func (s *Service) notInStep(ctx context.Context, within *permission.Reach) (said []string, err error) {
+	states, running, err := s.Sections.States(ctx, within)
 	if err != nil {
 		return nil, err
 	}

@@ -11,6 +11,7 @@ import (
 
 	"kanban/internal/app/findings"
 	"kanban/internal/apptest"
+	"kanban/internal/core/permission"
 	"kanban/internal/core/roster"
 )
 
@@ -20,7 +21,7 @@ func TestRestIsSaidOnlyWhenKnown_V1(t *testing.T) {
 	states, running := map[roster.State]int{}, 0
 	s := &findings.Service{Store: w.Store, Sections: standing{&states, &running}}
 	said := func() []string {
-		list, err := s.Rest(t.Context())
+		list, err := s.Rest(t.Context(), nil)
 		require.NoError(t, err)
 		return list
 	}
@@ -65,6 +66,6 @@ type standing struct {
 	running *int
 }
 
-func (s standing) States(context.Context) (map[roster.State]int, int, error) {
+func (s standing) States(context.Context, *permission.Reach) (map[roster.State]int, int, error) {
 	return *s.states, *s.running, nil
 }

@@ -11,6 +11,7 @@ import (
 	"kanban/internal/adapter"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/grade"
+	"kanban/internal/core/permission"
 	"kanban/internal/store/connectionstore"
 	"kanban/internal/store/db"
 	"kanban/internal/store/scorestore"
@@ -29,7 +30,7 @@ var held = []finding.Code{
 func (s *Service) scores(ctx context.Context) (list []Finding, err error) {
 	all, err := scorestore.Noteworthy(ctx, s.Store)
 	for _, l := range all {
-		page := "/scores/" + l.ID
+		from, page := len(list), "/scores/"+l.ID
 		if l.Trouble != "" {
 			list = append(list, noticed(Mend, finding.Code(l.TroubleCode), l.Title, "scores for "+l.Book, l.Trouble,
 				page))
@@ -53,6 +54,7 @@ func (s *Service) scores(ctx context.Context) (list []Finding, err error) {
 				list = append(list, f)
 			}
 		}
+		of(permission.OfScoreLink, l.ID, list[from:])
 	}
 	return list, err
 }

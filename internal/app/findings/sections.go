@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"kanban/internal/core/finding"
+	"kanban/internal/core/permission"
 	"kanban/internal/core/roster"
 	"kanban/internal/store/linkstore"
 	"kanban/internal/store/pairingstore"
@@ -33,37 +34,42 @@ func (s *Service) pairings(ctx context.Context) ([]Finding, error) {
 	}
 	var list []Finding
 	for _, p := range all {
-		section := sections[p.ID]
-		link := "/pairings/" + p.ID
-		tell := func(group Group, code finding.Code, detail string) {
-			list = append(list, noticed(group, code, section.Title, p.TargetName, detail, link))
+		some, err := s.pairing(ctx, p, sections[p.ID], at)
+		if err != nil {
+			return nil, err
 		}
-		if section.Ended(at) {
-			tell(Mend, finding.TermOver, fmt.Sprintf("ended on %s; %s in the class",
-				section.EndsOn.Format("2 January 2006"), inClass(p)))
-			continue // nothing else is to be done about it
-		}
-		if section.Gone {
-			tell(Mend, finding.SectionGone, inClass(p)+" in the class")
-			continue
-		}
-		if p.PausedAt != nil {
-			continue
-		}
-		switch {
-		case p.TargetLost:
-			tell(Mend, finding.TargetGone, "deleted there by somebody")
-			continue
-		case p.LastFailed && p.LastRunID != nil:
-			run, err := runstore.FindRun(ctx, s.Store, *p.LastRunID)
-			if err != nil {
-				return nil, err
-			}
-			tell(Mend, finding.Code(cmp.Or(run.ErrorCode, string(finding.RunFailed))), run.Error)
-		}
-		list = append(list, aboutPairing(p, section, link)...)
+		list = append(list, of(permission.OfPairing, p.ID, some)...)
 	}
 	return list, nil
+}
+
+// pairing gives what is to be said of one pairing.
+func (s *Service) pairing(ctx context.Context, p pairingstore.Pairing, section rosterstore.Section, at time.Time) (
+	[]Finding, error,
+) {
+	link := "/pairings/" + p.ID
+	one := func(code finding.Code, detail string) []Finding {
+		return []Finding{noticed(Mend, code, section.Title, p.TargetName, detail, link)}
+	}
+	switch {
+	case section.Ended(at): // nothing else is to be done about it
+		return one(finding.TermOver, fmt.Sprintf("ended on %s; %s in the class",
+			section.EndsOn.Format("2 January 2006"), inClass(p))), nil
+	case section.Gone:
+		return one(finding.SectionGone, inClass(p)+" in the class"), nil
+	case p.PausedAt != nil:
+		return nil, nil
+	case p.TargetLost:
+		return one(finding.TargetGone, "deleted there by somebody"), nil
+	case p.LastFailed && p.LastRunID != nil:
+		run, err := runstore.FindRun(ctx, s.Store, *p.LastRunID)
+		if err != nil {
+			return nil, err
+		}
+		failed := one(finding.Code(cmp.Or(run.ErrorCode, string(finding.RunFailed))), run.Error)
+		return append(failed, aboutPairing(p, section, link)...), nil
+	}
+	return aboutPairing(p, section, link), nil
 }
 
 // aboutPairing says what is to be said of a pairing that runs.

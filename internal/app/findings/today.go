@@ -9,14 +9,16 @@ import (
 	"strings"
 
 	"kanban/internal/core/finding"
+	"kanban/internal/core/permission"
 )
 
 // Today lists what needs a person and has not been acknowledged, ordered by
 // harm: interfaces that do not work, reads and runs that stopped, deliveries
 // that wait, people to mend. What is the same about one person in several sections
-// is one thing to do, and so is what has the same cause and remedy for many people.
-func (s *Service) Today(ctx context.Context) ([]Finding, error) {
-	all, err := s.Findings(ctx, Filter{Group: Mend})
+// is one thing to do, and so is what has the same cause and remedy for many people. It is of some sections, or of all
+// when within is nil.
+func (s *Service) Today(ctx context.Context, within *permission.Reach) ([]Finding, error) {
+	all, err := s.Findings(ctx, Filter{Group: Mend, Within: within})
 	if err != nil {
 		return nil, err
 	}

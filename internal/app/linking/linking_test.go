@@ -264,7 +264,7 @@ func TestVanishedSectionAsksFirst_S5(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, roster.NeedsPerson, card.State)
 	assert.Equal(t, before, w.Standins.Workspace.Space("Propagation"))
-	today, err := (&findings.Service{Store: w.Store}).Today(t.Context())
+	today, err := (&findings.Service{Store: w.Store}).Today(t.Context(), nil)
 	require.NoError(t, err)
 	assert.True(t, slices.ContainsFunc(today, func(f findings.Finding) bool { return f.Code == finding.SectionGone }))
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"kanban/internal/core/learning"
+	"kanban/internal/core/permission"
 	"kanban/internal/store/learningstore"
 )
 
@@ -14,8 +15,10 @@ func (s *Service) CourseTitle(ctx context.Context, id string) (string, error) {
 
 // FindCourses finds courses by a part of title or code, at most so many unless the limit is 0, and
 // counts how many fit.
-func (s *Service) FindCourses(ctx context.Context, text string, limit int) ([]learningstore.Course, int, error) {
-	return learningstore.FindCourses(ctx, s.Store, text, limit)
+func (s *Service) FindCourses(ctx context.Context, text string, limit int, within *permission.Reach) (
+	[]learningstore.Course, int, error,
+) {
+	return learningstore.FindCourses(ctx, s.Store, text, limit, within)
 }
 
 // Outline finds the outline of a course.

@@ -74,6 +74,7 @@ func (s *Service) List(ctx context.Context, f Filter) (Listing, error) {
 	if err != nil {
 		return Listing{}, err
 	}
+	cards = slices.DeleteFunc(cards, func(c Card) bool { return !f.reaches(c) })
 	list := Listing{Cards: []Card{}, Hidden: make([]HiddenCount, len(rules)), Choices: choices(cards)}
 	index := map[string]int{}
 	for i, r := range rules {

@@ -10,6 +10,7 @@ import (
 
 	"kanban/internal/adapter"
 	"kanban/internal/core/clock"
+	"kanban/internal/core/permission"
 	"kanban/internal/core/roster"
 	"kanban/internal/store/connectionstore"
 	"kanban/internal/store/db"
@@ -78,6 +79,7 @@ type Filter struct {
 	Service      string // name of the interface with which it is paired
 	AtLeast      int    // learners
 	AtMost       *int
+	Within       *permission.Reach // sections, of a linked set one at least; all when nil
 	// Hidden is for List: the name of a rule, or Everything.
 	Hidden string
 	// Sort is for List: what it is sorted by, with a minus before it for the other way
@@ -91,7 +93,17 @@ func (s *Service) Cards(ctx context.Context, f Filter) ([]Card, error) {
 	if err != nil {
 		return nil, err
 	}
-	return slices.DeleteFunc(cards, func(c Card) bool { return !f.fits(c) }), nil
+	return slices.DeleteFunc(cards, func(c Card) bool { return !f.reaches(c) || !f.fits(c) }), nil
+}
+
+// reaches reports whether a card is of a section that whoever looks may see.
+func (f Filter) reaches(c Card) bool {
+	if f.Within == nil || f.Within.Covers(c.Section.ID) {
+		return true
+	}
+	return c.Set != nil && slices.ContainsFunc(c.Set.Sections, func(x rosterstore.Section) bool {
+		return f.Within.Covers(x.ID)
+	})
 }
 
 func (s *Service) cards(ctx context.Context) ([]Card, error) {

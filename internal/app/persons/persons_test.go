@@ -169,12 +169,12 @@ func (x *world) shown() map[string]string {
 		deliveries[i].PersonID, deliveries[i].OnceKey = nil, nil
 	}
 	put("deliveries", deliveries, err)
-	awards, err := x.Badges.Awards(ctx, "", "", "", 100)
+	awards, err := x.Badges.Awards(ctx, badgestore.AwardFilter{Limit: 100})
 	for i := range awards {
 		awards[i].PersonID = ""
 	}
 	put("awards", awards, err)
-	tasks, err := x.Tasks.Tasks(ctx, false, 500)
+	tasks, err := x.Tasks.Tasks(ctx, false, 500, nil)
 	for i := range tasks {
 		tasks[i].PersonID = nil
 	}
@@ -263,7 +263,7 @@ func TestPeopleOfTwoRegistersAreProposed(t *testing.T) {
 		assert.Empty(t, o.Why)
 	}
 	assert.Equal(t, x.in(x.first.ID, "stu-001"), x.in(x.west.ID, "w-1"))
-	people, err := x.Registers.People(t.Context(), "alder", 10)
+	people, err := x.Registers.People(t.Context(), "alder", 10, nil)
 	require.NoError(t, err)
 	assert.Equal(t, 1, people.Total, "each of them is shown once")
 	_, err = x.Persons.MergeSame(t.Context(), "Maud", []string{list[0].ID}, false, 0)
@@ -407,7 +407,7 @@ func TestWhatBothHaveIsAskedAbout(t *testing.T) {
 	}
 
 	for _, id := range []string{a, b} {
-		_, err := x.Badges.AwardByHand(ctx, "Maud", x.badge.ID, []string{id}, badges.Wish{}, true)
+		_, err := x.Badges.AwardByHand(ctx, badges.Anybody("Maud"), x.badge.ID, []string{id}, badges.Wish{}, true)
 		require.NoError(t, err)
 	}
 	o = x.merged(a, b, map[string]string{x.chat.ID: own})

@@ -108,7 +108,7 @@ func TestPassRevertsWhatFailDid_E8(t *testing.T) {
 	w.Deliver()
 	contact := func() []string { return w.Standins.Contacts.Contacts()[0].Labels }
 	assert.Equal(t, []string{"to-repeat"}, contact())
-	tasks, err := taskstore.Tasks(t.Context(), w.Store, false, 10)
+	tasks, err := taskstore.Tasks(t.Context(), w.Store, false, 10, nil)
 	require.NoError(t, err)
 	require.Len(t, tasks, 1)
 	enrolled := func() bool {
@@ -134,7 +134,7 @@ func TestPassRevertsWhatFailDid_E8(t *testing.T) {
 	w.Deliver()
 	assert.Empty(t, contact(), "the label is gone")
 	assert.False(t, enrolled())
-	tasks, err = taskstore.Tasks(t.Context(), w.Store, false, 10)
+	tasks, err = taskstore.Tasks(t.Context(), w.Store, false, 10, nil)
 	require.NoError(t, err)
 	assert.Empty(t, tasks, "the task is closed")
 	assert.Empty(t, w.Standins.Inbox.Mails(), "the mail that was to come is not sent")
@@ -404,7 +404,7 @@ func TestRefusedConditionIsLookedAtAgain(t *testing.T) {
 	d, err = deliverystore.FindDelivery(t.Context(), w.Store, id)
 	require.NoError(t, err)
 	assert.Equal(t, deliverystore.DeliverySkipped, d.State)
-	tasks, err := taskstore.Tasks(t.Context(), w.Store, false, 10)
+	tasks, err := taskstore.Tasks(t.Context(), w.Store, false, 10, nil)
 	require.NoError(t, err)
 	assert.Empty(t, tasks)
 }
@@ -469,7 +469,7 @@ func TestRulesWaitForPercentagesThatAreReported_E5(t *testing.T) {
 	w.Rule(d)
 	w.Completes(platform, "stu-006", "one", *now)
 	w.Deliver()
-	tasks, err := taskstore.Tasks(t.Context(), w.Store, false, 10)
+	tasks, err := taskstore.Tasks(t.Context(), w.Store, false, 10, nil)
 	require.NoError(t, err)
 	assert.Len(t, tasks, 1, "half of it is more than 40")
 	_, err = w.Rules.Save(t.Context(), "test", "", 0, rule.Draft{
@@ -496,7 +496,7 @@ func TestTextsKnowWhatComesNextAndWhoTeaches_E5(t *testing.T) {
 	w.Deliver()
 	w.Completes(platform, "stu-006", "two", *now)
 	w.Deliver()
-	tasks, err := taskstore.Tasks(t.Context(), w.Store, false, 10)
+	tasks, err := taskstore.Tasks(t.Context(), w.Store, false, 10, nil)
 	require.NoError(t, err)
 	require.Len(t, tasks, 1, "after the second nothing is missing")
 	x := w.Section("PROP-A")

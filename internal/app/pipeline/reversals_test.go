@@ -80,7 +80,9 @@ func TestReversedCompletionsNameWhatHangsOnThem_P3(t *testing.T) {
 		"the course send-event  Label",
 	}, hanging(), "what the third rule did is reverted")
 
-	awards, err := badgestore.Awards(t.Context(), w.Store, badge.ID, w.Person("stu-002").ID, "", 5)
+	awards, err := badgestore.Awards(t.Context(), w.Store, badgestore.AwardFilter{
+		BadgeID: badge.ID, PersonID: w.Person("stu-002").ID, Limit: 5,
+	})
 	require.NoError(t, err)
 	require.Len(t, awards, 1)
 	_, err = w.Badges.Revoke(t.Context(), "Maud", awards[0].ID, "Not finished after all")

@@ -99,15 +99,15 @@ func seen(t *testing.T, w *apptest.World) string {
 		require.NoError(t, err)
 		return x
 	}
-	people, err := w.Registers.People(ctx, "test learner", 10)
+	people, err := w.Registers.People(ctx, "test learner", 10, nil)
 	require.NoError(t, err)
 	sheet := must(w.Deliveries.SheetRows(ctx, "joined"))
 	events, err := w.Deliveries.Events(ctx, eventstore.EventFilter{Limit: 100})
 	require.NoError(t, err)
 	events = slices.DeleteFunc(events, func(e eventstore.ListedEvent) bool { return e.PersonID == nil })
 	deliveries := must(w.Deliveries.Deliveries(ctx, deliverystore.DeliveryFilter{Limit: 100}))
-	awards := must(w.Badges.Awards(ctx, "", "", "", 100))
-	tasks := must(w.Tasks.Tasks(ctx, false, 100))
+	awards := must(w.Badges.Awards(ctx, badgestore.AwardFilter{Limit: 100}))
+	tasks := must(w.Tasks.Tasks(ctx, false, 100, nil))
 	badges := must(w.Badges.Badges(ctx)).([]badgestore.ListedBadge)
 	uses := must(w.Rules.UsageOfRules(ctx, time.Now()))
 	var text bytes.Buffer
@@ -217,7 +217,7 @@ func TestATestLearnerProvesTheWayAndVanishes(t *testing.T) {
 	between, _ := there(w)
 	assert.Equal(t, accounts+1, between, "a run leaves them where they are")
 	assert.Equal(t, before, seen(t, w))
-	awards, err := w.Badges.Awards(t.Context(), "", p.PersonID, "", 10)
+	awards, err := w.Badges.Awards(t.Context(), badgestore.AwardFilter{PersonID: p.PersonID, Limit: 10})
 	require.NoError(t, err)
 	require.Len(t, awards, 1)
 

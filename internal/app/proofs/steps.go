@@ -317,7 +317,7 @@ func (s *Service) reactions(ctx context.Context, p proofstore.Proof) (all []proo
 	if err != nil {
 		return nil, err
 	}
-	awards, err := badgestore.Awards(ctx, s.Store, "", p.PersonID, "", 100)
+	awards, err := badgestore.Awards(ctx, s.Store, badgestore.AwardFilter{PersonID: p.PersonID, Limit: 100})
 	if err != nil {
 		return nil, err
 	}

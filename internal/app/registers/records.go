@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"kanban/internal/core/permission"
 	"kanban/internal/store/mirror"
 	"kanban/internal/store/rosterstore"
 )
@@ -40,9 +41,11 @@ func (s *Service) Orgs(ctx context.Context) ([]rosterstore.Org, error) {
 }
 
 // People finds people by a part of their name, address, user name or identifier; those of whom
-// one of the latter three is the whole text come first.
-func (s *Service) People(ctx context.Context, text string, limit int) (rosterstore.FoundPeople, error) {
-	return rosterstore.People(ctx, s.Store, text, limit)
+// one of the latter three is the whole text come first. Of some sections, now or before, or of all when within is nil.
+func (s *Service) People(ctx context.Context, text string, limit int, within *permission.Reach) (
+	rosterstore.FoundPeople, error,
+) {
+	return rosterstore.People(ctx, s.Store, text, limit, within)
 }
 
 // PeopleLists lists them all by name.

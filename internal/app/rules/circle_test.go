@@ -89,7 +89,9 @@ func TestAwardsKnowTheirChain_E8(t *testing.T) {
 			require.NoError(t, w.Deliveries.React(t.Context(), []string{e.ID}, ""))
 		}
 	}
-	held, err := badgestore.Awards(t.Context(), w.Store, "", w.Person("stu-006").ID, "", 20)
+	held, err := badgestore.Awards(t.Context(), w.Store, badgestore.AwardFilter{
+		PersonID: w.Person("stu-006").ID, Limit: 20,
+	})
 	require.NoError(t, err)
 	assert.Len(t, held, rule.MostInChain)
 	waiting := w.DeliveriesThat(deliverystore.DeliveryFilter{State: deliverystore.DeliveryWaiting})

@@ -67,7 +67,7 @@ func TestTrialReachesNobody_E6(t *testing.T) {
 	require.Len(t, mails, 1)
 	assert.Equal(t, "maud@fernmoor.example", mails[0].To)
 	assert.Equal(t, "[Test] Hello Ada", mails[0].Subject)
-	awards, err := badgestore.Awards(t.Context(), w.Store, "", "", "", 10)
+	awards, err := badgestore.Awards(t.Context(), w.Store, badgestore.AwardFilter{Limit: 10})
 	require.NoError(t, err)
 	assert.Empty(t, awards, "nobody is awarded")
 	assert.Empty(t, w.Standins.Contacts.Contacts())

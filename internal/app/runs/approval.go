@@ -39,7 +39,9 @@ func (s *Service) askApproval(ctx context.Context, p pairingstore.Pairing, previ
 	if err != nil {
 		return err
 	}
-	all = slices.DeleteFunc(all, func(u accessstore.User) bool { return !mayApprove(u) })
+	if all, err = s.approvers(ctx, all, p.ID); err != nil {
+		return err
+	}
 	mailed, failed := p.GuardMailed, false
 	if mailed.For != removals {
 		mailed = pairingstore.GuardMails{For: removals}
@@ -98,9 +100,24 @@ func (s *Service) letter(a accessstore.User, p pairingstore.Pairing, plan roster
 		a.Name, removals, p.TargetName, strings.Join(names, "\n"), s.Public, token)
 }
 
-// mayApprove reports whether a user may sign in and start runs.
-func mayApprove(u accessstore.User) bool {
-	return u.PasswordHash != "" && permission.May(permission.Role(u.Role), permission.Rosters)
+// approvers leaves of users those who may sign in and say what the pairing does.
+func (s *Service) approvers(ctx context.Context, all []accessstore.User, pairingID string) (may []accessstore.User,
+	err error,
+) {
+	sections, err := accessstore.SectionsOf(ctx, s.Store, permission.OfPairing, pairingID)
+	if err != nil {
+		return nil, err
+	}
+	for _, u := range all {
+		reach, err := accessstore.Reach(ctx, s.Store, u.Granted(), permission.Rosters)
+		if err != nil {
+			return nil, err
+		}
+		if u.PasswordHash != "" && reach.CoversEach(sections) {
+			may = append(may, u)
+		}
+	}
+	return may, nil
 }
 
 // Asked is what somebody with a link from a mail may approve.
@@ -147,7 +164,11 @@ func (s *Service) Approve(ctx context.Context, token, previewID string) (runstor
 	if err != nil {
 		return runstore.Run{}, err
 	}
-	if !mayApprove(who) {
+	may, err := s.approvers(ctx, []accessstore.User{who}, a.PairingID)
+	if err != nil {
+		return runstore.Run{}, err
+	}
+	if len(may) == 0 {
 		return runstore.Run{}, refusal.Forbidden("your role does not allow this any more")
 	}
 	preview, err := pairingstore.FindPreview(ctx, s.Store, previewID)

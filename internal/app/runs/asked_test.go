@@ -43,7 +43,7 @@ func TestManyAreComparedWithOneLook_R4(t *testing.T) {
 	assert.Equal(t, pairings, n)
 	require.NoError(t, w.Runs.WorkAsked(ctx, workspace.ID))
 	assert.Equal(t, 1, queued(t, w, "run-pairing"), "the one that somebody left")
-	today, err := (&findings.Service{Store: w.Store}).Today(ctx)
+	today, err := (&findings.Service{Store: w.Store}).Today(ctx, nil)
 	require.NoError(t, err)
 	assert.Len(t, today, 2, "two classes are gone")
 	for _, f := range today {
@@ -55,7 +55,7 @@ func TestManyAreComparedWithOneLook_R4(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, w.Standins.Fault("workspace", fault.Fault{Kind: "status", Status: 503}))
 	require.Error(t, w.Runs.WorkAsked(ctx, workspace.ID))
-	today, err = (&findings.Service{Store: w.Store}).Today(ctx)
+	today, err = (&findings.Service{Store: w.Store}).Today(ctx, nil)
 	require.NoError(t, err)
 	assert.Equal(t, "comparing", today[0].Subject)
 	w.Standins.ClearFaults()

@@ -111,7 +111,7 @@ func TestGuardHoldsOnlyRemovalsBack_R5(t *testing.T) {
 	assert.Equal(t, 1, r.Counts["added"])
 	assert.Zero(t, r.Counts["removed"])
 	assert.Nil(t, auto(t, w, p.ID), "what waits is not tried again and again")
-	today, err := (&findings.Service{Store: w.Store}).Today(t.Context())
+	today, err := (&findings.Service{Store: w.Store}).Today(t.Context(), nil)
 	require.NoError(t, err)
 	require.Len(t, today, 1)
 	assert.Equal(t, finding.RemovalGuard, today[0].Code)

@@ -41,7 +41,7 @@ func BenchmarkManyPairings(b *testing.B) {
 		require.Len(b, list.Cards, 11_112)
 		b.ReportMetric(float64(time.Since(started).Milliseconds()), "ms-list")
 		started = time.Now()
-		_, err = (&findings.Service{Store: w.Store}).Today(ctx)
+		_, err = (&findings.Service{Store: w.Store}).Today(ctx, nil)
 		require.NoError(b, err)
 		b.ReportMetric(float64(time.Since(started).Milliseconds()), "ms-today")
 	}

@@ -142,6 +142,9 @@ func TestApprovalMailsComeOnceToEach(t *testing.T) {
 		json_build_object('id', gen_random_uuid(), 'email', 'otto@fernmoor.example', 'name', 'Otto Onion'))).*
 		FROM users a`)
 	require.NoError(t, err)
+	_, err = w.Store.Pool.Exec(t.Context(), `INSERT INTO user_grants (id, user_id, role, scope)
+		SELECT gen_random_uuid(), id, 'operator', 'institution' FROM users WHERE email = 'otto@fernmoor.example'`)
+	require.NoError(t, err)
 	w.Sync(p.ID, false)
 	for n := 25; n < 30; n++ {
 		require.NoError(t, w.Standins.School.Withdraw(fmt.Sprintf("stu-%03d", n), "sec-prop-c"))

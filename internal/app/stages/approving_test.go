@@ -104,7 +104,9 @@ func TestApprovals_B5(t *testing.T) {
 	require.NoError(t, err)
 	w.Follow()
 	assert.Contains(t, w.stages(), "reached Both ways Ada Alder")
-	awards, err := badgestore.Awards(ctx, w.Store, w.seeds.ID, ada, "", 9)
+	awards, err := badgestore.Awards(ctx, w.Store, badgestore.AwardFilter{
+		BadgeID: w.seeds.ID, PersonID: ada, Limit: 9,
+	})
 	require.NoError(t, err)
 	assert.Len(t, awards, 1)
 }

@@ -134,7 +134,9 @@ func (w *world) stages() (all []string) {
 
 func (w *world) held(who string) (names []string) {
 	w.t.Helper()
-	list, err := badgestore.Awards(w.t.Context(), w.Store, "", w.Person(who).ID, "", 10)
+	list, err := badgestore.Awards(w.t.Context(), w.Store, badgestore.AwardFilter{
+		PersonID: w.Person(who).ID, Limit: 10,
+	})
 	require.NoError(w.t, err)
 	for _, a := range list {
 		if a.RevokedAt == nil {
@@ -331,7 +333,7 @@ func TestRulesReactToStages_E1(t *testing.T) {
 		}},
 	})
 	tasks := func() (titles []string) {
-		list, err := taskstore.Tasks(t.Context(), w.Store, false, 10)
+		list, err := taskstore.Tasks(t.Context(), w.Store, false, 10, nil)
 		require.NoError(t, err)
 		for _, x := range list {
 			titles = append(titles, x.Title)

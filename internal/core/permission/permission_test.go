@@ -1,41 +1,127 @@
 package permission
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"pgregory.net/rapid"
 )
+
+func acts(grants ...Grant) string {
+	var all []string
+	for _, a := range Acts {
+		if May(grants, a) {
+			all = append(all, string(a))
+		}
+	}
+	return strings.Join(all, " ")
+}
+
+func in(r Role, k ScopeKind, id string) Grant { return Grant{Role: r, Scope: Scope{Kind: k, ID: id}} }
 
 // What each role may do is written down once more here, so that a change of the table is seen.
 func TestWhatRolesMay(t *testing.T) {
-	want := map[Role]string{
-		Administrator: "anyone own look report acknowledge finish-tasks rosters recognise carry-scores learning rules badges " +
-			"award send-reports connect settings users ",
-		Operator: "anyone own look report acknowledge finish-tasks rosters recognise carry-scores learning rules badges award " +
-			"send-reports ",
-		Support: "anyone own look report acknowledge finish-tasks ",
-		Reader:  "anyone own report ",
-		"":      "anyone ",
-		"king":  "anyone ",
+	all := "anyone own look report acknowledge finish-tasks sync rosters recognise carry-scores learning rules badges " +
+		"award send-reports connect settings users"
+	for role, want := range map[Role]string{
+		Administrator: all,
+		Operator: "anyone own look report acknowledge finish-tasks sync rosters recognise carry-scores learning rules " +
+			"badges award send-reports",
+		Support: "anyone own look report acknowledge finish-tasks",
+		Reader:  "anyone own report",
+		Awarder: "anyone own look award",
+		"":      "anyone",
+		"king":  "anyone",
+	} {
+		assert.Equal(t, want, acts(in(role, Institution, "")), role)
 	}
-	for r, acts := range want {
-		got := ""
-		for _, a := range Acts {
-			if May(r, a) {
-				got += string(a) + " "
-			}
+	for role, want := range map[Role]string{ // in a part of the institution
+		Administrator: "anyone own",
+		Operator:      "anyone own look acknowledge finish-tasks sync rosters carry-scores award",
+		Support:       "anyone own look acknowledge finish-tasks",
+		Reader:        "anyone own",
+		Awarder:       "anyone own look award",
+		Teacher:       "anyone own look acknowledge finish-tasks sync carry-scores",
+		Learner:       "anyone own",
+		"king":        "anyone",
+	} {
+		assert.Equal(t, want, acts(in(role, Section, "1")), role)
+	}
+	assert.Equal(t, "anyone", acts(), "who has no role")
+	everything := Everywhere(Administrator)
+	assert.False(t, May(everything, ""), "what declares no act is done by nobody")
+	assert.False(t, May(everything, "fly"))
+}
+
+func TestWhere(t *testing.T) {
+	grants := []Grant{
+		in(Support, Institution, ""), in(Operator, Organisation, "o"), in(Teacher, Taught, "p"), in(Learner, Self, ""),
+		{Role: Awarder, Scope: Scope{Kind: Section, ID: "s"}, Issuer: "i"},
+	}
+	where := func(a Act) any {
+		scopes, all := Where(grants, a)
+		if all {
+			return "all"
 		}
-		assert.Equal(t, acts, got, r)
+		return scopes
 	}
-	assert.False(t, May(Administrator, ""), "what declares no act is done by nobody")
-	assert.False(t, May(Administrator, "fly"))
+	assert.Equal(t, "all", where(Look))
+	assert.Equal(t, []Scope{{Organisation, "o"}, {Taught, "p"}}, where(Sync))
+	assert.Equal(t, []Scope{{Organisation, "o"}}, where(Rosters))
+	assert.Equal(t, []Scope{{Organisation, "o"}, {Section, "s"}}, where(Award))
+	assert.Empty(t, where(Connect))
+	assert.Empty(t, where("fly"))
+	assert.Len(t, ForIssuer(grants, "i"), 5)
+	assert.Len(t, ForIssuer(grants, "other"), 4, "awards of another issuer are not theirs")
 }
 
 func TestNobodyGivesMoreThanTheyHave(t *testing.T) {
-	for i, own := range Roles {
-		for j, given := range Roles {
-			assert.Equal(t, i <= j, MayGive(own, given), "%s gives %s", own, given)
+	strength := []Role{Administrator, Operator, Support, Reader}
+	for i, own := range strength {
+		for j, given := range strength {
+			assert.Equal(t, i <= j, MayGive(Everywhere(own), in(given, Institution, "")), "%s gives %s", own, given)
 		}
 	}
-	assert.False(t, MayGive(Administrator, "king"))
+	admin := Everywhere(Administrator)
+	assert.False(t, MayGive(admin, in("king", Institution, "")))
+	assert.False(t, MayGive(admin, in(Administrator, Section, "1")), "there are no administrators of a section")
+	assert.False(t, MayGive(admin, in(Teacher, Taught, "1")), "teachers come from the register")
+	assert.True(t, MayGive(admin, in(Operator, Organisation, "1")))
+	assert.False(t, MayGive([]Grant{in(Operator, Organisation, "1")}, in(Operator, Organisation, "1")),
+		"what holds in a part is given by whoever has it everywhere")
+	assert.False(t, MayGive(nil, in(Reader, Institution, "")))
+}
+
+// One more grant never takes anything away, and one in a part never allows more than the same everywhere.
+func TestGrantsOnlyAdd(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		grant := rapid.Custom(func(t *rapid.T) Grant {
+			return in(rapid.SampledFrom(Roles).Draw(t, "role"), rapid.SampledFrom([]ScopeKind{
+				Institution, Organisation, Course, Section, Taught, Self,
+			}).Draw(t, "scope"), rapid.SampledFrom([]string{"", "1", "2"}).Draw(t, "id"))
+		})
+		some, more := rapid.SliceOfN(grant, 0, 4).Draw(t, "some"), grant.Draw(t, "more")
+		for _, a := range Acts {
+			if May(some, a) {
+				assert.True(t, May(append([]Grant{more}, some...), a))
+			}
+			if more.Allows(a) && a != Own {
+				assert.True(t, in(more.Role, Institution, "").Allows(a), "%s %s", more.Role, a)
+			}
+			if scopes, all := Where(some, a); a != Anyone {
+				assert.Equal(t, May(some, a), all || len(scopes) > 0)
+			}
+		}
+	})
+}
+
+func TestReach(t *testing.T) {
+	all, some, none := Reach{All: true}, Reach{Sections: map[string]bool{"a": true, "b": true}}, Reach{}
+	assert.True(t, all.Covers("x") && all.CoversAny(nil) && all.CoversEach(nil))
+	assert.True(t, some.Covers("a") && some.CoversAny([]string{"x", "b"}) && some.CoversEach([]string{"a", "b"}))
+	assert.False(t, some.Covers("x") || some.CoversEach([]string{"a", "x"}))
+	assert.False(t, some.CoversAny(nil) || some.CoversEach(nil), "what belongs to no section is the institution's")
+	assert.False(t, none.Covers("a") || none.CoversAny([]string{"a"}) || none.CoversEach([]string{"a"}))
+	assert.Equal(t, []string{"a", "b"}, some.IDs())
 }

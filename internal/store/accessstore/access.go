@@ -17,10 +17,11 @@ type User struct {
 	Name         string
 	Email        string
 	PasswordHash string
-	Role         string
+	PersonID     *string // who of the register they are
 	CreatedAt    time.Time
 	InvitedBy    string
 	SignedInAt   *time.Time // the last time with the password
+	Grants       []Grant    `gorm:"-"`
 }
 
 // APIToken lets a program act for a user. Only its hash is kept.
@@ -42,6 +43,9 @@ func CountUsers(ctx context.Context, from db.From) (n int64, err error) {
 // Users lists them by name.
 func Users(ctx context.Context, from db.From) (all []User, err error) {
 	err = from.Records(ctx).Order("name, id").Find(&all).Error
+	if err == nil {
+		err = grantsOf(ctx, from, all)
+	}
 	return all, db.Known(err, "listing users")
 }
 
@@ -76,13 +80,23 @@ func UseApproval(ctx context.Context, tx *db.Tx, a Approval) error {
 // UserByEmail finds one, ignoring case.
 func UserByEmail(ctx context.Context, from db.From, email string) (a User, err error) {
 	err = from.Records(ctx).Where("lower(email) = lower(?)", email).First(&a).Error
-	return a, db.Known(err, "finding the user")
+	return granted(ctx, from, a, err)
 }
 
 // FindUser finds one by id.
 func FindUser(ctx context.Context, from db.From, id string) (a User, err error) {
 	err = from.Records(ctx).Where("id = ?", id).First(&a).Error
-	return a, db.Known(err, "finding the user")
+	return granted(ctx, from, a, err)
+}
+
+// granted fills in what a user may be who was found.
+func granted(ctx context.Context, from db.From, u User, err error) (User, error) {
+	if err != nil {
+		return u, db.Known(err, "finding the user")
+	}
+	one := []User{u}
+	err = grantsOf(ctx, from, one)
+	return one[0], err
 }
 
 // UserByToken finds whom a token stands for and notes its use.
@@ -96,7 +110,7 @@ func UserByToken(ctx context.Context, from db.From, hash []byte) (a User, err er
 	if err == nil && a.ID == "" {
 		return a, fmt.Errorf("finding the token: %w", db.ErrNotFound)
 	}
-	return a, db.Known(err, "finding the token")
+	return granted(ctx, from, a, err)
 }
 
 // AddSetupLink keeps the hash of a new one-time set-up link and drops older ones.

@@ -19,9 +19,9 @@ func LockUsers(ctx context.Context, tx *db.Tx) (all []User, err error) {
 	return Users(ctx, tx)
 }
 
-// ChangeUser keeps a user's name, address and role.
+// ChangeUser keeps a user's name, address and who of the register they are.
 func ChangeUser(ctx context.Context, tx *db.Tx, u User) error {
-	done := tx.Records(ctx).Model(&User{}).Where("id = ?", u.ID).Select("name", "email", "role").Updates(&u)
+	done := tx.Records(ctx).Model(&User{}).Where("id = ?", u.ID).Select("name", "email", "person_id").Updates(&u)
 	if done.Error == nil && done.RowsAffected == 0 {
 		return fmt.Errorf("changing the user: %w", db.ErrNotFound)
 	}

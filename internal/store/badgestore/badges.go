@@ -10,6 +10,7 @@ import (
 	"gorm.io/gorm/clause"
 
 	"kanban/internal/core/badge"
+	"kanban/internal/core/permission"
 	"kanban/internal/core/stage"
 	"kanban/internal/store/db"
 )
@@ -345,23 +346,35 @@ func FindListedAward(ctx context.Context, from db.From, id string) (a ListedAwar
 	return a, db.Known(err, "finding the award")
 }
 
-// Awards lists the newest, of one badge or person if given, older than before if
-// given.
-func Awards(ctx context.Context, from db.From, badgeID, personID, before string, limit int) (all []ListedAward,
-	err error,
-) {
+// AwardFilter narrows a list of awards; what is empty does not.
+type AwardFilter struct {
+	BadgeID, PersonID string
+	Before            string // id of the last award of the previous page
+	Limit             int
+	Within            *permission.Reach // only those of these sections; all when nil
+}
+
+// Awards lists the newest. What belongs to no section is of those of its holder.
+func Awards(ctx context.Context, from db.From, f AwardFilter) (all []ListedAward, err error) {
 	q := from.Records(ctx).Table("awards a").Joins("JOIN badges b ON b.id = a.badge_id").
-		Select(awardNames).Order("a.id DESC").Limit(limit)
-	if badgeID != "" {
-		q = q.Where("a.badge_id = ?", badgeID)
+		Select(awardNames).Order("a.id DESC").Limit(f.Limit)
+	if f.BadgeID != "" {
+		q = q.Where("a.badge_id = ?", f.BadgeID)
 	}
-	if personID != "" {
-		q = q.Where("a.person_id = ?", personID)
+	if f.PersonID != "" {
+		q = q.Where("a.person_id = ?", f.PersonID)
 	} else {
 		q = q.Where("NOT a.test")
 	}
-	if before != "" {
-		q = q.Where("a.id < ?", before)
+	if f.Before != "" {
+		q = q.Where("a.id < ?", f.Before)
+	}
+	if f.Within != nil {
+		sections := db.TextArray(f.Within.IDs())
+		q = q.Where(`a.section_id = ANY (?::uuid[]) OR a.section_id IS NULL AND EXISTS (SELECT 1 FROM people p
+			JOIN enrolments e ON e.interface_id = p.interface_id AND e.person = p.sourced_id
+			JOIN sections x ON x.interface_id = e.interface_id AND x.sourced_id = e.section
+			WHERE p.id = a.person_id AND x.id = ANY (?::uuid[]))`, sections, sections)
 	}
 	err = q.Scan(&all).Error
 	return all, db.Known(err, "listing awards")

@@ -13,6 +13,7 @@ import (
 	"gorm.io/gorm/clause"
 
 	"kanban/internal/core/finding"
+	"kanban/internal/core/permission"
 	"kanban/internal/core/rule"
 	"kanban/internal/store/connectionstore"
 	"kanban/internal/store/db"
@@ -120,6 +121,7 @@ type DeliveryFilter struct {
 	// made at or after, made before
 	Since, Until time.Time
 	Limit        int
+	Within       *permission.Reach // only those of these sections; all when nil
 }
 
 // where gives the conditions of the filter over deliveries d.
@@ -145,6 +147,10 @@ func (f DeliveryFilter) where() (conditions []string, args []any) {
 	}
 	if !f.Until.IsZero() {
 		conditions, args = append(conditions, "d.created_at < ?"), append(args, f.Until)
+	}
+	if f.Within != nil {
+		conditions = append(conditions, "d.section_id = ANY (?::uuid[])")
+		args = append(args, db.TextArray(f.Within.IDs()))
 	}
 	return conditions, args
 }

@@ -11,6 +11,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 
+	"kanban/internal/core/permission"
 	"kanban/internal/core/rule"
 	"kanban/internal/store/db"
 	"kanban/internal/store/jobs"
@@ -165,6 +166,7 @@ type EventFilter struct {
 	Scope                     rule.Scope // within which they happened
 	Before                    string     // id of the last event of the previous page
 	Limit                     int
+	Within                    *permission.Reach // only those of these sections; all when nil
 }
 
 // ListedEvent is an event with the names that a person reads.
@@ -199,6 +201,9 @@ func Events(ctx context.Context, from db.From, f EventFilter) (all []ListedEvent
 	}
 	if f.PersonID == "" {
 		q = q.Where(db.NoTest("e.person_id"))
+	}
+	if f.Within != nil {
+		q = q.Where("e.section_id = ANY (?::uuid[])", db.TextArray(f.Within.IDs()))
 	}
 	if err = q.Scan(&all).Error; err != nil {
 		return nil, db.Known(err, "listing events")

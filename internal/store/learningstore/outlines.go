@@ -12,6 +12,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"kanban/internal/core/learning"
+	"kanban/internal/core/permission"
 	"kanban/internal/core/roster"
 	"kanban/internal/core/rule"
 	"kanban/internal/store/connectionstore"
@@ -30,24 +31,32 @@ type Course struct {
 
 // Courses lists the courses of the mirror.
 func Courses(ctx context.Context, from db.From) ([]Course, error) {
-	all, _, err := FindCourses(ctx, from, "", 0)
+	all, _, err := FindCourses(ctx, from, "", 0, nil)
 	return all, err
 }
 
 // FindCourses finds courses by a part of title or code, at most so many unless the limit is 0, and
 // counts how many fit.
-func FindCourses(ctx context.Context, from db.From, text string, limit int) (found []Course, total int, err error) {
+func FindCourses(ctx context.Context, from db.From, text string, limit int, within *permission.Reach) (found []Course,
+	total int, err error,
+) {
 	type row struct {
 		Course `gorm:"embedded"`
 		Total  int
+	}
+	args, there := []any{text, limit}, ``
+	if within != nil {
+		args = append(args, within.IDs())
+		there = ` AND EXISTS (SELECT 1 FROM sections x WHERE x.interface_id = c.interface_id
+			AND x.course = c.sourced_id AND x.id = ANY ($3::text[]::uuid[]))`
 	}
 	err = db.Each(ctx, from, "finding courses", `
 		SELECT c.id::text, c.title, c.code, o.course_id IS NOT NULL AS has_outline, (SELECT count(*)::int
 			FROM outline_activities a WHERE a.course_id = c.id) AS outline_size, count(*) OVER ()::int AS total
 		FROM courses c LEFT JOIN outlines o ON o.course_id = c.id
-		WHERE c.gone_at IS NULL`+connectionstore.NotRemoved("c")+`
+		WHERE c.gone_at IS NULL`+connectionstore.NotRemoved("c")+there+`
 			AND strpos(lower(c.title || ' ' || c.code), lower($1)) > 0
-		ORDER BY c.title, c.id LIMIT nullif($2, 0)`, []any{text, limit}, func(r row) error {
+		ORDER BY c.title, c.id LIMIT nullif($2, 0)`, args, func(r row) error {
 		found, total = append(found, r.Course), r.Total
 		return nil
 	})

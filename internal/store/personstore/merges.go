@@ -56,6 +56,7 @@ var pointings = []pointing{
 	{"stage_plan_people", `t.stage_plan_id::text`, `stage_plan_id`},
 	{"statements", `t.id::text`, ``},
 	{"tasks", `t.id::text`, ``},
+	{"users", `t.id::text`, ``},
 	{"wallet_grants", `t.wallet_id::text`, `wallet_id`},
 	{"wallet_tokens", `t.hash::text`, ``},
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"kanban/internal/core/permission"
 	"kanban/internal/core/roster"
 	"kanban/internal/store/connectionstore"
 	"kanban/internal/store/db"
@@ -85,21 +86,31 @@ type FoundPeople struct {
 }
 
 // People finds people by a part of their name, address, user name or identifier; those of whom
-// one of the latter three is the whole text come first.
-func People(ctx context.Context, from db.From, text string, limit int) (found FoundPeople, err error) {
+// one of the latter three is the whole text come first. Of some sections, now or before, or of all when within is nil.
+func People(ctx context.Context, from db.From, text string, limit int, within *permission.Reach) (found FoundPeople,
+	err error,
+) {
 	type row struct {
 		FoundPerson `gorm:"embedded"`
 		Total       int
 	}
 	const has = `strpos(lower(p.given_name || ' ' || p.family_name || ' ' || p.email || ' ' || p.user_name || ' '
 		|| p.identifier), lower($1)) > 0`
+	args, there := []any{text, limit}, ``
+	if within != nil {
+		args = append(args, within.IDs())
+		there = ` AND p.id IN (SELECT o.id FROM sections x
+			JOIN enrolments e ON e.interface_id = x.interface_id AND e.section = x.sourced_id
+			JOIN people o ON o.interface_id = e.interface_id AND o.sourced_id = e.person
+			WHERE x.id = ANY ($3::text[]::uuid[]))`
+	}
 	err = db.Each(ctx, from, "finding people", `
 		SELECT x.*, count(*) OVER ()::int AS total FROM (SELECT DISTINCT ON (p.id) `+PersonColumns+`, coalesce((
 			SELECT n.name FROM interfaces n WHERE n.id = p.interface_id), '') AS register FROM people p
-			WHERE p.gone_at IS NULL AND NOT p.test`+connectionstore.NotRemoved("p")+` AND `+has+`
+			WHERE p.gone_at IS NULL AND NOT p.test`+connectionstore.NotRemoved("p")+there+` AND `+has+`
 			ORDER BY p.id, NOT p.leads, lower($1) NOT IN (lower(p.identifier), lower(p.email), lower(p.user_name))) x
 		ORDER BY lower($1) NOT IN (lower(x.identifier), lower(x.email), lower(x.user_name)), x.family_name,
-			x.given_name, x.id LIMIT $2`, []any{text, limit}, func(r row) error {
+			x.given_name, x.id LIMIT $2`, args, func(r row) error {
 		found.People, found.Total = append(found.People, r.FoundPerson), r.Total
 		return nil
 	})

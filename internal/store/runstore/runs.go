@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"kanban/internal/core/finding"
+	"kanban/internal/core/permission"
 	"kanban/internal/core/roster"
 	"kanban/internal/store/db"
 )
@@ -86,6 +87,7 @@ type Wanted struct {
 	Single      bool // only what belongs to no batch
 	Before      string
 	Limit       int
+	Within      *permission.Reach // only those of these sections; all when nil
 }
 
 // Runs lists the newest runs.
@@ -108,6 +110,14 @@ func Runs(ctx context.Context, from db.From, w Wanted) (all []Run, err error) {
 	}
 	if w.Before != "" {
 		q = q.Where("id < ?", w.Before)
+	}
+	if w.Within != nil {
+		sections := db.TextArray(w.Within.IDs())
+		q = q.Where(`pairing_id IN (SELECT p.id FROM pairings p
+				LEFT JOIN linked_sections l ON l.set_id = p.set_id AND l.unlinked_at IS NULL
+				WHERE coalesce(l.section_id, p.section_id) = ANY (?::uuid[]))
+			OR score_link_id IN (SELECT link_id FROM score_link_sections WHERE section_id = ANY (?::uuid[]))`,
+			sections, sections)
 	}
 	err = q.Find(&all).Error
 	return all, db.Known(err, "listing runs")

@@ -5,6 +5,7 @@ import (
 	"context"
 	"time"
 
+	"kanban/internal/core/permission"
 	"kanban/internal/store/db"
 )
 
@@ -33,13 +34,23 @@ type ListedTask struct {
 }
 
 // Tasks lists those that are open, the most urgent first, or those that are done,
-// the latest first.
-func Tasks(ctx context.Context, from db.From, done bool, limit int) (all []ListedTask, err error) {
+// the latest first: of some sections, or of all when within is nil. What belongs to no section is of those of its
+// person.
+func Tasks(ctx context.Context, from db.From, done bool, limit int, within *permission.Reach) (all []ListedTask,
+	err error,
+) {
 	q := from.Records(ctx).Table("tasks t").Select(`t.*,
 		coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = t.person_id AND p.leads), '') AS person,
 		coalesce((SELECT x.title FROM sections x WHERE x.id = t.section_id), '') AS section,
 		coalesce((SELECT r.name FROM rules r WHERE r.id = t.rule_id), '') AS rule`)
 	q = q.Where(db.NoTest("t.person_id"))
+	if within != nil {
+		sections := db.TextArray(within.IDs())
+		q = q.Where(`t.section_id = ANY (?::uuid[]) OR t.section_id IS NULL AND EXISTS (SELECT 1 FROM people p
+			JOIN enrolments e ON e.interface_id = p.interface_id AND e.person = p.sourced_id
+			JOIN sections x ON x.interface_id = e.interface_id AND x.sourced_id = e.section
+			WHERE p.id = t.person_id AND x.id = ANY (?::uuid[]))`, sections, sections)
+	}
 	if limit > 0 {
 		q = q.Limit(limit)
 	}

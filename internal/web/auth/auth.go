@@ -99,6 +99,7 @@ const (
 	keyCaller contextKey = iota
 	keySign
 	keyVisitor
+	keyReach
 )
 
 // Identify finds the caller by token or session and refuses everybody else.
@@ -138,8 +139,8 @@ func WithToken(a *access.Service, next http.Handler) http.Handler {
 			problem.Write(w, http.StatusUnauthorized, "an API token is needed")
 			return
 		}
-		if !c.May(permission.Look) {
-			problem.Write(w, http.StatusForbidden, "your role ("+string(c.Role)+") does not allow this")
+		if _, all := permission.Where(c.Grants, permission.Look); !all {
+			problem.Write(w, http.StatusForbidden, NotAllowed(c))
 			return
 		}
 		next.ServeHTTP(w, r)
@@ -155,6 +156,30 @@ func bearer(r *http.Request) (string, bool) {
 func Caller(ctx context.Context) access.Caller {
 	c, _ := ctx.Value(keyCaller).(access.Caller)
 	return c
+}
+
+// NotAllowed says to a caller that their roles do not allow something.
+func NotAllowed(c access.Caller) string {
+	roles := c.Roles()
+	if len(roles) == 0 {
+		return "you have no role here"
+	}
+	text := make([]string, len(roles))
+	for i, r := range roles {
+		text[i] = string(r)
+	}
+	return "your role (" + strings.Join(text, ", ") + ") does not allow this"
+}
+
+// Within gives a context in which the caller reaches only some sections.
+func Within(ctx context.Context, r permission.Reach) context.Context {
+	return context.WithValue(ctx, keyReach, r)
+}
+
+// Reach says to which sections the caller may do what they ask for. It reaches nothing where nobody has asked.
+func Reach(ctx context.Context) permission.Reach {
+	r, _ := ctx.Value(keyReach).(permission.Reach)
+	return r
 }
 
 // tokenSign stands before a token, to tell it from a session.

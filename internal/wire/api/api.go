@@ -33,10 +33,12 @@ type SignIn struct {
 
 // Caller is who is signed in.
 type Caller struct {
-	ID   string   `json:"id"`
-	Name string   `json:"name"`
-	Role string   `json:"role" enum:"administrator,operator,support,reader"`
-	May  []string `json:"may" doc:"The acts that the role allows; each operation names its own as x-act"`
+	ID       string   `json:"id"`
+	Name     string   `json:"name"`
+	Roles    []string `json:"roles" doc:"administrator, operator, support, reader, awarder, teacher, learner"`
+	PersonID string   `json:"personId,omitempty" doc:"Who of the register they are"`
+	May      []string `json:"may" doc:"The acts that the roles allow somewhere; each operation names its own as x-act"`
+	MayAll   []string `json:"mayAll" doc:"Those of them that the roles allow in the whole institution"`
 }
 
 // NewToken asks for an API token.

@@ -4,28 +4,50 @@ import "time"
 
 // User may sign in, or was invited to.
 type User struct {
-	ID         string     `json:"id"`
-	Name       string     `json:"name"`
-	Email      string     `json:"email"`
-	Role       string     `json:"role" enum:"administrator,operator,support,reader"`
-	State      string     `json:"state" enum:"active,invited" doc:"invited: they have not chosen a password yet"`
-	InvitedBy  string     `json:"invitedBy,omitempty"`
-	CreatedAt  time.Time  `json:"createdAt"`
-	SignedInAt *time.Time `json:"signedInAt,omitempty" doc:"The last time with the password"`
+	ID         string      `json:"id"`
+	Name       string      `json:"name"`
+	Email      string      `json:"email"`
+	Grants     []RoleGrant `json:"grants" doc:"What they may be, and where"`
+	PersonID   string      `json:"personId,omitempty" doc:"Who of the register they are: they teach and learn as it says"`
+	State      string      `json:"state" enum:"active,invited" doc:"invited: they have not chosen a password yet"`
+	InvitedBy  string      `json:"invitedBy,omitempty"`
+	CreatedAt  time.Time   `json:"createdAt"`
+	SignedInAt *time.Time  `json:"signedInAt,omitempty" doc:"The last time with the password"`
 }
 
 // NewUser invites somebody.
 type NewUser struct {
-	Name  string `json:"name"`
-	Email string `json:"email"`
-	Role  string `json:"role" enum:"administrator,operator,support,reader" doc:"At most what you may do yourself"`
+	Name     string        `json:"name,omitempty" doc:"As the register has it when absent, of somebody of the register"`
+	Email    string        `json:"email,omitempty" doc:"As the register has it when absent, of somebody of the register"`
+	PersonID string        `json:"personId,omitempty" doc:"Who of the register they are: they teach and learn as it says"`
+	Grant    *NewRoleGrant `json:"grant,omitempty" doc:"What they may be; needed unless they are somebody of the register"`
+}
+
+// RoleGrant is a role that somebody has in a scope.
+type RoleGrant struct {
+	ID        string `json:"id"`
+	Role      string `json:"role" enum:"administrator,operator,support,reader,awarder"`
+	Scope     string `json:"scope" enum:"institution,organisation,course,section"`
+	ScopeID   string `json:"scopeId,omitempty"`
+	ScopeName string `json:"scopeName,omitempty" doc:"Absent when the register has it no more"`
+	IssuerID  string `json:"issuerId,omitempty" doc:"Whose badges may be awarded; all when absent"`
+	Issuer    string `json:"issuer,omitempty"`
+}
+
+// NewRoleGrant gives a role in a scope, at most what you may do yourself.
+type NewRoleGrant struct {
+	Role     string `json:"role" enum:"administrator,operator,support,reader,awarder"`
+	Scope    string `json:"scope,omitempty" enum:"institution,organisation,course,section" default:"institution" doc:"An organisation is meant with all below it"`
+	ScopeID  string `json:"scopeId,omitempty" doc:"Of the organisation, course or section"`
+	IssuerID string `json:"issuerId,omitempty" doc:"For an awarder: whose badges; all when absent"`
 }
 
 // EditUser changes somebody; what is absent stays.
 type EditUser struct {
-	Name  *string `json:"name,omitempty"`
-	Email *string `json:"email,omitempty"`
-	Role  *string `json:"role,omitempty" enum:"administrator,operator,support,reader"`
+	Name     *string `json:"name,omitempty"`
+	Email    *string `json:"email,omitempty"`
+	PersonID *string `json:"personId,omitempty" doc:"Who of the register they are; empty for nobody"`
+	Role     *string `json:"role,omitempty" enum:"administrator,operator,support,reader,awarder" doc:"In the whole institution, in place of those that they have there"`
 }
 
 // Invitation is what came of inviting somebody.
