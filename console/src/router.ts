@@ -2,7 +2,7 @@ import { createRouter, createWebHistory } from 'vue-router'
 
 import { api } from './api/client'
 import { mayLeave } from './parts/form/typed'
-import { acts, may } from './shell/may'
+import { acts, actsAll, may } from './shell/may'
 import { $t } from './texts'
 
 declare module 'vue-router' {
@@ -145,6 +145,11 @@ export const router = createRouter({
       component: () => import('./pages/people/Person.vue'),
       props: true,
       meta: { title: $t('common.person') },
+    },
+    {
+      path: '/mine',
+      component: () => import('./pages/mine/Mine.vue'),
+      meta: { title: $t('shell.mine') },
     },
     {
       path: '/runs',
@@ -302,6 +307,7 @@ let known = false
 export function entered(yes: boolean) {
   known = yes
   acts.value = undefined
+  actsAll.value = undefined
 }
 
 router.beforeEach(async (to, from) => {
@@ -312,11 +318,13 @@ router.beforeEach(async (to, from) => {
     const { response, data } = await api
       .GET('/api/v1/session')
       .catch(() => ({ response: undefined, data: undefined }))
-    acts.value = data?.may
+    acts.value = data && [...data.may, ...(data.personId ? ['mine'] : [])]
+    actsAll.value = data?.mayAll
     known = !response || response.ok
   }
-  // Whoever sees reports only begins with those.
-  if (known && acts.value && !may('look') && !to.path.startsWith('/reports')) return '/reports'
+  // Whoever sees reports only begins with those, and whoever sees nothing else with their own page.
+  const home = may('look') ? undefined : may('report') ? '/reports' : '/mine'
+  if (known && acts.value && home && !to.path.startsWith(home) && to.path !== '/mine') return home
   if (known) return true
   return { path: '/sign-in', query: { then: to.fullPath } }
 })

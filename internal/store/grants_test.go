@@ -45,8 +45,10 @@ func TestRoleGrants(t *testing.T) {
 	assert.True(t, must[bool](t)(accessstore.ScopeThere(ctx, s, permission.Scope{Kind: permission.Institution})))
 	assert.False(t, must[bool](t)(accessstore.ScopeThere(ctx, s, permission.Scope{Kind: "planet"})))
 	assert.False(t, must[bool](t)(accessstore.IssuerThere(ctx, s, db.NewID())))
-	assert.True(t, must[bool](t)(accessstore.Teaches(ctx, s, teacher.ID)))
-	assert.False(t, must[bool](t)(accessstore.Teaches(ctx, s, w.Person("stu-001").ID)))
+	assert.Equal(t, accessstore.InRegister{Teaches: true},
+		must[accessstore.InRegister](t)(accessstore.FindInRegister(ctx, s, teacher.ID)))
+	assert.Equal(t, accessstore.InRegister{Learns: true},
+		must[accessstore.InRegister](t)(accessstore.FindInRegister(ctx, s, w.Person("stu-001").ID)))
 	taught := must[[]string](t)(accessstore.SectionsIn(ctx, s, []permission.Scope{
 		{Kind: permission.Taught, ID: teacher.ID},
 	}))

@@ -79,28 +79,33 @@ type operation struct {
 	Act     permission.Act // what it is, by which it is decided who may do it
 	// Of is what its path's id names, or that it lists, so that it can be done in a part of the institution. Without
 	// it only those do it whose role holds for the whole.
-	Of   permission.Subject
+	Of permission.Subject
+	// Any is for what may be done by whoever reaches one of the sections to which that belongs, where it belongs to
+	// several; without it all have to be reached, unless it is only looked at.
+	Any  bool
 	Most int64 // bytes that a body may have; a megabyte when zero
 }
 
 func (o operation) huma() huma.Operation {
 	return huma.Operation{
 		OperationID: o.ID, Method: o.Method, Path: "/api/v1" + o.Path, DefaultStatus: o.Status,
-		Tags: []string{o.Tag}, Summary: o.Summary, MaxBodyBytes: o.Most, Extensions: acting(o.Act, o.Of),
+		Tags: []string{o.Tag}, Summary: o.Summary, MaxBodyBytes: o.Most, Extensions: acting(o),
 	}
 }
 
 // actName is where the description of an operation says which act it is, and scopeName what its path's id names, by
-// which it can be done in a part of the institution.
+// which it can be done in a part of the institution, and whether reaching one of several sections is enough.
 const (
 	actName   = "x-act"
 	scopeName = "x-scope"
+	anyName   = "x-scope-any"
 )
 
-func acting(a permission.Act, of permission.Subject) map[string]any {
-	said := map[string]any{actName: string(a)}
-	if of != "" {
-		said[scopeName] = string(of)
+func acting(o operation) map[string]any {
+	said := map[string]any{actName: string(o.Act)}
+	if o.Of != "" {
+		said[scopeName] = string(o.Of)
+		said[anyName] = o.Any || o.Act == permission.Look
 	}
 	return said
 }

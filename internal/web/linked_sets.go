@@ -42,7 +42,7 @@ type groupsInput struct {
 
 var (
 	proposeSetsOp = operation{
-		ID: "propose-sets", Act: permission.Look,
+		ID: "propose-sets", Act: permission.Look, Of: permission.Listed,
 		Method: http.MethodGet, Path: "/linked-sets/proposals",
 		Status: http.StatusOK, Tag: "sections",
 		Summary: "Sections that could be linked: of one course and term",
@@ -135,7 +135,7 @@ func (s *Server) linkedSets(a huma.API) {
 }
 
 func (s *Server) proposeSets(ctx context.Context, in *proposalsInput) (api.SetProposals, error) {
-	all, err := s.Linking.Proposals(ctx, in.SameTeacher, in.Hidden == pairings.Everything)
+	all, err := s.Linking.Proposals(ctx, in.SameTeacher, in.Hidden == pairings.Everything, reach(ctx))
 	return api.SetProposals{Hidden: all.Hidden, Items: each(all.List, func(p core.Proposal) api.SetProposal {
 		return api.SetProposal{
 			Name: p.Name, Sections: each(p.Sections, linked),

@@ -363,6 +363,43 @@ func (x *talk) removed(kept ...api.Badge) int {
 	return 204
 }
 
+// A class of linked sections is one for all of them: whoever minds one of them may bring it in step, and what holds for
+// the others too is for those who mind all.
+func TestOneSectionOfALinkedSet(t *testing.T) {
+	x := &talk{open(t, nil), describe(t)}
+	x.World.Read(x.Register(), false)
+	a, b := x.Section("PROP-A"), x.Section("PROP-B")
+	set := made[api.LinkedSet](x, "/linked-sets", api.NewSet{LeadID: a.ID, Sections: []string{b.ID}})
+	p := made[api.Pairing](x, "/pairings", api.NewPairing{SectionID: a.ID, InterfaceID: x.Workspace().ID})
+	grant := func(sections ...string) func() string {
+		id, token := x.invited("of-"+db.NewID(), &permission.Grant{
+			Role: permission.Operator, Scope: permission.Scope{Kind: permission.Section, ID: sections[0]},
+		}, "")
+		for _, section := range sections[1:] {
+			post[api.User](x, "/users/"+id+"/grants", api.NewRoleGrant{
+				Role: "operator", Scope: "section", ScopeID: section,
+			})
+		}
+		return token
+	}
+	one, both := grant(b.ID), grant(a.ID, b.ID)
+	ask := func(want int, token func() string, method, path, body string) string {
+		t.Helper()
+		status, text := x.by(token(), method, "/api/v1"+path, body)
+		assert.Equal(t, want, status, text)
+		return text
+	}
+	preview := as[api.Preview](x, ask(201, one, "POST", "/pairings/"+p.ID+"/previews", ""))
+	run := as[api.Run](x, ask(201, one, "POST", "/runs", fmt.Sprintf(`{"previewId": %q}`, preview.ID)))
+	require.NoError(t, x.Runs.Work(t.Context(), run.ID, true))
+	ask(200, one, "GET", "/runs/"+run.ID, "")
+	assert.Contains(t, ask(403, one, "POST", "/pairings/"+p.ID+"/hold", ""), "sections beyond yours too")
+	ask(403, one, "POST", "/linked-sets/"+set.ID+"/unlink", `{"target": "lead"}`)
+	ask(403, one, "PATCH", "/pairings/"+p.ID, `{"paused": true}`)
+	ask(200, both, "POST", "/pairings/"+p.ID+"/hold", "")
+	ask(200, both, "PATCH", "/pairings/"+p.ID, `{"paused": true}`)
+}
+
 // Teachers see the sections that they teach, for as long as the register says so; learners see their own page only.
 func TestTeachersComeFromTheRegister(t *testing.T) {
 	x := &talk{open(t, nil), describe(t)}
@@ -383,7 +420,7 @@ func TestTeachersComeFromTheRegister(t *testing.T) {
 	assert.Equal(t, taught, sections())
 	_, text := x.by(token(), "GET", "/api/v1/session", "")
 	me := as[api.Caller](x, text)
-	assert.Equal(t, []string{"teacher", "learner"}, me.Roles)
+	assert.Equal(t, []string{"teacher"}, me.Roles)
 	assert.Contains(t, me.May, "sync")
 	assert.NotContains(t, me.May, "rosters")
 	assert.Empty(t, me.MayAll)

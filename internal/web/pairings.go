@@ -98,7 +98,7 @@ var (
 		Summary: "End a pairing; the target and its members stay",
 	}
 	makePreviewOp = operation{
-		ID: "make-preview", Act: permission.Sync, Of: permission.OfPairing,
+		ID: "make-preview", Act: permission.Sync, Of: permission.OfPairing, Any: true,
 		Method: http.MethodPost, Path: "/pairings/{id}/previews",
 		Status: http.StatusCreated, Tag: "pairings",
 		Summary: "Compare now and show what a run would do",
@@ -247,7 +247,11 @@ func (s *Server) mayPair(ctx context.Context, sectionID string) error {
 		return err
 	}
 	if section.SetID != nil {
-		return s.allOfThese(ctx, permission.OfSet, *section.SetID)
+		sections, err := s.Access.SectionsOf(ctx, permission.OfSet, *section.SetID)
+		if err != nil {
+			return err
+		}
+		return allOf(ctx, sections...)
 	}
 	return allOf(ctx, section.ID)
 }
@@ -257,7 +261,7 @@ func (s *Server) maySync(ctx context.Context, in api.SyncNow) error {
 	if reach(ctx) != nil && len(in.Pairings) == 0 {
 		return refusal.Invalid("pairings", "is missing: your role holds for some sections; name the pairings")
 	}
-	return s.allOfThese(ctx, permission.OfPairing, in.Pairings...)
+	return s.someOf(ctx, permission.OfPairing, in.Pairings...)
 }
 
 func (s *Server) unpair(ctx context.Context, in *byID) error {

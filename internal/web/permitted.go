@@ -20,6 +20,7 @@ import (
 type declaration struct {
 	act permission.Act
 	of  permission.Subject // empty for what only those do whose role holds for the whole institution
+	any bool               // it is enough to reach one of several sections
 }
 
 // declarations gives that of each described operation, by its method and the pattern of its route.
@@ -37,7 +38,8 @@ func declarations(d *huma.OpenAPI) map[string]declaration {
 			}
 			act, _ := op.Extensions[actName].(string)
 			of, _ := op.Extensions[scopeName].(string)
-			all[method+" "+path] = declaration{permission.Act(act), permission.Subject(of)}
+			some, _ := op.Extensions[anyName].(bool)
+			all[method+" "+path] = declaration{permission.Act(act), permission.Subject(of), some}
 		}
 	}
 	return all
@@ -61,7 +63,7 @@ func (s *Server) permitted(next http.Handler) http.Handler {
 			next.ServeHTTP(w, r)
 			return
 		}
-		reach, there, err := s.within(r.Context(), caller, d, route.URLParam("id"))
+		reach, found, err := s.within(r.Context(), caller, d, route.URLParam("id"))
 		switch {
 		case err != nil:
 			s.Log.Error("finding what the caller reaches", "cause", err.Error())
@@ -69,27 +71,41 @@ func (s *Server) permitted(next http.Handler) http.Handler {
 		case !reach.All && d.of == "":
 			problem.Write(w, http.StatusForbidden, "your role holds for a part of the institution, and this is about "+
 				"the whole of it; ask somebody who is: "+whoMay(d.act))
-		case !there:
+		case found == elsewhere:
 			problem.Write(w, http.StatusNotFound, "there is no such record: finding the "+string(d.of)+": not found")
+		case found == shared:
+			problem.Write(w, http.StatusForbidden, "this belongs to sections beyond yours too; ask somebody who is: "+
+				whoMay(d.act))
 		default:
 			next.ServeHTTP(w, r.WithContext(auth.Within(r.Context(), reach)))
 		}
 	})
 }
 
-// within says which sections a caller reaches with an act, and whether what they name is among them: to look at
-// something it is enough to reach one of its sections, to change it takes all of them.
-func (s *Server) within(ctx context.Context, c access.Caller, d declaration, id string) (r permission.Reach,
-	there bool, err error,
+// reached says how much of what somebody names they reach.
+type reached int
+
+const (
+	elsewhere reached = iota // none of its sections: to them it is not there
+	shared                   // some of them, where it takes all
+	enough
+)
+
+// within says which sections a caller reaches with an act, and whether what they name is among them.
+func (s *Server) within(ctx context.Context, c access.Caller, d declaration, id string) (r permission.Reach, n reached,
+	err error,
 ) {
 	if r, err = s.Access.Reach(ctx, c, d.act); err != nil || r.All || d.of == "" || d.of == permission.Listed {
-		return r, true, err
+		return r, enough, err
 	}
 	sections, err := s.Access.SectionsOf(ctx, d.of, id)
-	if d.act == permission.Look || d.of == permission.OfPerson || d.of == permission.OfAward {
-		return r, r.CoversAny(sections), err
+	switch {
+	case !r.CoversAny(sections):
+		return r, elsewhere, err
+	case d.any || d.of == permission.OfPerson || d.of == permission.OfAward || r.CoversEach(sections):
+		return r, enough, err
 	}
-	return r, r.CoversEach(sections), err
+	return r, shared, err
 }
 
 // whoMay names the roles that allow an act in the whole institution.
@@ -119,8 +135,8 @@ func allOf(ctx context.Context, sections ...string) error {
 	return nil
 }
 
-// allOfThese refuses what is done to things, such as pairings, of sections that the caller does not reach.
-func (s *Server) allOfThese(ctx context.Context, of permission.Subject, ids ...string) error {
+// someOf refuses things, such as pairings, that belong to no section that the caller reaches: they are not there.
+func (s *Server) someOf(ctx context.Context, of permission.Subject, ids ...string) error {
 	r := reach(ctx)
 	if r == nil {
 		return nil
@@ -130,7 +146,7 @@ func (s *Server) allOfThese(ctx context.Context, of permission.Subject, ids ...s
 		if err != nil {
 			return err
 		}
-		if !r.CoversEach(sections) {
+		if !r.CoversAny(sections) {
 			return fmt.Errorf("finding the %s: %w", of, db.ErrNotFound)
 		}
 	}

@@ -45,7 +45,7 @@ var (
 		Summary: "Show a run",
 	}
 	revertRunOp = operation{
-		ID: "revert-run", Act: permission.Sync, Of: permission.OfRun,
+		ID: "revert-run", Act: permission.Sync, Of: permission.OfRun, Any: true,
 		Method: http.MethodPost, Path: "/runs/{id}/revert", Status: http.StatusOK, Tag: "runs",
 		Summary: "Show how a run's effect would be undone",
 	}
@@ -61,12 +61,12 @@ var (
 		Summary: "Whose records a read changed, and which of their fields",
 	}
 	cancelRunOp = operation{
-		ID: "cancel-run", Act: permission.Sync, Of: permission.OfRun,
+		ID: "cancel-run", Act: permission.Sync, Of: permission.OfRun, Any: true,
 		Method: http.MethodPost, Path: "/runs/{id}/cancel", Status: http.StatusOK, Tag: "runs",
 		Summary: "Stop a run; what it has done is kept",
 	}
 	resumeRunOp = operation{
-		ID: "resume-run", Act: permission.Sync, Of: permission.OfRun,
+		ID: "resume-run", Act: permission.Sync, Of: permission.OfRun, Any: true,
 		Method: http.MethodPost, Path: "/runs/{id}/resume", Status: http.StatusOK, Tag: "runs",
 		Summary: "Go on with a run that failed or was stopped half-way",
 	}
@@ -119,7 +119,7 @@ func (s *Server) startRun(ctx context.Context, in *with[api.NewRun]) (api.Run, e
 // mayStart refuses a preview of sections that the caller does not reach. To take out more people than the guard
 // allows is for those who say what the pairing does.
 func (s *Server) mayStart(ctx context.Context, in api.NewRun) error {
-	if err := s.allOfThese(ctx, permission.OfPreview, in.PreviewID); err != nil || !in.Approved {
+	if err := s.someOf(ctx, permission.OfPreview, in.PreviewID); err != nil || !in.Approved {
 		return err
 	}
 	r, err := s.Access.Reach(ctx, auth.Caller(ctx), permission.Rosters)

@@ -43,7 +43,7 @@ var (
 		Summary: "What a template would call the classes of all sections that lists show",
 	}
 	getMaintenanceOp = operation{
-		ID: "get-maintenance", Act: permission.Look,
+		ID: "get-maintenance", Act: permission.Own,
 		Method: http.MethodGet, Path: "/maintenance", Status: http.StatusOK, Tag: "settings",
 		Summary: "Whether everything is paused",
 	}

@@ -161,6 +161,7 @@ func Description() ([]byte, error) {
 
 func (s *Server) register(a huma.API) {
 	s.signInAndOut(a)
+	s.own(a)
 	s.aboutItself(a)
 	s.connections(a)
 	s.interfaces(a)

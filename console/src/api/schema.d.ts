@@ -3444,6 +3444,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/session/page": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Your own sections, progress, badges and stages, when you are somebody of the register */
+        get: operations["own-page"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/session/password": {
         parameters: {
             query?: never;
@@ -7215,6 +7232,32 @@ export interface components {
             person: string;
             personId: string;
             reopened: string[];
+            section: string;
+        };
+        OwnPage: {
+            /** @description The newest 200 */
+            awards: components["schemas"]["Award"][];
+            name: string;
+            /** @description Stage plans that they are on */
+            plans: components["schemas"]["PersonStagePlan"][];
+            /** @description Those that they are in now first; of those that they left, what was reached stays */
+            sections: components["schemas"]["OwnSection"][];
+        };
+        OwnSection: {
+            /**
+             * Format: date-time
+             * @description The first day of an enrolment that has not begun
+             */
+            beginsOn?: string;
+            course: string;
+            id: string;
+            /** Format: date-time */
+            joinedAt: string;
+            /** Format: date-time */
+            leftAt?: string;
+            /** @description Of a learner whose course has an outline */
+            progress?: components["schemas"]["Progress"];
+            role: string;
             section: string;
         };
         OwnVerbs: {
@@ -28671,6 +28714,53 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "own-page": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnPage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };

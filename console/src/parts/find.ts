@@ -61,3 +61,12 @@ export async function section(id: string) {
   const one = page.items.find((s) => s.id === id) ?? (page.items.length === 1 ? page.items[0] : undefined)
   return one && { ...named(one), id }
 }
+
+/** Finds courses by title or code. */
+export async function courses(text: string): Promise<Finds> {
+  const page = await ok(api.GET('/api/v1/courses', { params: { query: { text, limit: 20 } } }))
+  return {
+    total: page.total ?? page.items.length,
+    items: page.items.map((c) => ({ id: c.id, label: c.code ? `${c.title} · ${c.code}` : c.title })),
+  }
+}

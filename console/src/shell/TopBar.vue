@@ -6,7 +6,7 @@ import { useRoute } from 'vue-router'
 import { live } from '../api/live'
 import { pageOf, seenBy } from './areas'
 import AtWork from './AtWork.vue'
-import { may } from './may'
+import { may, mayAll } from './may'
 
 // Loaded when somebody asks for it.
 const FindAnything = defineAsyncComponent(() => import('./FindAnything.vue'))
@@ -16,7 +16,7 @@ const emit = defineEmits<{ out: [] }>()
 const route = useRoute()
 const here = computed(() => pageOf(route.path))
 const finding = ref(false)
-const areas = computed(() => seenBy(may))
+const areas = computed(() => seenBy(may, mayAll))
 const pages = computed(
   () => areas.value.find((a) => a.title === here.value?.area.title)?.pages ?? here.value?.area.pages,
 )

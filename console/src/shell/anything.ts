@@ -4,7 +4,8 @@ import type { RouteLocationRaw } from 'vue-router'
 import { api, ok } from '../api/client'
 import * as find from '../parts/find'
 import { $t } from '../texts'
-import { areas } from './areas'
+import { seenBy } from './areas'
+import { may, mayAll } from './may'
 
 /** Something that was found, with where it leads; a remark leads nowhere. */
 export interface Hit {
@@ -39,7 +40,7 @@ function cut(items: Hit[], total = items.length): Hit[] {
 
 /** The pages that fit a text. */
 export function pages(text: string): Hit[] {
-  return areas.flatMap((a) =>
+  return seenBy(may, mayAll).flatMap((a) =>
     a.pages
       .filter((p) => fits(text, p.title, p.also, a.title))
       .map((p) => ({ label: p.title, apart: a.pages.length > 1 ? a.title : undefined, to: p.to })),
@@ -59,6 +60,10 @@ export async function anything(text: string, queries: QueryClient): Promise<Hits
       [$t('common.people'), () => people(text)],
       [$t('common.sections'), () => sections(text)],
       [$t('shell.courses'), () => courses(text)],
+    )
+  }
+  if (text.trim().length >= 2 && mayAll('look')) {
+    sorts.push(
       [
         $t('shell.rules'),
         async () => {

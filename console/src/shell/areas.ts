@@ -7,6 +7,8 @@ export interface Page {
   also?: string
   /** The act that it takes; to look, when it does not say. */
   act?: string
+  /** Whether it is for those too who reach only a part of the institution. */
+  part?: boolean
 }
 
 /** What people do, with the pages for it. */
@@ -22,11 +24,17 @@ export const areas: Area[] = [
   {
     title: $t('shell.toDo'),
     pages: [
-      { to: '/board', title: $t('shell.board'), also: $t('shell.todayStartHomeOverview') },
-      { to: '/findings', title: $t('shell.findings'), also: $t('shell.problemsErrorsAcknowledge') },
-      { to: '/tasks', title: $t('shell.tasks'), also: $t('shell.sheetsToDo') },
+      { to: '/board', part: true, title: $t('shell.board'), also: $t('shell.todayStartHomeOverview') },
+      {
+        to: '/findings',
+        part: true,
+        title: $t('shell.findings'),
+        also: $t('shell.problemsErrorsAcknowledge'),
+      },
+      { to: '/tasks', part: true, title: $t('shell.tasks'), also: $t('shell.sheetsToDo') },
       {
         to: '/findings/catalogue',
+        part: true,
         title: $t('shell.kindsOfFindings'),
         also: $t('shell.explainCodesCatalogueHelp'),
       },
@@ -35,10 +43,15 @@ export const areas: Area[] = [
   {
     title: $t('common.sections'),
     pages: [
-      { to: '/sections', title: $t('shell.allSections'), also: $t('shell.classesRostersPair') },
-      { to: '/sections/linked', title: $t('common.linkedSets'), also: $t('shell.linkUnlinkCrossList') },
+      { to: '/sections', part: true, title: $t('shell.allSections'), also: $t('shell.classesRostersPair') },
+      {
+        to: '/sections/linked',
+        part: true,
+        title: $t('common.linkedSets'),
+        also: $t('shell.linkUnlinkCrossList'),
+      },
       { to: '/sections/lists', title: $t('shell.peopleLists'), also: 'groups' },
-      { to: '/runs', title: $t('shell.runs'), also: $t('shell.readsSyncsHistory') },
+      { to: '/runs', part: true, title: $t('shell.runs'), also: $t('shell.readsSyncsHistory') },
       { to: '/batches', title: $t('shell.batches'), also: $t('shell.manyAtOnce') },
       { to: '/next-term', title: $t('common.nextTerm'), also: $t('shell.rolloverSuccessors') },
     ],
@@ -54,12 +67,14 @@ export const areas: Area[] = [
   },
   {
     title: $t('shell.scores'),
-    pages: [{ to: '/scores', title: $t('shell.scores'), also: $t('shell.gradebooksAssignmentsMarks') }],
+    pages: [
+      { to: '/scores', part: true, title: $t('shell.scores'), also: $t('shell.gradebooksAssignmentsMarks') },
+    ],
   },
   {
     title: $t('common.people'),
     pages: [
-      { to: '/people', title: $t('common.people'), also: $t('shell.learnersTeachersPersons') },
+      { to: '/people', part: true, title: $t('common.people'), also: $t('shell.learnersTeachersPersons') },
       { to: '/people/duplicates', title: $t('shell.duplicates'), also: $t('shell.duplicatesAlso') },
     ],
   },
@@ -67,15 +82,20 @@ export const areas: Area[] = [
     title: $t('shell.rules'),
     pages: [
       { to: '/rules', title: $t('shell.rules'), also: $t('shell.actionsConditions') },
-      { to: '/events', title: $t('shell.events'), also: $t('shell.whatHappened') },
-      { to: '/deliveries', title: $t('common.deliveries'), also: $t('shell.sentMessagesRetryGiveUp') },
+      { to: '/events', part: true, title: $t('shell.events'), also: $t('shell.whatHappened') },
+      {
+        to: '/deliveries',
+        part: true,
+        title: $t('common.deliveries'),
+        also: $t('shell.sentMessagesRetryGiveUp'),
+      },
       { to: '/proofs', title: $t('shell.proofs'), also: $t('shell.proofsAlso') },
     ],
   },
   {
     title: $t('common.badges'),
     pages: [
-      { to: '/awards', title: $t('common.badges'), also: $t('shell.awardsIssuersCredentials') },
+      { to: '/awards', part: true, title: $t('common.badges'), also: $t('shell.awardsIssuersCredentials') },
       { to: '/issuers', title: $t('shell.issuers'), also: $t('shell.keysProfiles') },
       { to: '/check-badge', title: $t('shell.checkBadge'), also: $t('shell.verifyCredential') },
     ],
@@ -94,6 +114,10 @@ export const areas: Area[] = [
       { to: '/reports/scores', title: $t('shell.scores'), act: 'report' },
       { to: '/report-mails', title: $t('shell.reportsMails'), act: 'look' },
     ],
+  },
+  {
+    title: $t('shell.mine'),
+    pages: [{ to: '/mine', title: $t('shell.mine'), act: 'mine', part: true }],
   },
   {
     title: $t('shell.connections'),
@@ -125,10 +149,11 @@ export const areas: Area[] = [
   },
 ]
 
-/** The areas with those of their pages that somebody may see. */
-export const seenBy = (may: (act: string) => boolean): Area[] =>
+/** The areas with those of their pages that somebody may see, by what they may do somewhere and in the whole
+ * institution. */
+export const seenBy = (may: (act: string) => boolean, mayAll = may): Area[] =>
   areas
-    .map((a) => ({ ...a, pages: a.pages.filter((p) => may(p.act ?? 'look')) }))
+    .map((a) => ({ ...a, pages: a.pages.filter((p) => (p.part ? may : mayAll)(p.act ?? 'look')) }))
     .filter((a) => a.pages.length)
 
 const begins = (path: string, with_: string) => path === with_ || path.startsWith(`${with_}/`)

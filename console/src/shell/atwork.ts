@@ -3,6 +3,7 @@ import { titleOf } from '../pages/batches/acts'
 import { titleOf as titleOfRun } from '../pages/pairings/run'
 import { became } from '../parts/words'
 import { $t } from '../texts'
+import { mayAll } from './may'
 
 /** A run or batch that has not ended. */
 export interface Work {
@@ -31,7 +32,9 @@ function farOf(r: Schemas['Run']): string {
 export async function atWork(): Promise<{ items: Work[]; more: boolean }> {
   const [runs, batches] = await Promise.all([
     ok(api.GET('/api/v1/runs', { params: { query: { active: true, single: true, limit: most } } })),
-    ok(api.GET('/api/v1/batches', { params: { query: { limit: most } } })),
+    mayAll('look')
+      ? ok(api.GET('/api/v1/batches', { params: { query: { limit: most } } }))
+      : { items: [], next: undefined },
   ])
   const items = [
     ...batches.items

@@ -1,7 +1,12 @@
 import { ref } from 'vue'
 
-/** What whoever is signed in may do, by their role. While that is not known, everything is shown. */
+/** What whoever is signed in may do somewhere, and what of it in the whole institution. While that is not known,
+ * everything is shown. */
 export const acts = ref<string[]>()
+export const actsAll = ref<string[]>()
 
-/** Whether they may do something. */
+/** Whether they may do something somewhere. */
 export const may = (act: string) => acts.value?.includes(act) ?? true
+
+/** Whether they may do something in the whole institution. */
+export const mayAll = (act: string) => actsAll.value?.includes(act) ?? true

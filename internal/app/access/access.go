@@ -73,11 +73,13 @@ func (s *Service) caller(ctx context.Context, u accessstore.User, err error) (Ca
 		return c, nil
 	}
 	c.PersonID = *u.PersonID
-	c.Grants = append(c.Grants, permission.Grant{
-		Role: permission.Learner, Scope: permission.Scope{Kind: permission.Self},
-	})
-	teaches, err := accessstore.Teaches(ctx, s.Store, c.PersonID)
-	if teaches {
+	is, err := accessstore.FindInRegister(ctx, s.Store, c.PersonID)
+	if is.Learns || !is.Teaches {
+		c.Grants = append(c.Grants, permission.Grant{
+			Role: permission.Learner, Scope: permission.Scope{Kind: permission.Self},
+		})
+	}
+	if is.Teaches {
 		c.Grants = append(c.Grants, permission.Grant{
 			Role: permission.Teacher, Scope: permission.Scope{Kind: permission.Taught, ID: c.PersonID},
 		})

@@ -129,7 +129,7 @@ func TestLinkMany_S2(t *testing.T) {
 		InterfaceID: workspace.ID,
 	})
 	require.NoError(t, err)
-	found, err := w.Linking.Proposals(t.Context(), false, false)
+	found, err := w.Linking.Proposals(t.Context(), false, false, nil)
 	require.NoError(t, err)
 	order := batches.Order{Act: batches.Link, Sets: []linking.Wish{
 		{LeadID: w.Section("SOIL-A").ID, Others: ids(w, "GLAS-A"), Name: "Of two courses"},

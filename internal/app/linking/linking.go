@@ -15,6 +15,7 @@ import (
 	"kanban/internal/core/clock"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/linking"
+	"kanban/internal/core/permission"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
 	"kanban/internal/store/db"
@@ -150,11 +151,16 @@ type Proposals struct {
 // Proposals lists sections that could be linked: of one course and term, with
 // sameTeacher taught by the same people, and with everything also those that lists
 // hide.
-func (s *Service) Proposals(ctx context.Context, sameTeacher, everything bool) (Proposals, error) {
+func (s *Service) Proposals(ctx context.Context, sameTeacher, everything bool, within *permission.Reach) (Proposals,
+	error,
+) {
 	out := Proposals{Teachers: map[string]string{}}
 	x, err := s.school(ctx)
 	if err != nil {
 		return out, err
+	}
+	if within != nil {
+		x.all = slices.DeleteFunc(x.all, func(x linking.Section) bool { return !within.Covers(x.ID) })
 	}
 	all := linking.Propose(x.all, sameTeacher, s.Clock.Now())
 	out.List = all

@@ -87,13 +87,13 @@ func TestWhatCannotBeLinkedSaysWhy_S2(t *testing.T) {
 func TestProposalsAndSafetyCopy_S3(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
-	found, err := w.Linking.Proposals(t.Context(), true, false)
+	found, err := w.Linking.Proposals(t.Context(), true, false, nil)
 	same := found.List
 	require.NoError(t, err)
 	require.Len(t, same, 1)
 	assert.Len(t, same[0].Sections, 2, "Propagation A and B share Otto Onion")
 	assert.Zero(t, found.Hidden)
-	found, err = w.Linking.Proposals(t.Context(), false, false)
+	found, err = w.Linking.Proposals(t.Context(), false, false, nil)
 	all := found.List
 	require.NoError(t, err)
 	require.Len(t, all, 1)
@@ -147,12 +147,12 @@ func TestProposalsHideWhatListsDo_S9(t *testing.T) {
 	w.Read(w.Register(), false)
 	require.NoError(t, w.Pairings.SetHidingRules(t.Context(), "test",
 		visibility.Rules{{Name: "The third", Title: "Propagation C"}}))
-	found, err := w.Linking.Proposals(t.Context(), false, false)
+	found, err := w.Linking.Proposals(t.Context(), false, false, nil)
 	require.NoError(t, err)
 	require.Len(t, found.List, 1)
 	assert.Len(t, found.List[0].Sections, 2)
 	assert.Equal(t, 1, found.Hidden)
-	found, err = w.Linking.Proposals(t.Context(), false, true)
+	found, err = w.Linking.Proposals(t.Context(), false, true, nil)
 	require.NoError(t, err)
 	assert.Len(t, found.List[0].Sections, 3)
 	assert.Zero(t, found.Hidden)
@@ -160,7 +160,7 @@ func TestProposalsHideWhatListsDo_S9(t *testing.T) {
 	// The terms count too: next term's sections wait until it begins, or are asked for.
 	require.NoError(t, w.Pairings.SetHidingRules(t.Context(), "test", visibility.Default()))
 	w.Pairings.Clock = func() time.Time { return w.Section("ORCH-B").BeginsOn.AddDate(0, 0, 1) }
-	found, err = w.Linking.Proposals(t.Context(), false, false)
+	found, err = w.Linking.Proposals(t.Context(), false, false, nil)
 	require.NoError(t, err)
 	assert.Empty(t, found.List)
 	assert.Equal(t, 3, found.Hidden)

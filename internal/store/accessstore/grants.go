@@ -116,10 +116,15 @@ const teaching = `FROM people p
 		AND e.role = 'teacher'
 	JOIN sections x ON x.interface_id = e.interface_id AND x.sourced_id = e.section AND x.gone_at IS NULL`
 
-// Teaches reports whether a person teaches a section now, by the register.
-func Teaches(ctx context.Context, from db.From, personID string) (yes bool, err error) {
-	err = db.Into(ctx, from, &yes, `SELECT EXISTS (SELECT 1 `+teaching+` WHERE p.id = $1)`, personID)
-	return yes, db.Known(err, "finding what the person teaches")
+// InRegister says what a person is by the register now: whether they teach a section, and whether they learn in one.
+type InRegister struct{ Teaches, Learns bool }
+
+// FindInRegister says it of somebody.
+func FindInRegister(ctx context.Context, from db.From, personID string) (InRegister, error) {
+	return db.Row[InRegister](ctx, from, "finding what the person teaches", `SELECT EXISTS (SELECT 1 `+teaching+`
+		WHERE p.id = $1) AS teaches, EXISTS (SELECT 1 FROM people p
+		JOIN enrolments e ON e.interface_id = p.interface_id AND e.person = p.sourced_id AND e.gone_at IS NULL
+			AND e.role = 'student' WHERE p.id = $1) AS learns`, personID)
 }
 
 // SectionsIn gives the ids of the sections of scopes, of every register, vanished ones too: of organisations with

@@ -8,6 +8,7 @@ import { useRouter } from 'vue-router'
 import { api, ok, type Schemas } from '../../api/client'
 import { letGo } from '../../parts/form/typed'
 import Oops from '../../parts/Oops.vue'
+import { mayAll } from '../../shell/may'
 import { useServices } from '../connections/interface'
 import { acts } from './acts'
 
@@ -54,7 +55,7 @@ function choose(a: Schemas['Order']['act']) {
   >
     <template #start>
       <b>{{ $t('batches.chosen', { chosen: chosen.length }) }}</b>
-      <template v-if="free.length">
+      <template v-if="free.length && mayAll('rosters')">
         <Button
           v-for="s in at"
           :key="s.id"
@@ -68,7 +69,7 @@ function choose(a: Schemas['Order']['act']) {
       <Button v-if="chosen.length > 1" unstyled type="button" @click="emit('link')">{{
         $t('batches.link')
       }}</Button>
-      <template v-if="paired.length">
+      <template v-if="paired.length && mayAll('rosters')">
         <Button v-for="(a, name) in acts" :key="name" unstyled type="button" @click="choose(name)">
           {{ a.short }}
         </Button>

@@ -9,6 +9,7 @@ import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
 import Tabs from '../../parts/Tabs.vue'
+import { mayAll } from '../../shell/may'
 import Browser from '../sections/Browser.vue'
 import { type Filters, noFilters } from '../sections/sections'
 import Card from './Card.vue'
@@ -53,7 +54,7 @@ const used = computed(() => Object.values(filters.value).some((v) => v))
 <template>
   <PageHead
     :title="$t('board.board')"
-    :about="total ? $t('board.sectionsByStateOnesThat', { total: total.toLocaleString() }) : undefined"
+    :about="total ? $t('board.sectionsByStateOnesThat', { total: total.toLocaleString() }, total) : undefined"
   >
     <Tabs
       v-model="kind"
@@ -66,7 +67,7 @@ const used = computed(() => Object.values(filters.value).some((v) => v))
   </PageHead>
   <Oops v-if="board.error.value" :error="board.error.value" :again="board.refetch" />
   <FirstSteps
-    v-if="board.data.value && !used && !ran"
+    v-if="board.data.value && !used && !ran && mayAll('look')"
     :sections="total"
     :paired="total - (counted['not-paired'] ?? 0)"
     :ran="ran"

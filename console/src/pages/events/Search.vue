@@ -19,6 +19,7 @@ import Signal from '../../parts/Signal.vue'
 import { doing } from '../../parts/triggers'
 import { exactly } from '../../parts/when'
 import { deliveryState } from '../../parts/words'
+import { mayAll } from '../../shell/may'
 import { $t } from '../../texts'
 import { useInterfaces } from '../connections/interface'
 import GiveUp from './GiveUp.vue'
@@ -58,7 +59,11 @@ const list = useQuery({
   queryFn: () => ok(api.GET('/api/v1/deliveries', { params: { query: query.value } })),
   placeholderData: (before) => before,
 })
-const rules = useQuery({ queryKey: ['rules'], queryFn: () => ok(api.GET('/api/v1/rules')) })
+const rules = useQuery({
+  queryKey: ['rules'],
+  queryFn: () => ok(api.GET('/api/v1/rules')),
+  enabled: mayAll('look'),
+})
 const interfaces = useInterfaces()
 const told = ref('')
 const retry = useMutation({

@@ -13,6 +13,7 @@ import Outside from '../../parts/Outside.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
 import { when } from '../../parts/when'
+import { may } from '../../shell/may'
 import { $t } from '../../texts'
 import { notices } from './notices'
 import People from './People.vue'
@@ -98,6 +99,7 @@ const blocked = computed(() => !!preview.data.value?.guard && !approved.value &&
       <RouterLink :to="`/pairings/${id}/compare`">{{ $t('pairings.sideBySide') }}</RouterLink>
       <RouterLink :to="`/sections/${p.section.id}/roster`">{{ $t('pairings.roster') }}</RouterLink>
       <Button
+        v-if="may('rosters')"
         size="small"
         variant="outlined"
         :label="p.paused ? $t('common.resume') : $t('common.pause')"

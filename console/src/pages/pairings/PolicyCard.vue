@@ -7,6 +7,7 @@ import { api, ok, type Schemas } from '../../api/client'
 import WhenField from '../../parts/form/WhenField.vue'
 import Oops from '../../parts/Oops.vue'
 import { when } from '../../parts/when'
+import { may } from '../../shell/may'
 import { $t } from '../../texts'
 import EndDialog from './EndDialog.vue'
 import { notices } from './notices'
@@ -70,7 +71,7 @@ const newcomers = computed(() => {
   <section>
     <h2>
       {{ $t('pairings.policy') }}
-      <Button unstyled type="button" class="change" @click="editing = true">{{
+      <Button v-if="may('rosters')" unstyled type="button" class="change" @click="editing = true">{{
         $t('pairings.change')
       }}</Button>
     </h2>
@@ -134,7 +135,7 @@ const newcomers = computed(() => {
         }}
       </dd>
     </dl>
-    <Button unstyled type="button" class="change plain" @click="ending = true">{{
+    <Button v-if="may('rosters')" unstyled type="button" class="change plain" @click="ending = true">{{
       $t('pairings.endThisPairing')
     }}</Button>
     <Oops :error="open.error.value ?? cancel.error.value" />

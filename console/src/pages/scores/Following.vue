@@ -7,6 +7,7 @@ import { ref } from 'vue'
 import { api, ok, type Schemas } from '../../api/client'
 import { refresh } from '../../api/live'
 import Listing from '../../parts/Listing.vue'
+import { mayAll } from '../../shell/may'
 import FollowDialog from './FollowDialog.vue'
 
 /** Score links whose term ends, and the sections with which they go on. */
@@ -15,6 +16,7 @@ const queries = useQueryClient()
 const list = useQuery({
   queryKey: ['score-links', 'following'],
   queryFn: () => ok(api.GET('/api/v1/following-score-links')),
+  enabled: mayAll('look'),
 })
 const asking = ref<Schemas['FollowingScoreLink']>()
 const copied = async (l: Schemas['ScoreLink']) => {

@@ -8,6 +8,7 @@ import ChoiceField from '../../parts/form/ChoiceField.vue'
 import NumberField from '../../parts/form/NumberField.vue'
 import TextField from '../../parts/form/TextField.vue'
 import { word } from '../../parts/words'
+import { mayAll } from '../../shell/may'
 import { $t } from '../../texts'
 import { noFilters, type Filters } from './sections'
 
@@ -187,7 +188,9 @@ function keep() {
       >
         {{ $t('sections.showEverything') }}
       </Button>
-      <Button unstyled type="button" @click="editing = true">{{ $t('sections.rules') }}</Button>
+      <Button v-if="mayAll('settings')" unstyled type="button" @click="editing = true">{{
+        $t('sections.rules')
+      }}</Button>
     </template>
   </p>
   <HidingForm v-if="editing" @close="editing = false" />

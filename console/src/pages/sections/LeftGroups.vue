@@ -4,12 +4,14 @@ import Button from 'primevue/button'
 
 import { api, ok, type Schemas } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
+import { mayAll } from '../../shell/may'
 
 /** Groups inside classes that are for no section any more; empty ones can be removed. */
 const queries = useQueryClient()
 const groups = useQuery({
   queryKey: ['sets', 'groups'],
   queryFn: () => ok(api.GET('/api/v1/left-groups')),
+  enabled: mayAll('look'),
   retry: false,
 })
 const remove = useMutation({

@@ -8,6 +8,7 @@ import TickField from '../../parts/form/TickField.vue'
 import Listing from '../../parts/Listing.vue'
 import Signal from '../../parts/Signal.vue'
 import { when } from '../../parts/when'
+import { may } from '../../shell/may'
 import type { Section } from './sections'
 
 /** Sections as a table of any length; only the rows in view are drawn. */
@@ -111,7 +112,7 @@ const height = 46
           >{{ data.target }} <Counts :counts="data.counts" wordless
         /></span>
         <Button
-          v-else-if="data.state === 'not-paired'"
+          v-else-if="data.state === 'not-paired' && may('rosters')"
           size="small"
           variant="text"
           class="pair"

@@ -2,10 +2,11 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
-import { reactive, ref } from 'vue'
+import { computed, reactive, ref } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
-import ChoiceField from '../../parts/form/ChoiceField.vue'
+import { people, person } from '../../parts/find'
+import Finder from '../../parts/Finder.vue'
 import FormDialog from '../../parts/form/FormDialog.vue'
 import TextField from '../../parts/form/TextField.vue'
 import { letGo } from '../../parts/form/typed'
@@ -15,24 +16,22 @@ import PageHead from '../../parts/PageHead.vue'
 import { when } from '../../parts/when'
 import { word } from '../../parts/words'
 import { $t } from '../../texts'
+import RoleFields from './RoleFields.vue'
+import { roleText } from './roles'
 
 /** Who may sign in, and as what. */
-type Role = Schemas['User']['role']
+type Grant = Partial<Schemas['NewRoleGrant']>
 const queries = useQueryClient()
 const list = useQuery({ queryKey: ['users'], queryFn: () => ok(api.GET('/api/v1/users')) })
-const roles: { value: Role; label: string }[] = [
-  { value: 'administrator', label: $t('settings.administratorMay') },
-  { value: 'operator', label: $t('settings.operatorMay') },
-  { value: 'support', label: $t('settings.supportMay') },
-  { value: 'reader', label: $t('settings.readerMay') },
-]
 const invited = ref<Schemas['Invitation']>()
 const inviting = ref(false)
 const editing = ref<Schemas['User']>()
-const form = reactive<{ name: string; email: string; role?: Role }>({ name: '', email: '' })
+const form = reactive({ name: '', email: '', personId: '' })
+const grant = ref<Grant>({})
 
 function begin(u?: Schemas['User']) {
-  Object.assign(form, { name: u?.name ?? '', email: u?.email ?? '', role: u?.role })
+  Object.assign(form, { name: u?.name ?? '', email: u?.email ?? '', personId: u?.personId ?? '' })
+  grant.value = { scope: 'institution' }
   editing.value = u
   inviting.value = !u
 }
@@ -42,9 +41,19 @@ function done() {
   inviting.value = false
   void queries.invalidateQueries({ queryKey: ['users'] })
 }
+/** Shows what somebody is now, in the dialog too. */
+function changed(u: Schemas['User']) {
+  editing.value = u
+  grant.value = { scope: 'institution' }
+  void queries.invalidateQueries({ queryKey: ['users'] })
+}
 const invite = useMutation({
   mutationFn: () =>
-    ok(api.POST('/api/v1/users', { body: { name: form.name, email: form.email, role: form.role! } })),
+    ok(
+      api.POST('/api/v1/users', {
+        body: { ...form, grant: grant.value.role ? (grant.value as Schemas['NewRoleGrant']) : undefined },
+      }),
+    ),
   onSuccess: (in_) => {
     invited.value = in_
     done()
@@ -59,10 +68,41 @@ const edit = useMutation({
     ok(api.PATCH('/api/v1/users/{id}', { params: { path: { id: editing.value!.id } }, body: { ...form } })),
   onSuccess: done,
 })
+const give = useMutation({
+  mutationFn: () =>
+    ok(
+      api.POST('/api/v1/users/{id}/grants', {
+        params: { path: { id: editing.value!.id } },
+        body: grant.value as Schemas['NewRoleGrant'],
+      }),
+    ),
+  onSuccess: changed,
+})
+const end = useMutation({
+  mutationFn: (id: string) =>
+    ok(
+      api.DELETE('/api/v1/users/{id}/grants/{grant}', {
+        params: { path: { id: editing.value!.id, grant: id } },
+      }),
+    ),
+  onSuccess: changed,
+})
 const remove = useMutation({
   mutationFn: () => ok(api.DELETE('/api/v1/users/{id}', { params: { path: { id: editing.value!.id } } })),
   onSuccess: done,
 })
+const all = [invite, edit, give, end, remove]
+const sending = computed(() => all.some((m) => m.isPending.value))
+const trouble = computed(() => all.map((m) => m.error.value).find((e) => e))
+/** Whether a role is said whole: what is in a part of the institution names the part. */
+const whole = computed(
+  () => !!grant.value.role && (grant.value.scope === 'institution' || !!grant.value.scopeId),
+)
+const unready = computed(() =>
+  editing.value
+    ? !form.name || !form.email
+    : (!form.personId && (!form.name || !form.email || !whole.value)) || (!!grant.value.role && !whole.value),
+)
 </script>
 
 <template>
@@ -89,8 +129,13 @@ const remove = useMutation({
         >{{ data.name }} <small class="faint below">{{ data.email }}</small></template
       >
     </Column>
-    <Column :header="$t('common.role')">
-      <template #body="{ data }">{{ word(data.role) }}</template>
+    <Column :header="$t('settings.roles')">
+      <template #body="{ data }">
+        <ul class="roles">
+          <li v-for="g in data.grants" :key="g.id">{{ roleText(g) }}</li>
+          <li v-if="data.personId">{{ $t('settings.asRegisterSays') }}</li>
+        </ul>
+      </template>
     </Column>
     <Column :header="$t('common.state')">
       <template #body="{ data }"
@@ -126,17 +171,51 @@ const remove = useMutation({
     v-if="inviting || editing"
     :title="editing ? $t('settings.changeUserNamed', { name: editing.name }) : $t('settings.inviteSomebody')"
     :submit="editing ? $t('common.save') : $t('settings.invite')"
-    :sending="invite.isPending.value || edit.isPending.value || remove.isPending.value"
-    :unready="!form.name || !form.email || !form.role"
-    :error="invite.error.value ?? edit.error.value ?? remove.error.value"
+    :sending="sending"
+    :unready="unready"
+    :error="trouble"
     :typed="form"
     @close="done"
     @submit="editing ? edit.mutate() : invite.mutate()"
   >
+    <div class="field">
+      <label for="user-person">{{ $t('settings.personOfRegister') }}</label>
+      <Finder
+        v-model="form.personId"
+        input-id="user-person"
+        :label="$t('sections.nameAddressOrIdentifier')"
+        :search="people"
+        :named="person"
+      />
+      <small class="faint">{{ $t('settings.personOfRegisterHelp') }}</small>
+    </div>
     <TextField id="user-name" v-model="form.name" name="name" :label="$t('common.name')" />
     <TextField id="user-email" v-model="form.email" name="email" :label="$t('enter.eMailAddress')" />
-    <ChoiceField id="user-role" v-model="form.role" name="role" :label="$t('common.role')" :options="roles" />
-    <p v-if="editing">
+    <template v-if="editing">
+      <h3>{{ $t('settings.roles') }}</h3>
+      <ul class="roles">
+        <li v-for="g in editing.grants" :key="g.id">
+          {{ roleText(g) }}
+          <Button
+            size="small"
+            variant="text"
+            :label="$t('settings.endRole')"
+            :aria-label="$t('settings.endRoleNamed', { role: roleText(g) })"
+            @click="end.mutate(g.id)"
+          />
+        </li>
+        <li v-if="!editing.grants.length" class="faint">{{ $t('settings.noRole') }}</li>
+      </ul>
+    </template>
+    <RoleFields v-model="grant" />
+    <p v-if="editing" class="row">
+      <Button
+        size="small"
+        variant="outlined"
+        :label="$t('settings.giveRole')"
+        :disabled="!whole"
+        @click="give.mutate()"
+      />
       <Button
         size="small"
         severity="danger"
@@ -156,6 +235,21 @@ const remove = useMutation({
 
 .invited p {
   margin: 0 0 0.3rem;
+}
+
+.roles {
+  margin: 0;
+  padding: 0;
+  list-style: none;
+}
+
+h3 {
+  margin: 0.8rem 0 0.2rem;
+}
+
+.row {
+  display: flex;
+  justify-content: space-between;
 }
 
 code {

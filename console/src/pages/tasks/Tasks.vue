@@ -11,6 +11,7 @@ import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import { when } from '../../parts/when'
+import { mayAll } from '../../shell/may'
 
 /** What rules gave people to do, and the sheets that they fill. */
 const queries = useQueryClient()
@@ -19,7 +20,11 @@ const list = useQuery({
   queryKey: ['tasks', done],
   queryFn: () => ok(api.GET('/api/v1/tasks', { params: { query: { done: done.value } } })),
 })
-const sheets = useQuery({ queryKey: ['sheets'], queryFn: () => ok(api.GET('/api/v1/sheets')) })
+const sheets = useQuery({
+  queryKey: ['sheets'],
+  queryFn: () => ok(api.GET('/api/v1/sheets')),
+  enabled: mayAll('look'),
+})
 const rows = computed(() => list.data.value?.items)
 const end = useMutation({
   mutationFn: (t: Schemas['Task']) => {

@@ -1,0 +1,13 @@
+import type { Schemas } from '../../api/client'
+import { word } from '../../parts/words'
+import { $t } from '../../texts'
+
+/** Says a role and where it is had. */
+export function roleText(g: Schemas['RoleGrant']): string {
+  let text = word(g.role)
+  if (g.scope !== 'institution') {
+    const name = g.scopeName || $t('settings.noMoreInRegister')
+    text = $t('settings.roleIn', { role: text, scope: word(`scope-${g.scope}`), name })
+  }
+  return g.issuer ? $t('settings.roleForIssuer', { role: text, issuer: g.issuer }) : text
+}
