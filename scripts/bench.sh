@@ -9,7 +9,7 @@ trap 'rm -f "$out"' EXIT
 failed=0
 run() { go test -run '^$' -bench "$only" "$@" 2>&1 | tee -a "$out" || failed=1; }
 run -benchmem ./internal/core/...
-run -benchtime 1x ./internal/app/registers ./internal/app/runs ./internal/app/scores ./internal/app/badges ./internal/app/stages ./internal/app/reports ./internal/app/persons
+run -benchtime 1x ./internal/app/registers ./internal/app/runs ./internal/app/scores ./internal/app/badges ./internal/app/stages ./internal/app/reports ./internal/app/persons ./internal/web
 run -benchtime 1x -timeout 60m ./internal/e2e
 run -benchtime 1x -timeout 30m ./internal/app/pipeline
 echo

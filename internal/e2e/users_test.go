@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -97,4 +98,121 @@ func TestUsersInTheCommandLine(t *testing.T) {
 	expect(1, "last administrator", "users", "remove", "maud@fernmoor.example")
 	expect(0, "may not sign in any more", "users", "remove", "Otto Onion")
 	expect(1, "0 users called", "users", "remove", "Otto Onion")
+
+	require.NoError(t, w.Connect(t.Context()))
+	require.NoError(t, w.ReadRegister(t.Context()))
+	expect(0, "olive@fernmoor.example was mailed a link", "users", "invite", "Olive", "olive@fernmoor.example", "--role",
+		"operator", "--course", "ORCH")
+	expect(0, "Olive, olive@fernmoor.example: operator in the course Orchard care; awarder in the section", "users",
+		"grant", "Olive", "--role", "awarder", "--section", "PROP-A")
+	expect(0, "Olive, olive@fernmoor.example: operator in the course Orchard care.", "users", "end-role", "Olive",
+		"--role", "awarder", "--section", "PROP-A")
+	expect(2, "has no such role", "users", "end-role", "Olive", "--role", "reader")
+	expect(2, "give one of --organisation, --course and --section", "users", "grant", "Olive", "--role", "support",
+		"--section", "PROP-A", "--course", "ORCH")
+	expect(0, "tea-002", "people", "find", "tea-002")
+	expect(0, "was mailed a link", "users", "invite", "--person", "tea-002")
+	expect(0, "as the register says", "users", "list")
+	expect(0, "administrator", "me")
 }
+
+// enters lets somebody who was invited choose a password, in a browser of their own.
+func (w *world) enters(email string) *browser {
+	w.t.Helper()
+	b := newBrowser(w.t, w.service.Address)
+	b.open(w.invited(email))
+	b.fill("password", "sow-more-onions")
+	b.click("Go in")
+	return b
+}
+
+// refusals counts what the service refused to a page, by address.
+const refusals = `performance.getEntriesByType('resource').filter((r) => r.responseStatus === 403).map((r) => r.name)`
+
+// An administrator invites an operator for one course, a teacher and a learner of the register: each sees what is
+// theirs, on every page that the navigation offers, and no page asks for what they may not see.
+func TestConsoleForAPartOfTheInstitution(t *testing.T) {
+	w := newWorld(t)
+	require.NoError(t, w.Play(t.Context(), w.service.SetupSecret))
+	b := w.browse("/settings/users")
+	b.click("Invite somebody…")
+	b.fill("user-name", "Olive Oak")
+	b.fill("user-email", "olive.oak@fernmoor.example")
+	b.choose("user-role", "operator: rosters, scores, rules, badges; no credentials")
+	b.choose("user-scope", "the sections of a course")
+	b.finds("Title or code", "ORCH", "Orchard care · ORCH")
+	b.click("Invite")
+	b.sees("olive.oak@fernmoor.example was mailed a link")
+	b.sees("operator in the course Orchard care")
+	for _, who := range []string{"tea-002", "stu-001"} {
+		b.click("Invite somebody…")
+		b.finds("name, address or identifier", who, who)
+		b.click("Invite")
+		b.sees("was mailed a link")
+		b.until(`!document.querySelector('[role=dialog]')`)
+	}
+	b.sees("teacher and learner as the register says")
+	b.picture("users")
+
+	pages := map[string]bool{}
+	for email, sees := range map[string][2]string{
+		"olive.oak@fernmoor.example":  {"Orchard care A", "Propagation"},
+		"otto.onion@fernmoor.example": {"Propagation", "Orchard care"},
+	} {
+		own, other := sees[0], sees[1]
+		x := w.enters(email)
+		x.sees("Board")
+		x.sees(own)
+		for _, to := range ask(x, chromedp.Evaluate[[]string](everyWay, chromedp.EvalAwaitPromise)) {
+			pages[to] = true
+			x.open(to)
+			x.rested()
+			assert.Empty(t, ask(x, chromedp.Evaluate[[]string](refusals)), "%s for %s", to, email)
+		}
+		x.open("/sections")
+		x.sees(own)
+		x.until(`!document.querySelector('table').innerText.includes(` + quoted(other) + `)`)
+		x.open("/connections")
+		x.sees("your role holds for a part of the institution")
+		assert.NotEmpty(t, ask(x, chromedp.Evaluate[[]string](refusals)))
+	}
+	assert.True(t, pages["/board"] && pages["/tasks"] && pages["/sections/linked"] && pages["/mine"], pages)
+	assert.False(t, pages["/connections"] || pages["/rules"] || pages["/settings"] || pages["/reports"], pages)
+
+	ada := w.enters("ada.alder@fernmoor.example")
+	ada.sees("My page")
+	ada.sees("Propagation A")
+	ada.picture("mine")
+	ada.until(`[...document.querySelectorAll('nav[aria-label="What to do"] a')].map((a) => a.innerText).join() === "My page"`)
+	ada.open("/people")
+	ada.sees("You have no badge yet.")
+
+	b.press(`button[aria-label="Change Olive Oak"]`)
+	b.press(`button[aria-label="End operator in the course Orchard care"]`)
+	b.sees("no role")
+	b.choose("user-role", "support: sees all, finishes tasks")
+	b.click("Give this role too")
+	b.until(`document.querySelector('[role=dialog]').innerText.includes("support")`)
+	b.click("Save")
+	b.until(`!document.querySelector('[role=dialog]')`)
+	now, err := client.Get[api.Page[api.User]](t.Context(), w.Client, "/users")
+	require.NoError(t, err)
+	for _, u := range now.Items {
+		if u.Name == "Olive Oak" {
+			require.Len(t, u.Grants, 1)
+			assert.Equal(t, "support", u.Grants[0].Role)
+		}
+	}
+}
+
+// everyWay follows the navigation: every page of every area.
+const everyWay = `(async () => {
+	const found = new Set(), wait = () => new Promise((done) => setTimeout(done, 50))
+	for (const area of [...document.querySelectorAll('nav[aria-label="What to do"] a')]) {
+		area.click()
+		await wait()
+		for (let i = 0; i < 100 && !document.querySelector('nav.pages a'); i++) await wait()
+		for (const a of document.querySelectorAll('nav.pages a')) found.add(a.getAttribute('href'))
+	}
+	return [...found]
+})()`

@@ -18,14 +18,17 @@ func TestRoleGrants(t *testing.T) {
 	section, teacher := w.Section("PROP-A"), w.Person("tea-001")
 	u := accessstore.User{ID: db.NewID(), Name: "Otto", Email: "otto@fernmoor.example", PersonID: &teacher.ID}
 	scope := permission.Scope{Kind: permission.Section, ID: section.ID}
-	g := accessstore.Grant{ID: db.NewID(), UserID: u.ID, Role: permission.Operator, Scope: scope.Kind, ScopeID: scope.ID}
+	g := accessstore.Grant{
+		ID: db.NewID(), UserID: u.ID, Role: permission.Operator, Scope: scope.Kind, ScopeID: scope.ID,
+	}
 	tx(t, s, func(tx *db.Tx) error {
 		require.NoError(t, db.Create(tx, &u, "test"))
 		return accessstore.AddGrant(ctx, tx, &g)
 	})
 	again := g
 	again.ID = db.NewID()
-	require.ErrorIs(t, s.InTx(ctx, func(tx *db.Tx) error { return accessstore.AddGrant(ctx, tx, &again) }), db.ErrTaken)
+	err := s.InTx(ctx, func(tx *db.Tx) error { return accessstore.AddGrant(ctx, tx, &again) })
+	require.ErrorIs(t, err, db.ErrTaken)
 	found := must[accessstore.User](t)(accessstore.FindUser(ctx, s, u.ID))
 	require.Len(t, found.Grants, 1)
 	assert.Equal(t, section.Title, found.Grants[0].ScopeName)
@@ -62,7 +65,7 @@ func TestRoleGrants(t *testing.T) {
 		section.ID)))
 	mover := must[[]string](t)(accessstore.SectionsOf(ctx, s, permission.OfPerson, w.Person("stu-012").ID))
 	assert.True(t, slices.Contains(mover, section.ID) && len(mover) > 1)
-	_, err := accessstore.SectionsOf(ctx, s, "planet", section.ID)
+	_, err = accessstore.SectionsOf(ctx, s, "planet", section.ID)
 	require.Error(t, err)
 	_, err = accessstore.Reached(ctx, s, permission.OfSection, reach)
 	require.Error(t, err)

@@ -81,7 +81,8 @@ type hello struct {
 
 func (s *Server) stream(a huma.API) {
 	op := huma.Operation{
-		OperationID: "live", Extensions: acting(operation{Act: permission.Own}), Method: http.MethodGet, Path: "/api/v1/live",
+		OperationID: "live", Extensions: acting(operation{Act: permission.Own}), Method: http.MethodGet,
+		Path:    "/api/v1/live",
 		Summary: "What changes, as it changes (server-sent events)", Tags: []string{"installation"},
 	}
 	sse.Register(a, op, map[string]any{"message": api.Live{}, "hello": hello{}},

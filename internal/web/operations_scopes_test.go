@@ -363,8 +363,8 @@ func (x *talk) removed(kept ...api.Badge) int {
 	return 204
 }
 
-// A class of linked sections is one for all of them: whoever minds one of them may bring it in step, and what holds for
-// the others too is for those who mind all.
+// A class of linked sections is one for all of them: whoever minds one of them may bring it in step, and what holds
+// for the others too is for those who mind all.
 func TestOneSectionOfALinkedSet(t *testing.T) {
 	x := &talk{open(t, nil), describe(t)}
 	x.World.Read(x.Register(), false)

@@ -40,12 +40,12 @@ const password = "grow-more-plants"
 type site struct {
 	*apptest.World
 	*httptest.Server
-	t     *testing.T
+	t     testing.TB
 	web   *web.Server
 	token string
 }
 
-func open(t *testing.T, change func(*web.Server)) *site {
+func open(t testing.TB, change func(*web.Server)) *site {
 	t.Helper()
 	x := bare(t, change)
 	secret, err := x.Access.SetupSecret(t.Context())
@@ -58,7 +58,7 @@ func open(t *testing.T, change func(*web.Server)) *site {
 }
 
 // bare is a site that nobody has set up yet.
-func bare(t *testing.T, change func(*web.Server)) *site {
+func bare(t testing.TB, change func(*web.Server)) *site {
 	t.Helper()
 	w := apptest.New(t)
 	s := &web.Server{
