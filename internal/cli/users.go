@@ -252,6 +252,10 @@ func oneUser(ctx context.Context, cmd *cli.Command) (*client.Client, api.User, e
 			found = append(found, u)
 		}
 	}
+	if len(found) == 0 {
+		return c, api.User{}, fmt.Errorf("%w: there is no user %q; see which there are: kanban users list", errUsage,
+			args[0])
+	}
 	if len(found) != 1 {
 		return c, api.User{}, fmt.Errorf("%s called %q; name one by the address (kanban users list)",
 			count(len(found), "user"), args[0])

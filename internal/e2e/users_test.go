@@ -97,7 +97,7 @@ func TestUsersInTheCommandLine(t *testing.T) {
 		"support")
 	expect(1, "last administrator", "users", "remove", "maud@fernmoor.example")
 	expect(0, "may not sign in any more", "users", "remove", "Otto Onion")
-	expect(1, "0 users called", "users", "remove", "Otto Onion")
+	expect(2, "there is no user", "users", "remove", "Otto Onion")
 
 	require.NoError(t, w.Connect(t.Context()))
 	require.NoError(t, w.ReadRegister(t.Context()))

@@ -227,10 +227,8 @@ func (s *Server) removeBadge(ctx context.Context, in *byID) error {
 }
 
 func (s *Server) listBadges(ctx context.Context, _ *struct{}) (api.Page[api.Badge], error) {
-	all, err := s.Badges.Badges(ctx)
-	return api.Page[api.Badge]{Items: each(all, func(b badgestore.ListedBadge) api.Badge {
-		return uncounted(ctx, s.shownBadge(b))
-	})}, err
+	all, err := s.Badges.Badges(ctx, reach(ctx))
+	return api.Page[api.Badge]{Items: each(all, s.shownBadge)}, err
 }
 
 func (s *Server) makeBadge(ctx context.Context, in *with[api.NewBadge]) (api.Badge, error) {
@@ -254,16 +252,8 @@ func alignmentOf(x api.BadgeAlignment) badgestore.Alignment {
 func alignment(x badgestore.Alignment) api.BadgeAlignment { return api.BadgeAlignment(x) }
 
 func (s *Server) getBadge(ctx context.Context, in *byID) (api.Badge, int, error) {
-	b, err := s.Badges.Listed(ctx, in.ID)
-	return uncounted(ctx, s.shownBadge(b)), b.Revision, err
-}
-
-// uncounted leaves out how many hold a badge where the caller reaches only some of them.
-func uncounted(ctx context.Context, b api.Badge) api.Badge {
-	if reach(ctx) != nil {
-		b.Awards, b.Revoked = 0, 0
-	}
-	return b
+	b, err := s.Badges.Listed(ctx, in.ID, reach(ctx))
+	return s.shownBadge(b), b.Revision, err
 }
 
 func (s *Server) editBadge(ctx context.Context, in *edit[api.EditBadge]) (api.Badge, int, error) {

@@ -53,7 +53,7 @@ func TestIndependentVerifierOfAllThatABadgeSays(t *testing.T) {
 	x := open(t, nil)
 	x.Badges.Public = x.URL + "/open"
 	awarded(t, x)
-	all, err := x.Badges.Badges(t.Context())
+	all, err := x.Badges.Badges(t.Context(), nil)
 	require.NoError(t, err)
 	tags, level, days := []string{"propagation", "растения"}, "advanced", 365
 	goals := []badgestore.Alignment{{
@@ -80,7 +80,7 @@ func TestIndependentVerifierOfAllThatABadgeSays(t *testing.T) {
 func (x *site) issuerOf(award string) string {
 	a, err := x.Badges.FindListedAward(x.t.Context(), award)
 	require.NoError(x.t, err)
-	all, err := x.Badges.Badges(x.t.Context())
+	all, err := x.Badges.Badges(x.t.Context(), nil)
 	require.NoError(x.t, err)
 	for _, b := range all {
 		if b.ID == a.BadgeID {

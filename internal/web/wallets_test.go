@@ -412,7 +412,7 @@ func TestWalletReadsPagesAndProfile(t *testing.T) {
 	p := newTin(t)
 	p.enter()
 	ctx := t.Context()
-	all, err := p.Badges.Badges(ctx)
+	all, err := p.Badges.Badges(ctx, nil)
 	require.NoError(t, err)
 	for _, name := range []string{"Pots", "Seeds", "Soil", "Tools"} {
 		b, err := p.Badges.AddBadge(ctx, "Maud", badgestore.Badge{

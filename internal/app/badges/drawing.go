@@ -58,7 +58,7 @@ func (s *Service) Draw(ctx context.Context, who, badgeID string, d badge.Design)
 
 // Begin is with what the drawing of a badge's picture begins: as it is drawn, else like another badge of its issuer.
 func (s *Service) Begin(ctx context.Context, badgeID string) (badge.Design, error) {
-	b, err := badgestore.FindListed(ctx, s.Store, badgeID)
+	b, err := badgestore.FindListed(ctx, s.Store, badgeID, nil)
 	if err != nil {
 		return badge.Design{}, err
 	}

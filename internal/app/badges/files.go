@@ -30,7 +30,7 @@ func (s *Service) AwardFromFile(ctx context.Context, who Awarder, badgeID string
 	if err != nil {
 		return nil, err
 	}
-	badges, err := badgestore.Badges(ctx, s.Store)
+	badges, err := badgestore.Badges(ctx, s.Store, nil)
 	if err != nil {
 		return nil, err
 	}

@@ -3,6 +3,7 @@ package badges
 import (
 	"context"
 
+	"kanban/internal/core/permission"
 	"kanban/internal/store/badgestore"
 )
 
@@ -12,13 +13,13 @@ func (s *Service) Awards(ctx context.Context, f badgestore.AwardFilter) ([]badge
 }
 
 // Badges lists all, ordered by name.
-func (s *Service) Badges(ctx context.Context) ([]badgestore.ListedBadge, error) {
-	return badgestore.Badges(ctx, s.Store)
+func (s *Service) Badges(ctx context.Context, within *permission.Reach) ([]badgestore.ListedBadge, error) {
+	return badgestore.Badges(ctx, s.Store, within)
 }
 
 // Listed finds one as it is listed.
-func (s *Service) Listed(ctx context.Context, id string) (badgestore.ListedBadge, error) {
-	return badgestore.FindListed(ctx, s.Store, id)
+func (s *Service) Listed(ctx context.Context, id string, within *permission.Reach) (badgestore.ListedBadge, error) {
+	return badgestore.FindListed(ctx, s.Store, id, within)
 }
 
 // FindListedAward finds one by id.

@@ -137,7 +137,7 @@ func (w *work) exportBadges(ctx context.Context, out *config.Setup) error {
 			Name: i.Name, URL: i.URL, Email: i.Email, Description: i.Description, Terms: i.Terms,
 		})
 	}
-	badges, err := badgestore.Badges(ctx, w.store)
+	badges, err := badgestore.Badges(ctx, w.store, nil)
 	if err != nil {
 		return err
 	}

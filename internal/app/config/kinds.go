@@ -260,7 +260,7 @@ func (w *work) takeIssuer(ctx context.Context, x config.Issuer) error {
 }
 
 func (w *work) takeBadge(ctx context.Context, x config.Badge, t *taken) error {
-	all, err := badgestore.Badges(ctx, w.store)
+	all, err := badgestore.Badges(ctx, w.store, nil)
 	if err != nil {
 		return err
 	}

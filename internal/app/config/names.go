@@ -89,7 +89,7 @@ func (n *names) readOwn(ctx context.Context, from *db.Database) (registers map[s
 		return nil, err
 	}
 	n.issuers = namedBy(issuers, func(x badgestore.Issuer) (id, name string) { return x.ID, x.Name })
-	badges, err := badgestore.Badges(ctx, from)
+	badges, err := badgestore.Badges(ctx, from, nil)
 	n.badges = namedBy(badges, func(x badgestore.ListedBadge) (id, name string) { return x.ID, x.Name })
 	return registers, err
 }

@@ -125,7 +125,7 @@ func (s *Service) choices(ctx context.Context, need Need) (out []Choice, err err
 		}
 		return out, err
 	case NeedsBadge:
-		all, err := badgestore.Badges(ctx, s.Store)
+		all, err := badgestore.Badges(ctx, s.Store, nil)
 		for _, x := range all {
 			out = append(out, Choice{Value: x.Name, Title: x.Name})
 		}

@@ -241,7 +241,7 @@ func (s *Service) Page(ctx context.Context, personID string) (p Page, err error)
 // wanted lists the badges that somebody does not hold and that ask for something in a course in which they learn or
 // learned.
 func (s *Service) wanted(ctx context.Context, personID string, held []Held) (all []Wanted, err error) {
-	listed, err := badgestore.Badges(ctx, s.Store)
+	listed, err := badgestore.Badges(ctx, s.Store, nil)
 	if err != nil {
 		return nil, err
 	}

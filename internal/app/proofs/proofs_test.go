@@ -108,7 +108,7 @@ func seen(t *testing.T, w *apptest.World) string {
 	deliveries := must(w.Deliveries.Deliveries(ctx, deliverystore.DeliveryFilter{Limit: 100}))
 	awards := must(w.Badges.Awards(ctx, badgestore.AwardFilter{Limit: 100}))
 	tasks := must(w.Tasks.Tasks(ctx, false, 100, nil))
-	badges := must(w.Badges.Badges(ctx)).([]badgestore.ListedBadge)
+	badges := must(w.Badges.Badges(ctx, nil)).([]badgestore.ListedBadge)
 	uses := must(w.Rules.UsageOfRules(ctx, time.Now()))
 	var text bytes.Buffer
 	out := json.NewEncoder(&text)

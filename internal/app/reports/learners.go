@@ -208,7 +208,7 @@ func (m *making) holdings(ctx context.Context) error {
 	for _, h := range held {
 		since[holding{h.PersonID, h.BadgeID}] = h.AwardedAt
 	}
-	all, err := badgestore.Badges(ctx, m.Store)
+	all, err := badgestore.Badges(ctx, m.Store, nil)
 	if err != nil {
 		return err
 	}

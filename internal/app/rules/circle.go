@@ -27,7 +27,7 @@ func (s *Service) Circle(ctx context.Context, r rulestore.Rule) ([]string, error
 	if err != nil {
 		return nil, err
 	}
-	listed, err := badgestore.Badges(ctx, s.Store)
+	listed, err := badgestore.Badges(ctx, s.Store, nil)
 	if err != nil {
 		return nil, err
 	}

@@ -183,7 +183,7 @@ func (s *Service) words(ctx context.Context, all []stagestore.StagePlan) (w word
 	for _, c := range courses {
 		w.courses[c.ID] = c.Title
 	}
-	badges, err := badgestore.Badges(ctx, s.Store)
+	badges, err := badgestore.Badges(ctx, s.Store, nil)
 	if err != nil {
 		return w, err
 	}

@@ -138,20 +138,27 @@ type ListedBadge struct {
 }
 
 // Badges lists all, ordered by name.
-func Badges(ctx context.Context, from db.From) (all []ListedBadge, err error) {
-	err = listed(ctx, from).Order("b.name").Scan(&all).Error
+func Badges(ctx context.Context, from db.From, within *permission.Reach) (all []ListedBadge, err error) {
+	err = listed(ctx, from, within).Order("b.name").Scan(&all).Error
 	return all, db.Known(err, "listing badges")
 }
 
 // FindListed finds one as it is listed.
-func FindListed(ctx context.Context, from db.From, id string) (b ListedBadge, err error) {
-	err = listed(ctx, from).Where("b.id = ?", id).Take(&b).Error
+func FindListed(ctx context.Context, from db.From, id string, within *permission.Reach) (b ListedBadge, err error) {
+	err = listed(ctx, from, within).Where("b.id = ?", id).Take(&b).Error
 	return b, db.Known(err, "finding the badge")
 }
 
-func listed(ctx context.Context, from db.From) *gorm.DB {
+func listed(ctx context.Context, from db.From, within *permission.Reach) *gorm.DB {
+	where, args := "NOT test", []any{}
+	if within != nil {
+		where += " AND (" + ofSections + ")"
+		sections := db.TextArray(within.IDs())
+		args = append(args, sections, sections)
+	}
 	return from.Records(ctx).Table("badges b").Joins("JOIN issuers i ON i.id = b.issuer_id").
-		Joins("LEFT JOIN (SELECT badge_id, count(*) FILTER (WHERE revoked_at IS NULL AND renewed_at IS NULL) AS held, count(revoked_at) AS revoked FROM awards WHERE NOT test GROUP BY badge_id) a ON a.badge_id = b.id").
+		Joins(`LEFT JOIN (SELECT badge_id, count(*) FILTER (WHERE revoked_at IS NULL AND renewed_at IS NULL) AS held,
+			count(revoked_at) AS revoked FROM awards a WHERE `+where+` GROUP BY badge_id) a ON a.badge_id = b.id`, args...).
 		Select("b.*, i.name AS issuer, coalesce(a.held, 0) AS awards, coalesce(a.revoked, 0) AS revoked")
 }
 
@@ -346,6 +353,12 @@ func FindListedAward(ctx context.Context, from db.From, id string) (a ListedAwar
 	return a, db.Known(err, "finding the award")
 }
 
+// ofSections are the awards of sections, and those that belong to none of people who are or were in one.
+const ofSections = `a.section_id = ANY (?::uuid[]) OR a.section_id IS NULL AND EXISTS (SELECT 1 FROM people p
+	JOIN enrolments e ON e.interface_id = p.interface_id AND e.person = p.sourced_id
+	JOIN sections x ON x.interface_id = e.interface_id AND x.sourced_id = e.section
+	WHERE p.id = a.person_id AND x.id = ANY (?::uuid[]))`
+
 // AwardFilter narrows a list of awards; what is empty does not.
 type AwardFilter struct {
 	BadgeID, PersonID string
@@ -371,10 +384,7 @@ func Awards(ctx context.Context, from db.From, f AwardFilter) (all []ListedAward
 	}
 	if f.Within != nil {
 		sections := db.TextArray(f.Within.IDs())
-		q = q.Where(`a.section_id = ANY (?::uuid[]) OR a.section_id IS NULL AND EXISTS (SELECT 1 FROM people p
-			JOIN enrolments e ON e.interface_id = p.interface_id AND e.person = p.sourced_id
-			JOIN sections x ON x.interface_id = e.interface_id AND x.sourced_id = e.section
-			WHERE p.id = a.person_id AND x.id = ANY (?::uuid[]))`, sections, sections)
+		q = q.Where(ofSections, sections, sections)
 	}
 	err = q.Scan(&all).Error
 	return all, db.Known(err, "listing awards")

@@ -11,6 +11,7 @@ import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import { when } from '../../parts/when'
 import { word } from '../../parts/words'
+import { may, mayAll } from '../../shell/may'
 import AwardDialog from './AwardDialog.vue'
 import BadgeForm from './BadgeForm.vue'
 import DrawDialog from './DrawDialog.vue'
@@ -67,8 +68,15 @@ function doubt(award: Schemas['Award'], suspend: boolean) {
 
 <template>
   <PageHead :title="$t('common.badges')" :about="$t('badges.openBadges30Signed')">
-    <Button size="small" variant="outlined" :label="$t('badges.forModuleDialog')" @click="forModule = true" />
-    <Button size="small" :label="$t('badges.makeBadgeDialog')" @click="form = true" />
+    <template v-if="mayAll('badges')">
+      <Button
+        size="small"
+        variant="outlined"
+        :label="$t('badges.forModuleDialog')"
+        @click="forModule = true"
+      />
+      <Button size="small" :label="$t('badges.makeBadgeDialog')" @click="form = true" />
+    </template>
   </PageHead>
   <Listing
     :rows="badges.data.value?.items"
@@ -107,6 +115,7 @@ function doubt(award: Schemas['Award'], suspend: boolean) {
     <Column header="">
       <template #body="{ data }">
         <Button
+          v-if="mayAll('badges')"
           size="small"
           variant="text"
           :label="$t('badges.change')"
@@ -114,6 +123,7 @@ function doubt(award: Schemas['Award'], suspend: boolean) {
           @click="editing = data"
         />
         <Button
+          v-if="mayAll('badges')"
           size="small"
           variant="text"
           :label="data.state === 'published' ? $t('badges.withdraw') : $t('badges.publish')"
@@ -127,7 +137,7 @@ function doubt(award: Schemas['Award'], suspend: boolean) {
           "
         />
         <Button
-          v-if="data.state === 'published'"
+          v-if="data.state === 'published' && may('award')"
           size="small"
           variant="text"
           :label="$t('badges.award')"
@@ -135,6 +145,7 @@ function doubt(award: Schemas['Award'], suspend: boolean) {
           @click="awarding = data"
         />
         <Button
+          v-if="mayAll('badges')"
           size="small"
           variant="text"
           :label="$t('badges.picture')"
@@ -142,7 +153,7 @@ function doubt(award: Schemas['Award'], suspend: boolean) {
           @click="picturing = data.id"
         />
         <Button
-          v-if="!data.awards && !data.revoked"
+          v-if="!data.awards && !data.revoked && mayAll('badges')"
           size="small"
           variant="text"
           :label="$t('common.remove')"
@@ -161,7 +172,7 @@ function doubt(award: Schemas['Award'], suspend: boolean) {
     :error="awards.error.value"
     :again="awards.refetch"
     :empty="$t('badges.nobodyHasBeenAwardedYet')"
-    :next="{ to: '/rules', text: $t('badges.makeRuleThatAwardsOne') }"
+    :next="mayAll('rules') ? { to: '/rules', text: $t('badges.makeRuleThatAwardsOne') } : undefined"
   >
     <Column :header="$t('common.at')"
       ><template #body="{ data }"
@@ -189,6 +200,7 @@ function doubt(award: Schemas['Award'], suspend: boolean) {
                   reason: data.suspendedReason,
                 })
           }}<Button
+            v-if="may('award')"
             size="small"
             variant="text"
             :label="$t('badges.restore')"
@@ -197,7 +209,7 @@ function doubt(award: Schemas['Award'], suspend: boolean) {
             @click="restore.mutate(data.id)"
         /></span>
         <Button
-          v-if="!data.revokedAt && !data.suspendedAt"
+          v-if="!data.revokedAt && !data.suspendedAt && may('award')"
           size="small"
           variant="text"
           :label="$t('badges.suspend')"
@@ -205,7 +217,7 @@ function doubt(award: Schemas['Award'], suspend: boolean) {
           @click="doubt(data, true)"
         />
         <Button
-          v-if="!data.revokedAt"
+          v-if="!data.revokedAt && may('award')"
           size="small"
           variant="text"
           :label="$t('badges.revoke')"
