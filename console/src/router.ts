@@ -147,6 +147,11 @@ export const router = createRouter({
       meta: { title: $t('common.person') },
     },
     {
+      path: '/account',
+      component: () => import('./pages/mine/Account.vue'),
+      meta: { title: $t('shell.account') },
+    },
+    {
       path: '/mine',
       component: () => import('./pages/mine/Mine.vue'),
       meta: { title: $t('shell.mine') },
@@ -324,7 +329,15 @@ router.beforeEach(async (to, from) => {
   }
   // Whoever sees reports only begins with those, and whoever sees nothing else with their own page.
   const home = may('look') ? undefined : may('report') ? '/reports' : '/mine'
-  if (known && acts.value && home && !to.path.startsWith(home) && to.path !== '/mine') return home
+  if (
+    known &&
+    acts.value &&
+    home &&
+    !to.path.startsWith(home) &&
+    to.path !== '/mine' &&
+    to.path !== '/account'
+  )
+    return home
   if (known) return true
   return { path: '/sign-in', query: { then: to.fullPath } }
 })

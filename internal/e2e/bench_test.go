@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kanban/console"
+	"kanban/internal/app/access"
 	"kanban/internal/apptest"
 	"kanban/internal/client"
 	"kanban/internal/scenario"
@@ -39,7 +40,7 @@ func BenchmarkTenThousandPairings(b *testing.B) {
 	require.NoError(b, err)
 	caller, err := w.Access.SetUp(b.Context(), secret, "Maud Marrow", scenario.Email, scenario.Password)
 	require.NoError(b, err)
-	token, err := w.Access.NewToken(b.Context(), caller, "bench")
+	token, err := w.Access.NewToken(b.Context(), caller, access.TokenDraft{Name: "bench"})
 	require.NoError(b, err)
 
 	l, err := net.Listen("tcp", "127.0.0.1:0")

@@ -22,6 +22,7 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/stretchr/testify/require"
 
+	"kanban/internal/app/access"
 	"kanban/internal/apptest"
 	"kanban/internal/core/learning"
 	"kanban/internal/core/rule"
@@ -89,7 +90,7 @@ func newFactory(b *testing.B) *factory {
 	require.NoError(b, err)
 	caller, err := f.Access.SetUp(b.Context(), secret, "Maud Marrow", scenario.Email, scenario.Password)
 	require.NoError(b, err)
-	f.token, err = f.Access.NewToken(b.Context(), caller, "bench")
+	f.token, err = f.Access.NewToken(b.Context(), caller, access.TokenDraft{Name: "bench"})
 	require.NoError(b, err)
 
 	l, err := net.Listen("tcp", "127.0.0.1:0")

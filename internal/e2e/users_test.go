@@ -114,6 +114,13 @@ func TestUsersInTheCommandLine(t *testing.T) {
 	expect(0, "was mailed a link", "users", "invite", "--person", "tea-002")
 	expect(0, "as the register says", "users", "list")
 	expect(0, "administrator", "me")
+	expect(0, "kbt_", "tokens", "make", "wall screen", "--role", "support", "--course", "PROP", "--days", "7")
+	list := expect(0, "support in the course Propagation", "tokens", "list")
+	id := regexp.MustCompile(`(\S+) +wall screen`).FindStringSubmatch(list)
+	require.Len(t, id, 2)
+	expect(0, "The token has ended.", "tokens", "end", id[1])
+	expect(2, "no such record", "tokens", "end", id[1])
+	expect(0, "Go-http-client", "sessions", "list")
 }
 
 // enters lets somebody who was invited choose a password, in a browser of their own.
@@ -205,13 +212,44 @@ func TestConsoleForAPartOfTheInstitution(t *testing.T) {
 	}
 }
 
+// Somebody signed in twice ends one session from the other, changes the password, and minds their tokens.
+func TestConsoleAccount(t *testing.T) {
+	w := newWorld(t)
+	require.NoError(t, w.SetUp(t.Context(), w.service.SetupSecret))
+	b := w.browse("/board")
+	other := newBrowser(t, w.service.Address)
+	other.signsIn("/board")
+	other.sees("First steps")
+	b.click("Account")
+	b.sees("Where you are signed in")
+	b.sees("this one")
+	b.fill("token-name", "wall screen")
+	b.choose("token-role", "support")
+	b.fill("token-days", "30")
+	b.click("Make a token")
+	b.sees("Copy it now, it is not shown again: kbt_")
+	b.sees("wall screen support never")
+	b.picture("account")
+	b.press(`button[aria-label="End this one: Chrome on Linux"]`)
+	b.until(`!document.querySelector('button[aria-label="End this one: Chrome on Linux"]')`)
+	other.sees("Sign in")
+	b.press(`button[aria-label="End the token wall screen"]`)
+	b.until(`!document.querySelector('button[aria-label="End the token wall screen"]')`)
+	b.fill("old-password", "wrong-wrong-wrong")
+	b.fill("new-password", "grow-even-more-plants")
+	b.click("Change the password")
+	b.sees("is not your password")
+	b.fill("old-password", "grow-more-plants")
+	b.click("Change the password")
+	b.sees("The password is changed; your other sessions have ended.")
+}
+
 // everyWay follows the navigation: every page of every area.
 const everyWay = `(async () => {
 	const found = new Set(), wait = () => new Promise((done) => setTimeout(done, 50))
 	for (const area of [...document.querySelectorAll('nav[aria-label="What to do"] a')]) {
 		area.click()
-		await wait()
-		for (let i = 0; i < 100 && !document.querySelector('nav.pages a'); i++) await wait()
+		for (let i = 0; i < 400 && area.getAttribute('aria-current') !== 'true'; i++) await wait()
 		for (const a of document.querySelectorAll('nav.pages a')) found.add(a.getAttribute('href'))
 	}
 	return [...found]

@@ -175,10 +175,12 @@ func TestAdministrators(t *testing.T) {
 	assert.Equal(t, maud.ID, must[accessstore.User](t)(accessstore.UserByEmail(ctx, s,
 		"MAUD@fernmoor.example")).ID)
 	assert.Equal(t, "Maud", must[accessstore.User](t)(accessstore.FindUser(ctx, s, maud.ID)).Name)
-	assert.Equal(t, maud.ID, must[accessstore.User](t)(accessstore.UserByToken(ctx, s,
-		[]byte("token"))).ID)
+	found, _, err := accessstore.UserByToken(ctx, s, []byte("token"))
+	require.NoError(t, err)
+	assert.Equal(t, maud.ID, found.ID)
 	tx(t, s, func(tx *db.Tx) error { return accessstore.EndToken(ctx, tx, []byte("token")) })
-	missing[accessstore.User](t)(accessstore.UserByToken(ctx, s, []byte("token")))
+	_, _, err = accessstore.UserByToken(ctx, s, []byte("token"))
+	require.ErrorIs(t, err, db.ErrNotFound)
 	tx(t, s, func(tx *db.Tx) error { return tx.Audit(ctx, "Maud", "tested", "test/1", map[string]any{"a": 1}) })
 	assert.Equal(t, 1, count(t, s, "audit_entries"))
 	assert.True(t, must[bool](t)(db.Sealed(ctx, urlOf(s))),

@@ -22,7 +22,8 @@ func TestSessionsEndForGood(t *testing.T) {
 		return string(data)
 	}
 	keep := func(token, data string, lasts time.Duration) {
-		require.NoError(t, accessstore.KeepSession(ctx, s, token, []byte(data), time.Now().Add(lasts)))
+		require.NoError(t, accessstore.KeepSession(ctx, s, token, []byte(data), time.Now().Add(lasts),
+			accessstore.SessionOf{}))
 	}
 	assert.Empty(t, find("a"))
 	keep("a", "maud", time.Hour)
@@ -40,6 +41,57 @@ func TestSessionsEndForGood(t *testing.T) {
 	keep("a", "maud again", time.Hour)
 	assert.Empty(t, find("a"), "it is remembered for longer than any request takes")
 	assert.Equal(t, "ada", find("c"), "others are not touched")
+}
+
+// People see where they are signed in, and end what is not theirs.
+func TestSessionsAndTokensOfUsers(t *testing.T) {
+	s, ctx := storetest.New(t), t.Context()
+	u := accessstore.User{ID: db.NewID(), Name: "Otto", Email: "otto@fernmoor.example"}
+	hash, old := []byte("hash"), time.Now().Add(-time.Minute)
+	tx(t, s, func(tx *db.Tx) error {
+		require.NoError(t, db.Create(tx, &u, "test"))
+		for i, until := range []*time.Time{nil, &old} {
+			one := accessstore.APIToken{
+				ID: db.NewID(), UserID: u.ID, Name: "t", Hash: append(hash, byte('0'+i)), ExpiresAt: until,
+				Role: "support", Scope: "institution",
+			}
+			require.NoError(t, db.Create(tx, &one, "test"))
+		}
+		return nil
+	})
+	keep := func(token string, of accessstore.SessionOf) {
+		require.NoError(t, accessstore.KeepSession(ctx, s, token, []byte("x"), time.Now().Add(time.Hour), of))
+	}
+	mine := accessstore.SessionOf{UserID: u.ID, Agent: "browser", Address: "127.0.0.1"}
+	for _, token := range []string{"a", "b", "c"} {
+		keep(token, mine)
+	}
+	keep("other", accessstore.SessionOf{})
+	keep("unknown", accessstore.SessionOf{UserID: db.NewID()})
+	all := must[[]accessstore.Session](t)(accessstore.Sessions(ctx, s, u.ID))
+	require.Len(t, all, 3)
+	assert.Equal(t, []string{"browser", "127.0.0.1"}, []string{all[0].Agent, all[0].Address})
+	assert.Len(t, must[[]accessstore.Session](t)(accessstore.EndSessions(ctx, s, u.ID, all[0].ID, "")), 1)
+	assert.Empty(t, must[[]accessstore.Session](t)(accessstore.EndSessions(ctx, s, u.ID, all[0].ID, "")), "once")
+	keep(all[0].Token, mine) // a request that began before
+	assert.Empty(t, must[[]accessstore.Session](t)(accessstore.EndSessions(ctx, s, db.NewID(), all[1].ID, "")))
+	ended := must[[]accessstore.Session](t)(accessstore.EndSessions(ctx, s, u.ID, "", all[1].Token))
+	assert.Len(t, ended, 1, "all but one")
+	assert.Len(t, must[[]accessstore.Session](t)(accessstore.Sessions(ctx, s, u.ID)), 1)
+
+	tokens := must[[]accessstore.APIToken](t)(accessstore.Tokens(ctx, s, u.ID))
+	require.Len(t, tokens, 2)
+	found, token, err := accessstore.UserByToken(ctx, s, []byte("hash0"))
+	require.NoError(t, err)
+	assert.Equal(t, []string{"Otto", "support"}, []string{found.Name, string(token.Role)})
+	_, _, err = accessstore.UserByToken(ctx, s, []byte("hash1"))
+	require.ErrorIs(t, err, db.ErrNotFound, "it has expired")
+	tx(t, s, func(tx *db.Tx) error {
+		assert.NotEmpty(t, must[[]byte](t)(accessstore.RemoveToken(ctx, tx, u.ID, tokens[0].ID)))
+		_, err := accessstore.RemoveToken(ctx, tx, db.NewID(), tokens[1].ID)
+		require.ErrorIs(t, err, db.ErrNotFound, "somebody else's")
+		return nil
+	})
 }
 
 func TestUsers(t *testing.T) {

@@ -310,7 +310,7 @@ func (s *Server) listAwards(ctx context.Context, in *awardsInput) (api.Page[api.
 
 func awarder(ctx context.Context) badges.Awarder {
 	c := auth.Caller(ctx)
-	return badges.Awarder{Name: c.Name, Grants: c.Grants}
+	return badges.Awarder{Name: c.Name, Grants: c.Grants, Limit: c.Limit}
 }
 
 func (s *Server) revokeAward(ctx context.Context, in *withID[api.Revocation]) (api.Award, error) {

@@ -93,7 +93,7 @@ func (s *Server) stream(a huma.API) {
 				return
 			}
 			sign := auth.Sign(ctx)
-			_, all := permission.Where(auth.Caller(ctx).Grants, permission.Look)
+			all := auth.Caller(ctx).Everywhere(permission.Look)
 			tick := time.NewTicker(20 * time.Second)
 			defer tick.Stop()
 			for {
@@ -104,6 +104,12 @@ func (s *Server) stream(a huma.API) {
 				case l := <-news:
 					if l.Topic == auth.SignedOut {
 						if l.ID == auth.Hash(sign) {
+							return
+						}
+						continue
+					}
+					if l.Topic == access.TopicToken {
+						if auth.IsToken(sign, l.ID) {
 							return
 						}
 						continue

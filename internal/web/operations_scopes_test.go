@@ -488,10 +488,14 @@ func until(news <-chan string, text string) string {
 
 // listen gives the news that somebody is told, once they are told any; the channel is closed when they end.
 func (x *talk) listen(token string) <-chan string {
+	return x.listening("Authorization", "Bearer "+token)
+}
+
+func (x *talk) listening(name, value string) <-chan string {
 	t := x.site.t
 	req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, x.URL+"/api/v1/live", nil)
 	require.NoError(t, err)
-	req.Header.Set("Authorization", "Bearer "+token)
+	req.Header.Set(name, value)
 	resp, err := http.DefaultTransport.RoundTrip(req)
 	require.NoError(t, err)
 	require.Equal(t, 200, resp.StatusCode)
@@ -508,6 +512,57 @@ func (x *talk) listen(token string) <-chan string {
 		}
 	}()
 	return news
+}
+
+// Somebody sees where they are signed in and ends one session from another; a new password ends all others. Pages that
+// listen under them stop.
+func TestSessionsEndFromElsewhere(t *testing.T) {
+	x := &talk{open(t, nil), describe(t)}
+	enter := func(agent string) (cookie string) {
+		resp, text := x.ask("POST", "/api/v1/session", `{"email": "maud@fernmoor.example", "password": "`+password+`"}`,
+			"User-Agent", agent)
+		require.Equal(t, 200, resp.StatusCode, text)
+		for _, c := range resp.Cookies() {
+			if c.Name == "kanban_session" {
+				cookie = c.Name + "=" + c.Value
+			}
+		}
+		return cookie
+	}
+	status := func(cookie, method, path, body string) (int, string) {
+		resp, text := x.ask(method, "/api/v1"+path, body, "Cookie", cookie)
+		return resp.StatusCode, text
+	}
+	here, phone, library := enter("here"), enter("phone"), enter("library"+strings.Repeat("x", 1000))
+	news := x.listening("Cookie", phone)
+	_, text := status(here, "GET", "/sessions", "")
+	agents := map[string]string{}
+	for _, s := range as[api.Page[api.OwnSession]](x, text).Items {
+		agents[s.Agent[:min(len(s.Agent), 7)]] = s.ID
+		assert.Equal(t, s.Agent == "here", s.Current)
+		assert.LessOrEqual(t, len(s.Agent), 300)
+	}
+	require.Len(t, agents, 3)
+	n, _ := status(here, "DELETE", "/sessions/"+agents["phone"], "")
+	require.Equal(t, 204, n)
+	for range news { // until it ends
+	}
+	n, _ = status(phone, "GET", "/session", "")
+	assert.Equal(t, 401, n)
+	n, text = status(here, "PUT", "/session/password", `{"old": "`+password+`", "password": "grow-even-more-plants"}`)
+	require.Equal(t, 204, n, text)
+	n, _ = status(library, "GET", "/session", "")
+	assert.Equal(t, 401, n, "a new password ends the others")
+	n, _ = status(here, "GET", "/session", "")
+	assert.Equal(t, 200, n)
+
+	token := made[api.Token](x, "/tokens", api.NewToken{Name: "nightly"}).Token
+	told := x.listen(token)
+	x.do(204, "DELETE", "/tokens/"+get[api.Page[api.OwnToken]](x, "/tokens").Items[0].ID, nil)
+	for range told {
+	}
+	code, _ := x.by(token, "GET", "/api/v1/session", "")
+	assert.Equal(t, 401, code)
 }
 
 // say tells everybody who listens that something changed.

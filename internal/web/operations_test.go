@@ -180,7 +180,7 @@ func walkDoors(x *talk, _ *story) {
 		Password: password,
 	})
 	x.token, err = x.Access.NewToken(t.Context(), access.Caller{ID: maud.ID, Name: maud.Name},
-		"test")
+		access.TokenDraft{Name: "test"})
 	require.NoError(t, err)
 	caller := post[api.Caller](x, "/session", api.SignIn{Email: "maud@fernmoor.example", Password: password})
 	assert.Equal(t, "Maud", caller.Name)
@@ -197,7 +197,22 @@ func walkDoors(x *talk, _ *story) {
 	assert.NotEmpty(t, get[[]map[string]any](x, "/catalogue"))
 	assert.Empty(t, get[[]api.Finding](x, "/today"))
 	assert.NotEmpty(t, get[[]string](x, "/today/rest"), "nothing is connected")
+	assert.Empty(t, get[api.OwnPage](x, "/session/page").Sections)
+	sessions := get[api.Page[api.OwnSession]](x, "/sessions").Items
+	require.Len(t, sessions, 2, "set up, and signed in")
+	x.do(204, "DELETE", "/sessions/"+sessions[0].ID, nil)
+	x.do(404, "DELETE", "/sessions/"+sessions[0].ID, nil)
+	limited := made[api.Token](x, "/tokens", api.NewToken{Name: "reports", Role: "reader", Days: 7})
+	tokens := get[api.Page[api.OwnToken]](x, "/tokens").Items
+	require.Equal(t, []string{"reports", "reader"}, []string{tokens[0].Name, tokens[0].Role})
 	mine := x.token
+	x.token = limited.Token
+	x.do(403, "GET", "/sections", nil)
+	x.do(403, "DELETE", "/tokens/"+tokens[0].ID, nil)
+	x.token = mine
+	x.do(204, "DELETE", "/tokens/"+tokens[0].ID, nil)
+	x.do(404, "DELETE", "/tokens/"+tokens[0].ID, nil)
+	x.do(422, "POST", "/tokens", api.NewToken{Name: "x", Role: "king"})
 	x.token = token.Token
 	x.do(204, "DELETE", "/session", nil)
 	x.do(401, "GET", "/session", nil)

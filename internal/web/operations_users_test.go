@@ -83,7 +83,8 @@ func walkRoles(x *talk, _ *story) {
 	}
 	x.do(404, "POST", "/users/00000000-0000-7000-8000-000000000000/grants", wanted)
 	at := "/users/" + id + "/grants/"
-	assert.Equal(t, []string{"support institution"}, roles(as[api.User](x, x.do(200, "DELETE", at+now.Grants[1].ID, nil))))
+	left := as[api.User](x, x.do(200, "DELETE", at+now.Grants[1].ID, nil))
+	assert.Equal(t, []string{"support institution"}, roles(left))
 	x.do(404, "DELETE", at+now.Grants[1].ID, nil)
 	maud := get[api.Caller](x, "/session").ID
 	for _, u := range get[api.Page[api.User]](x, "/users").Items {
@@ -108,7 +109,8 @@ func (x *site) invited(name string, grant *permission.Grant, person string) (id 
 	in, err := x.Access.Invite(x.t.Context(), maud, access.Draft{Name: &name, Email: &email, PersonID: &person}, grant)
 	require.NoError(x.t, err)
 	return in.User.ID, func() string {
-		secret, err := x.Access.NewToken(x.t.Context(), access.Caller{ID: in.User.ID, Name: name}, "test")
+		who := access.Caller{ID: in.User.ID, Name: name}
+		secret, err := x.Access.NewToken(x.t.Context(), who, access.TokenDraft{Name: "test"})
 		require.NoError(x.t, err)
 		return secret
 	}

@@ -45,6 +45,9 @@ func declarations(d *huma.OpenAPI) map[string]declaration {
 	return all
 }
 
+// leaving is the address at which a token ends itself.
+const leaving = "/api/v1/session"
+
 // permitted refuses what the caller's roles do not allow. What declares no act is refused to everybody. What belongs
 // to sections that the caller does not reach is, to them, not there.
 func (s *Server) permitted(next http.Handler) http.Handler {
@@ -57,6 +60,11 @@ func (s *Server) permitted(next http.Handler) http.Handler {
 		d, caller := s.declared[r.Method+" "+route.RoutePattern()], auth.Caller(r.Context())
 		if !caller.May(d.act) {
 			problem.Write(w, http.StatusForbidden, auth.NotAllowed(caller)+"; ask somebody who is: "+whoMay(d.act))
+			return
+		}
+		changes := r.Method != http.MethodGet && route.RoutePattern() != leaving
+		if d.act == permission.Own && caller.Limit != nil && changes {
+			problem.Write(w, http.StatusForbidden, "a token that may less than you does not change what is yours")
 			return
 		}
 		if d.act == permission.Anyone || d.act == permission.Own {

@@ -89,7 +89,7 @@ func shownCaller(c access.Caller) api.Caller {
 		if c.May(a) {
 			out.May = append(out.May, string(a))
 		}
-		if _, all := permission.Where(c.Grants, a); all {
+		if c.Everywhere(a) {
 			out.MayAll = append(out.MayAll, string(a))
 		}
 	}
@@ -101,7 +101,12 @@ func (s *Server) signOut(ctx context.Context, _ *struct{}) error {
 }
 
 func (s *Server) makeToken(ctx context.Context, in *with[api.NewToken]) (api.Token, error) {
-	token, err := s.Access.NewToken(ctx, auth.Caller(ctx), in.Body.Name)
+	d := access.TokenDraft{Name: in.Body.Name, Days: in.Body.Days}
+	if in.Body.Role != "" {
+		most := grant(api.NewRoleGrant{Role: in.Body.Role, Scope: in.Body.Scope, ScopeID: in.Body.ScopeID})
+		d.Most = &most
+	}
+	token, err := s.Access.NewToken(ctx, auth.Caller(ctx), d)
 	return api.Token{Token: token}, err
 }
 

@@ -58,7 +58,7 @@ var (
 	changePasswordOp = operation{
 		ID: "change-password", Act: permission.Own,
 		Method: http.MethodPut, Path: "/session/password", Status: http.StatusNoContent, Tag: "sign-in",
-		Summary: "Choose another password",
+		Summary: "Choose another password; your other sessions end",
 	}
 )
 
@@ -175,5 +175,13 @@ func (s *Server) changePassword(ctx context.Context, in *with[api.NewPassword]) 
 	if err := s.auth.Admit(ctx, ""); err != nil {
 		return err
 	}
-	return s.Access.ChangePassword(ctx, auth.Caller(ctx), in.Body.Old, in.Body.Password)
+	c := auth.Caller(ctx)
+	if err := s.Access.ChangePassword(ctx, c, in.Body.Old, in.Body.Password); err != nil {
+		return err
+	}
+	ended, err := s.Access.EndOtherSessions(ctx, c, auth.Kept(ctx))
+	if err != nil {
+		return err
+	}
+	return s.auth.Ended(ctx, ended...)
 }

@@ -22,6 +22,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kanban/internal/app/access"
 	"kanban/internal/apptest"
 	"kanban/internal/core/rule"
 	"kanban/internal/store/connectionstore"
@@ -52,7 +53,7 @@ func open(t testing.TB, change func(*web.Server)) *site {
 	require.NoError(t, err)
 	c, err := x.Access.SetUp(t.Context(), secret, "Maud", "maud@fernmoor.example", password)
 	require.NoError(t, err)
-	x.token, err = x.Access.NewToken(t.Context(), c, "test")
+	x.token, err = x.Access.NewToken(t.Context(), c, access.TokenDraft{Name: "test"})
 	require.NoError(t, err)
 	return x
 }

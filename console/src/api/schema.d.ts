@@ -3469,10 +3469,44 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Choose another password */
+        /** Choose another password; your other sessions end */
         put: operations["change-password"];
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where you are signed in, the latest used first */
+        get: operations["list-own-sessions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End a session of your own; it ends at once */
+        delete: operations["end-own-session"];
         options?: never;
         head?: never;
         patch?: never;
@@ -3847,11 +3881,29 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** Your API tokens, the latest made first */
+        get: operations["list-own-tokens"];
         put?: never;
         /** Make an API token */
         post: operations["make-token"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tokens/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End a token of your own; it ends at once */
+        delete: operations["end-own-token"];
         options?: never;
         head?: never;
         patch?: never;
@@ -6993,8 +7045,24 @@ export interface components {
             stages: components["schemas"]["Stage"][];
         };
         NewToken: {
+            /**
+             * Format: int64
+             * @description Until it expires; it does not when absent
+             */
+            days?: number;
             /** @description What the token is for */
             name: string;
+            /**
+             * @description What it may do at most, besides what you may; all that you may when absent
+             * @enum {string}
+             */
+            role?: "administrator" | "operator" | "support" | "reader" | "awarder";
+            /**
+             * @description Where; the institution when absent
+             * @enum {string}
+             */
+            scope?: "institution" | "organisation" | "course" | "section";
+            scopeId?: string;
         };
         NewUser: {
             /** @description As the register has it when absent, of somebody of the register */
@@ -7259,6 +7327,37 @@ export interface components {
             progress?: components["schemas"]["Progress"];
             role: string;
             section: string;
+        };
+        OwnSession: {
+            /** @description From which it was begun */
+            address: string;
+            /** @description What the browser says it is */
+            agent: string;
+            /** Format: date-time */
+            beganAt: string;
+            /** @description It is the one that asks */
+            current: boolean;
+            id: string;
+            /** Format: date-time */
+            usedAt: string;
+        };
+        OwnToken: {
+            /** Format: date-time */
+            createdAt: string;
+            expired?: boolean;
+            /** Format: date-time */
+            expiresAt?: string;
+            id: string;
+            /**
+             * Format: date-time
+             * @description To the minute
+             */
+            lastUsedAt?: string;
+            name: string;
+            /** @description What it may do at most; absent for all that you may */
+            role?: string;
+            scope?: string;
+            scopeName?: string;
         };
         OwnVerbs: {
             own: components["schemas"]["VerbRule"][];
@@ -7525,6 +7624,26 @@ export interface components {
         };
         PageOrganisation: {
             items: components["schemas"]["Organisation"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
+        };
+        PageOwnSession: {
+            items: components["schemas"]["OwnSession"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
+        };
+        PageOwnToken: {
+            items: components["schemas"]["OwnToken"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
             /**
@@ -18712,15 +18831,6 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ErrorModel"];
                 };
             };
-            /** @description Forbidden */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
             /** @description Unprocessable Entity */
             422: {
                 headers: {
@@ -28849,6 +28959,119 @@ export interface operations {
             };
         };
     };
+    "list-own-sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageOwnSession"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "end-own-session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "set-up": {
         parameters: {
             query?: never;
@@ -30645,6 +30868,53 @@ export interface operations {
             };
         };
     };
+    "list-own-tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageOwnToken"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "make-token": {
         parameters: {
             query?: never;
@@ -30672,6 +30942,72 @@ export interface operations {
             };
             /** @description Unauthorized */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "end-own-token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -70,6 +70,7 @@ onBeforeUnmount(() => removeEventListener('keydown', keys))
       >
         <i :class="{ on: live }" /> {{ live ? $t('shell.upToDate') : $t('shell.connecting') }}
       </span>
+      <RouterLink to="/account" class="account">{{ $t('shell.account') }}</RouterLink>
       <Button unstyled class="out" type="button" @click="emit('out')">{{ $t('shell.signOut') }}</Button>
     </div>
     <nav class="pages" :aria-label="here?.area.title ?? $t('shell.pages')">
@@ -98,7 +99,7 @@ onBeforeUnmount(() => removeEventListener('keydown', keys))
 .line {
   display: flex;
   align-items: center;
-  gap: 1.6rem;
+  gap: 0.9rem;
   padding: 0 1.5rem;
   height: 44px;
 }
@@ -113,7 +114,7 @@ onBeforeUnmount(() => removeEventListener('keydown', keys))
 
 nav {
   display: flex;
-  gap: 1.3rem;
+  gap: 0.95rem;
 }
 
 .line nav {
@@ -177,7 +178,7 @@ nav a.here {
 
 kbd {
   font: 11px var(--mono);
-  margin-inline-start: 0.6rem;
+  margin-inline-start: 0.4rem;
 }
 
 .live {
@@ -199,6 +200,12 @@ kbd {
 .live i.on {
   background: var(--calm);
   border-color: var(--calm);
+}
+
+.account {
+  text-decoration: none;
+  color: var(--faint);
+  white-space: nowrap;
 }
 
 .out {

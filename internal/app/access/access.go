@@ -47,16 +47,33 @@ type Caller struct {
 	Name     string
 	PersonID string // who of the register they are, empty when that is not said
 	Grants   []permission.Grant
+	// Limit is what the token by which they are known may do at most; nil when it may all that they may.
+	Limit []permission.Grant
 }
 
 // May reports whether the caller may do something somewhere.
-func (c Caller) May(a permission.Act) bool { return permission.May(c.Grants, a) }
+func (c Caller) May(a permission.Act) bool {
+	return permission.May(c.Grants, a) && (c.Limit == nil || permission.May(c.Limit, a))
+}
 
-// Roles are the caller's, each once.
+// Everywhere reports whether the caller may do something in the whole institution.
+func (c Caller) Everywhere(a permission.Act) bool {
+	_, all := permission.Where(c.Grants, a)
+	if all && c.Limit != nil {
+		_, all = permission.Where(c.Limit, a)
+	}
+	return all
+}
+
+// Roles are the caller's, each once; those of their token where that has fewer.
 func (c Caller) Roles() []permission.Role {
+	grants := c.Grants
+	if c.Limit != nil {
+		grants = c.Limit
+	}
 	roles := []permission.Role{}
 	for _, r := range permission.Roles {
-		if slices.ContainsFunc(c.Grants, func(g permission.Grant) bool { return g.Role == r }) {
+		if slices.ContainsFunc(grants, func(g permission.Grant) bool { return g.Role == r }) {
 			roles = append(roles, r)
 		}
 	}
@@ -211,15 +228,38 @@ func (s *Service) ByID(ctx context.Context, id string) (Caller, error) {
 	return s.caller(ctx, a, err)
 }
 
+// TokenDraft is a token that is to be made.
+type TokenDraft struct {
+	Name string
+	Most *permission.Grant // what it may do at most, besides what its maker may; nil for all that they may
+	Days int               // until it expires; 0 for never
+}
+
+// longestToken is for how many days a token may be made that expires.
+const longestToken = 3660
+
 // NewToken makes a token for programs; it is returned once and never shown again.
-func (s *Service) NewToken(ctx context.Context, c Caller, name string) (string, error) {
-	if strings.TrimSpace(name) == "" {
-		return "", refusal.Invalid("name", "is missing: say what the token is for")
-	}
+func (s *Service) NewToken(ctx context.Context, c Caller, d TokenDraft) (string, error) {
 	secret := TokenPrefix + rand.Text()
-	t := accessstore.APIToken{
-		ID: db.NewID(), UserID: c.ID, Name: strings.TrimSpace(name),
-		Hash: hash(secret),
+	t := accessstore.APIToken{ID: db.NewID(), UserID: c.ID, Name: strings.TrimSpace(d.Name), Hash: hash(secret)}
+	switch {
+	case t.Name == "":
+		return "", refusal.Invalid("name", "is missing: say what the token is for")
+	case len([]rune(t.Name)) > 200:
+		return "", refusal.Invalid("name", "has more than 200 characters")
+	case c.Limit != nil:
+		return "", refusal.Forbidden("a token that may less than you cannot make another one")
+	case d.Days < 0 || d.Days > longestToken:
+		return "", refusal.Invalid("days", "must be 1 to %d, or absent for a token that does not expire", longestToken)
+	case d.Days > 0:
+		until := time.Now().AddDate(0, 0, d.Days)
+		t.ExpiresAt = &until
+	}
+	if d.Most != nil {
+		if err := s.checkMost(ctx, c, *d.Most); err != nil {
+			return "", err
+		}
+		t.Role, t.Scope, t.ScopeID = d.Most.Role, d.Most.Scope.Kind, d.Most.Scope.ID
 	}
 	return secret, s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := db.Create(tx, &t, "making the token"); err != nil {
@@ -231,9 +271,13 @@ func (s *Service) NewToken(ctx context.Context, c Caller, name string) (string, 
 
 // ByToken finds whom a token stands for.
 func (s *Service) ByToken(ctx context.Context, token string) (Caller, error) {
-	a, err := accessstore.UserByToken(ctx, s.Store, hash(token))
+	u, t, err := accessstore.UserByToken(ctx, s.Store, hash(token))
 	if errors.Is(err, db.ErrNotFound) {
 		return Caller{}, ErrUnknown
 	}
-	return s.caller(ctx, a, err)
+	c, err := s.caller(ctx, u, err)
+	if t.Role != "" {
+		c.Limit = []permission.Grant{{Role: t.Role, Scope: permission.Scope{Kind: t.Scope, ID: t.ScopeID}}}
+	}
+	return c, err
 }

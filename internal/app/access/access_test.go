@@ -9,6 +9,7 @@ import (
 	"kanban/internal/app/access"
 	"kanban/internal/core/permission"
 	"kanban/internal/core/refusal"
+	"kanban/internal/store/db"
 	"kanban/internal/store/storetest"
 )
 
@@ -59,16 +60,63 @@ func TestSetUpOnceThenSignIn(t *testing.T) {
 	}
 }
 
+// A token may be allowed less than whoever made it, and ends by itself or when its maker ends it.
+func TestTokensMayLessThanTheirMaker(t *testing.T) {
+	store := storetest.New(t)
+	s, ctx := &access.Service{Store: store}, t.Context()
+	secret, err := s.SetupSecret(ctx)
+	require.NoError(t, err)
+	ana, err := s.SetUp(ctx, secret, "Ana", "ana@x.example", password)
+	require.NoError(t, err)
+	most := permission.Everywhere(permission.Reader)[0]
+	token, err := s.NewToken(ctx, ana, access.TokenDraft{Name: "reports", Most: &most, Days: 30})
+	require.NoError(t, err)
+	who, err := s.ByToken(ctx, token)
+	require.NoError(t, err)
+	assert.True(t, who.May(permission.Report) && who.Everywhere(permission.Report) && who.May(permission.Own))
+	assert.False(t, who.May(permission.Look) || who.Everywhere(permission.Users))
+	assert.Equal(t, []permission.Role{permission.Reader}, who.Roles())
+	for act, all := range map[permission.Act]bool{permission.Report: true, permission.Rosters: false} {
+		reach, err := s.Reach(ctx, who, act)
+		require.NoError(t, err)
+		assert.Equal(t, all, reach.All)
+	}
+	_, err = s.NewToken(ctx, who, access.TokenDraft{Name: "more"})
+	require.ErrorContains(t, err, "cannot make another one")
+	reader := access.Caller{ID: ana.ID, Name: "Ana", Grants: []permission.Grant{most}}
+	for text, d := range map[string]access.TokenDraft{
+		"more than your own": {Name: "x", Most: &permission.Everywhere(permission.Operator)[0]},
+		"is not one of":      {Name: "x", Most: &permission.Everywhere(permission.Teacher)[0]},
+		"cannot be had in a": {Name: "x", Most: &permission.Grant{
+			Role: permission.Reader, Scope: permission.Scope{Kind: permission.Section, ID: "1"},
+		}},
+		"must be 1 to": {Name: "x", Days: 9999},
+	} {
+		_, err := s.NewToken(ctx, reader, d)
+		assert.ErrorContains(t, err, text)
+	}
+	all, err := s.Tokens(ctx, ana)
+	require.NoError(t, err)
+	require.Len(t, all, 1)
+	require.NotNil(t, all[0].ExpiresAt)
+	require.NoError(t, s.EndOwnToken(ctx, ana, all[0].ID))
+	_, err = s.ByToken(ctx, token)
+	require.ErrorIs(t, err, access.ErrUnknown)
+	require.ErrorIs(t, s.EndOwnToken(ctx, ana, all[0].ID), db.ErrNotFound)
+	_, err = s.EndOwnSession(ctx, ana, all[0].ID)
+	require.ErrorIs(t, err, db.ErrNotFound)
+}
+
 func TestTokensStandForTheirMaker(t *testing.T) {
-	db := storetest.New(t)
-	s := &access.Service{Store: db}
+	store := storetest.New(t)
+	s := &access.Service{Store: store}
 	secret, err := s.SetupSecret(t.Context())
 	require.NoError(t, err)
 	who, err := s.SetUp(t.Context(), secret, "Ana", "ana@x.example", password)
 	require.NoError(t, err)
-	_, err = s.NewToken(t.Context(), who, "  ")
+	_, err = s.NewToken(t.Context(), who, access.TokenDraft{Name: "  "})
 	assert.ErrorContains(t, err, "say what the token is for")
-	token, err := s.NewToken(t.Context(), who, "nightly job")
+	token, err := s.NewToken(t.Context(), who, access.TokenDraft{Name: "nightly job"})
 	require.NoError(t, err)
 	got, err := s.ByToken(t.Context(), token)
 	require.NoError(t, err)
@@ -78,7 +126,7 @@ func TestTokensStandForTheirMaker(t *testing.T) {
 		assert.ErrorIs(t, err, access.ErrUnknown, wrong)
 	}
 	var plain int
-	require.NoError(t, db.Pool.QueryRow(t.Context(), `SELECT count(*) FROM api_tokens
+	require.NoError(t, store.Pool.QueryRow(t.Context(), `SELECT count(*) FROM api_tokens
 		WHERE encode(hash, 'escape') LIKE '%' || $1 || '%'`, token[4:]).Scan(&plain))
 	assert.Zero(t, plain, "only a hash is kept")
 }

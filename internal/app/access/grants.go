@@ -108,7 +108,7 @@ func (s *Service) checkGrant(ctx context.Context, c Caller, g permission.Grant) 
 			g.Scope.Kind)
 	case g.Issuer != "" && g.Role != permission.Awarder:
 		return refusal.Invalid("issuerId", "limits whose badges may be awarded; the role %s is not limited by it", g.Role)
-	case !permission.MayGive(c.Grants, g):
+	case !permission.MayGive(c.Grants, g), c.Limit != nil && !permission.MayGive(c.Limit, g):
 		return refusal.Forbidden("you cannot give a role that may do more than your own")
 	}
 	there, err := accessstore.ScopeThere(ctx, s.Store, g.Scope)
@@ -119,6 +119,27 @@ func (s *Service) checkGrant(ctx context.Context, c Caller, g permission.Grant) 
 		if there, err = accessstore.IssuerThere(ctx, s.Store, g.Issuer); err == nil && !there {
 			return refusal.Invalid("issuerId", "there is no such issuer")
 		}
+	}
+	return err
+}
+
+// checkMost refuses to limit a token to what its maker may not do, or to what there is not.
+func (s *Service) checkMost(ctx context.Context, c Caller, g permission.Grant) error {
+	switch {
+	case !g.Role.Known() || g.Role.FromRegister():
+		return refusal.Invalid("role", "%q is not one of administrator, operator, support, reader, awarder", g.Role)
+	case !permission.Holds(g.Role, g.Scope.Kind):
+		return refusal.Invalid("scope", "the role %s cannot be had in a %s, only in the whole institution", g.Role,
+			g.Scope.Kind)
+	}
+	for _, a := range permission.Acts {
+		if a != permission.Own && a != permission.Anyone && g.Allows(a) && !permission.May(c.Grants, a) {
+			return refusal.Forbidden("a token cannot have a role that may do more than your own")
+		}
+	}
+	there, err := accessstore.ScopeThere(ctx, s.Store, g.Scope)
+	if err == nil && !there {
+		return refusal.Invalid("scopeId", "no register has this %s", g.Scope.Kind)
 	}
 	return err
 }
@@ -186,7 +207,12 @@ func (s *Service) regrant(ctx context.Context, c Caller, id, what string,
 
 // Reach says which sections a caller may do an act to, now.
 func (s *Service) Reach(ctx context.Context, c Caller, a permission.Act) (permission.Reach, error) {
-	return accessstore.Reach(ctx, s.Store, c.Grants, a)
+	r, err := accessstore.Reach(ctx, s.Store, c.Grants, a)
+	if err != nil || c.Limit == nil {
+		return r, err
+	}
+	most, err := accessstore.Reach(ctx, s.Store, c.Limit, a)
+	return r.And(most), err
 }
 
 // Reached gives the ids of the pairings, score links or tasks that belong to a section somebody reaches.

@@ -22,8 +22,10 @@ func (s *Service) Announce(ctx context.Context, topic, id string) error {
 }
 
 // KeepSession keeps what a session holds, by the hash of its token; one that was ended stays ended.
-func (s *Service) KeepSession(ctx context.Context, token string, data []byte, until time.Time) error {
-	return accessstore.KeepSession(ctx, s.Store, token, data, until)
+func (s *Service) KeepSession(ctx context.Context, token string, data []byte, until time.Time,
+	of accessstore.SessionOf,
+) error {
+	return accessstore.KeepSession(ctx, s.Store, token, data, until, of)
 }
 
 // EndSession ends a session for good.

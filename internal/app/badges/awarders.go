@@ -15,11 +15,12 @@ import (
 type Awarder struct {
 	Name   string
 	Grants []permission.Grant
+	Limit  []permission.Grant // what their token may do at most; nil when it may all that they may
 }
 
 // Anybody is an awarder who may award every badge to everybody.
 func Anybody(name string) Awarder {
-	return Awarder{name, permission.Everywhere(permission.Administrator)}
+	return Awarder{Name: name, Grants: permission.Everywhere(permission.Administrator)}
 }
 
 // reach says of the people of which sections somebody may award badges of an issuer. It refuses where they may of
@@ -29,7 +30,12 @@ func (s *Service) reach(ctx context.Context, who Awarder, issuerID string) (perm
 	if !permission.May(grants, permission.Award) {
 		return permission.Reach{}, refusal.Forbidden("you may not award badges of this issuer")
 	}
-	return accessstore.Reach(ctx, s.Store, grants, permission.Award)
+	r, err := accessstore.Reach(ctx, s.Store, grants, permission.Award)
+	if err != nil || who.Limit == nil {
+		return r, err
+	}
+	most, err := accessstore.Reach(ctx, s.Store, who.Limit, permission.Award)
+	return r.And(most), err
 }
 
 // reached leaves of people those whom somebody reaches.

@@ -198,6 +198,23 @@ func (r Reach) CoversEach(sections []string) bool {
 	return r.All || len(sections) > 0 && !slices.ContainsFunc(sections, func(s string) bool { return !r.Covers(s) })
 }
 
+// And is what both reach.
+func (r Reach) And(o Reach) Reach {
+	switch {
+	case r.All:
+		return o
+	case o.All:
+		return r
+	}
+	both := Reach{Sections: map[string]bool{}}
+	for id := range r.Sections {
+		if o.Sections[id] {
+			both.Sections[id] = true
+		}
+	}
+	return both
+}
+
 // IDs are the sections that it reaches, ordered.
 func (r Reach) IDs() []string { return slices.Sorted(maps.Keys(r.Sections)) }
 

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"time"
 
+	"kanban/internal/core/permission"
 	"kanban/internal/store/db"
 )
 
@@ -32,6 +33,12 @@ type APIToken struct {
 	Hash       []byte
 	CreatedAt  time.Time
 	LastUsedAt *time.Time
+	// Role and scope are at most what it may do, besides what its maker may; all that they may when Role is empty.
+	Role      permission.Role
+	Scope     permission.ScopeKind
+	ScopeID   string
+	ExpiresAt *time.Time // nil for never
+	ScopeName string     `gorm:"->;-:migration"`
 }
 
 // CountUsers counts them.
@@ -99,18 +106,22 @@ func granted(ctx context.Context, from db.From, u User, err error) (User, error)
 	return one[0], err
 }
 
-// UserByToken finds whom a token stands for and notes its use.
-func UserByToken(ctx context.Context, from db.From, hash []byte) (a User, err error) {
-	err = from.Records(ctx).Raw(`
+// UserByToken finds whom a token stands for, with the token, and notes its use. One that has expired is ErrNotFound.
+func UserByToken(ctx context.Context, from db.From, hash []byte) (u User, t APIToken, err error) {
+	found, err := db.Rows[APIToken](ctx, from, "finding the token", `
 		WITH used AS (
 			UPDATE api_tokens SET last_used_at = now()
-			WHERE hash = ? AND (last_used_at IS NULL OR last_used_at < now() - interval '1 minute')
+			WHERE hash = $1 AND (last_used_at IS NULL OR last_used_at < now() - interval '1 minute')
 		)
-		SELECT a.* FROM users a JOIN api_tokens t ON t.user_id = a.id WHERE t.hash = ?`, hash, hash).Scan(&a).Error
-	if err == nil && a.ID == "" {
-		return a, fmt.Errorf("finding the token: %w", db.ErrNotFound)
+		`+tokensSQL+` WHERE t.hash = $1 AND (t.expires_at IS NULL OR t.expires_at > now())`, hash)
+	if err == nil && len(found) == 0 {
+		err = fmt.Errorf("finding the token: %w", db.ErrNotFound)
 	}
-	return granted(ctx, from, a, err)
+	if err != nil {
+		return u, t, err
+	}
+	u, err = FindUser(ctx, from, found[0].UserID)
+	return u, found[0], err
 }
 
 // AddSetupLink keeps the hash of a new one-time set-up link and drops older ones.
@@ -195,10 +206,12 @@ func SetupLinkOpen(ctx context.Context, from db.From, hash []byte) (yes bool, er
 
 // KeepSession keeps what a session holds, by the hash of its token. One that was ended stays ended,
 // whatever a request still holds of it that began before.
-func KeepSession(ctx context.Context, to db.From, token string, data []byte, until time.Time) error {
-	_, err := db.Exec(ctx, to, `INSERT INTO sessions (token, data, expiry) VALUES ($1, $2, $3)
-		ON CONFLICT (token) DO UPDATE SET data = excluded.data, expiry = excluded.expiry
-		WHERE sessions.data <> ''`, token, data, until)
+func KeepSession(ctx context.Context, to db.From, token string, data []byte, until time.Time, of SessionOf) error {
+	_, err := db.Exec(ctx, to, `INSERT INTO sessions (token, data, expiry, user_id, agent, address)
+		SELECT $1, $2, $3, (SELECT id FROM users WHERE id::text = $4), $5, $6
+		ON CONFLICT (token) DO UPDATE SET data = excluded.data, expiry = excluded.expiry, used_at = now(),
+			user_id = coalesce(excluded.user_id, sessions.user_id), agent = excluded.agent, address = excluded.address
+		WHERE sessions.data <> ''`, token, data, until, of.UserID, of.Agent, of.Address)
 	return db.Known(err, "keeping the session")
 }
 

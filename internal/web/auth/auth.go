@@ -9,6 +9,7 @@ package auth
 import (
 	"context"
 	"crypto/sha256"
+	"encoding/base64"
 	"encoding/hex"
 	"errors"
 	"log/slog"
@@ -21,6 +22,7 @@ import (
 
 	"kanban/internal/app/access"
 	"kanban/internal/core/permission"
+	"kanban/internal/store/accessstore"
 	"kanban/internal/store/db"
 	"kanban/internal/web/problem"
 )
@@ -48,8 +50,12 @@ const (
 	cookie = "kanban_session"
 	// sessionFor is how long one lasts, and idleFor how long without a request.
 	sessionFor, idleFor = 7 * 24 * time.Hour, 24 * time.Hour
-	// administrator is what a session keeps: who has signed in.
+	// administrator is what a session keeps: who has signed in; and with which browser, from where.
 	administrator = "administrator"
+	agent         = "agent"
+	beganFrom     = "address"
+	// longestAgent bounds what a browser may say of itself.
+	longestAgent = 300
 )
 
 // New prepares it. Old sessions are removed every hour until ctx ends.
@@ -139,7 +145,7 @@ func WithToken(a *access.Service, next http.Handler) http.Handler {
 			problem.Write(w, http.StatusUnauthorized, "an API token is needed")
 			return
 		}
-		if _, all := permission.Where(c.Grants, permission.Look); !all {
+		if !c.Everywhere(permission.Look) {
 			problem.Write(w, http.StatusForbidden, NotAllowed(c))
 			return
 		}
@@ -206,6 +212,10 @@ func (a *Auth) Enter(ctx context.Context, c access.Caller) error {
 		return err
 	}
 	a.sessions.Put(ctx, administrator, c.ID)
+	if v, ok := ctx.Value(keyVisitor).(visitor); ok {
+		a.sessions.Put(ctx, agent, strings.ToValidUTF8(v.r.UserAgent()[:min(len(v.r.UserAgent()), longestAgent)], ""))
+		a.sessions.Put(ctx, beganFrom, v.address)
+	}
 	return nil
 }
 
@@ -221,6 +231,36 @@ func (a *Auth) Leave(ctx context.Context) error {
 		return err
 	}
 	return a.Access.Announce(ctx, SignedOut, Hash(ended))
+}
+
+// Kept is by what the database knows the session that a caller has; empty for one who came with a token.
+func Kept(ctx context.Context) string {
+	sign := Sign(ctx)
+	if sign == "" || strings.HasPrefix(sign, tokenSign) {
+		return ""
+	}
+	sum := sha256.Sum256([]byte(sign))
+	return base64.RawURLEncoding.EncodeToString(sum[:])
+}
+
+// Ended tells pages that listen under sessions that they are over, whichever process they are at.
+func (a *Auth) Ended(ctx context.Context, sessions ...accessstore.Session) error {
+	for _, s := range sessions {
+		sum, err := base64.RawURLEncoding.DecodeString(s.Token)
+		if err != nil {
+			return err
+		}
+		if err := a.Access.Announce(ctx, SignedOut, hex.EncodeToString(sum)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// IsToken reports whether a caller is known by a token with a hash.
+func IsToken(sign, hash string) bool {
+	token, ok := strings.CutPrefix(sign, tokenSign)
+	return ok && Hash(token) == hash
 }
 
 // StillIn reports whether what a caller is known by still lets them in; when that cannot be

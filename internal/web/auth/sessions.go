@@ -4,7 +4,10 @@ import (
 	"context"
 	"time"
 
+	"github.com/alexedwards/scs/v2"
+
 	"kanban/internal/app/access"
+	"kanban/internal/store/accessstore"
 )
 
 // sessionStore keeps sessions through the use case. Every request writes its session when it ends,
@@ -28,7 +31,13 @@ func (s sessionStore) Commit(token string, data []byte, until time.Time) error {
 
 // CommitCtx implements scs.CtxStore. What a request did is kept though its caller is gone.
 func (s sessionStore) CommitCtx(ctx context.Context, token string, data []byte, until time.Time) error {
-	return s.access.KeepSession(context.WithoutCancel(ctx), token, data, until)
+	var of accessstore.SessionOf
+	if _, values, err := (scs.GobCodec{}).Decode(data); err == nil {
+		of.UserID, _ = values[administrator].(string)
+		of.Agent, _ = values[agent].(string)
+		of.Address, _ = values[beganFrom].(string)
+	}
+	return s.access.KeepSession(context.WithoutCancel(ctx), token, data, until, of)
 }
 
 // Delete implements scs.Store.

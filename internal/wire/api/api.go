@@ -43,7 +43,34 @@ type Caller struct {
 
 // NewToken asks for an API token.
 type NewToken struct {
-	Name string `json:"name" doc:"What the token is for"`
+	Name    string `json:"name" doc:"What the token is for"`
+	Role    string `json:"role,omitempty" enum:"administrator,operator,support,reader,awarder" doc:"What it may do at most, besides what you may; all that you may when absent"`
+	Scope   string `json:"scope,omitempty" enum:"institution,organisation,course,section" doc:"Where; the institution when absent"`
+	ScopeID string `json:"scopeId,omitempty"`
+	Days    int    `json:"days,omitempty" minimum:"0" maximum:"3660" doc:"Until it expires; it does not when absent"`
+}
+
+// OwnToken is a token of somebody's own; what it is was shown when it was made.
+type OwnToken struct {
+	ID         string     `json:"id"`
+	Name       string     `json:"name"`
+	Role       string     `json:"role,omitempty" doc:"What it may do at most; absent for all that you may"`
+	Scope      string     `json:"scope,omitempty"`
+	ScopeName  string     `json:"scopeName,omitempty"`
+	CreatedAt  time.Time  `json:"createdAt"`
+	LastUsedAt *time.Time `json:"lastUsedAt,omitempty" doc:"To the minute"`
+	ExpiresAt  *time.Time `json:"expiresAt,omitempty"`
+	Expired    bool       `json:"expired,omitempty"`
+}
+
+// OwnSession is where somebody is signed in.
+type OwnSession struct {
+	ID      string    `json:"id"`
+	Agent   string    `json:"agent" doc:"What the browser says it is"`
+	Address string    `json:"address" doc:"From which it was begun"`
+	BeganAt time.Time `json:"beganAt"`
+	UsedAt  time.Time `json:"usedAt"`
+	Current bool      `json:"current" doc:"It is the one that asks"`
 }
 
 // Token is a new API token, shown once.

@@ -12,7 +12,6 @@ import ScheduleField from '../../parts/ScheduleField.vue'
 import { when } from '../../parts/when'
 import History from './History.vue'
 import TemplateForm from './TemplateForm.vue'
-import Tokens from './Tokens.vue'
 
 /** How the institution wants its pairings made and kept. */
 const queries = useQueryClient()
@@ -164,7 +163,6 @@ function add() {
         {{ $t('settings.next', { nextAt: when(whole.data.value.nextAt) }) }}
       </p>
       <Oops :error="setWhole.error.value" :over="(tag) => (compared.over(tag), setWhole.mutate())" />
-      <Tokens />
       <History />
     </aside>
   </div>
