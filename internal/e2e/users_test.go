@@ -190,7 +190,7 @@ func TestConsoleForAPartOfTheInstitution(t *testing.T) {
 	ada.sees("My page")
 	ada.sees("Propagation A")
 	ada.picture("mine")
-	ada.until(`[...document.querySelectorAll('nav[aria-label="What to do"] a')].map((a) => a.innerText).join() === "My page"`)
+	ada.until(`[...document.querySelectorAll('header nav a')].map((a) => a.innerText).join() === "My page,Account"`)
 	ada.open("/people")
 	ada.sees("You have no badge yet.")
 
@@ -247,7 +247,7 @@ func TestConsoleAccount(t *testing.T) {
 // everyWay follows the navigation: every page of every area.
 const everyWay = `(async () => {
 	const found = new Set(), wait = () => new Promise((done) => setTimeout(done, 50))
-	for (const area of [...document.querySelectorAll('nav[aria-label="What to do"] a')]) {
+	for (const area of [...document.querySelectorAll('nav[aria-label="What to do"] a, a.account')]) {
 		area.click()
 		for (let i = 0; i < 400 && area.getAttribute('aria-current') !== 'true'; i++) await wait()
 		for (const a of document.querySelectorAll('nav.pages a')) found.add(a.getAttribute('href'))

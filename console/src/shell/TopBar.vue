@@ -44,7 +44,7 @@ onBeforeUnmount(() => removeEventListener('keydown', keys))
       >
       <nav :aria-label="$t('shell.whatToDo')">
         <RouterLink
-          v-for="a in areas"
+          v-for="a in areas.filter((x) => !x.aside)"
           :key="a.title"
           :to="a.pages[0]!.to"
           :class="{ here: here?.area.title === a.title }"
@@ -70,7 +70,14 @@ onBeforeUnmount(() => removeEventListener('keydown', keys))
       >
         <i :class="{ on: live }" /> {{ live ? $t('shell.upToDate') : $t('shell.connecting') }}
       </span>
-      <RouterLink to="/account" class="account">{{ $t('shell.account') }}</RouterLink>
+      <RouterLink
+        v-for="a in areas.filter((x) => x.aside)"
+        :key="a.title"
+        :to="a.pages.at(-1)!.to"
+        class="account"
+        :aria-current="here?.area.title === a.title ? 'true' : undefined"
+        >{{ a.title }}</RouterLink
+      >
       <Button unstyled class="out" type="button" @click="emit('out')">{{ $t('shell.signOut') }}</Button>
     </div>
     <nav class="pages" :aria-label="here?.area.title ?? $t('shell.pages')">
@@ -99,7 +106,7 @@ onBeforeUnmount(() => removeEventListener('keydown', keys))
 .line {
   display: flex;
   align-items: center;
-  gap: 0.9rem;
+  gap: 1.2rem;
   padding: 0 1.5rem;
   height: 44px;
 }
@@ -114,7 +121,7 @@ onBeforeUnmount(() => removeEventListener('keydown', keys))
 
 nav {
   display: flex;
-  gap: 0.95rem;
+  gap: 1.1rem;
 }
 
 .line nav {

@@ -15,6 +15,8 @@ export interface Page {
 export interface Area {
   title: string
   pages: Page[]
+  /** Whether it stands beside what people do, not among it. */
+  aside?: boolean
   /** Beginnings of addresses that belong here besides those of its pages. */
   besides?: string[]
 }
@@ -116,10 +118,6 @@ export const areas: Area[] = [
     ],
   },
   {
-    title: $t('shell.mine'),
-    pages: [{ to: '/mine', title: $t('shell.mine'), act: 'mine', part: true }],
-  },
-  {
     title: $t('shell.connections'),
     pages: [
       {
@@ -145,6 +143,14 @@ export const areas: Area[] = [
         title: $t('shell.setUpFiles'),
         also: $t('shell.exportImportConfiguration'),
       },
+    ],
+  },
+  {
+    title: $t('shell.account'),
+    aside: true,
+    pages: [
+      { to: '/mine', title: $t('shell.mine'), act: 'mine', part: true },
+      { to: '/account', title: $t('shell.account'), also: $t('shell.accountAlso'), act: 'own', part: true },
     ],
   },
 ]

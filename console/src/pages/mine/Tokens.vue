@@ -117,6 +117,7 @@ const roles = (Object.keys(needs) as Role[])
   flex-wrap: wrap;
   gap: 0.8rem;
   align-items: end;
+  margin-bottom: 0.8rem;
 }
 
 .new :deep(.field) {
