@@ -2,6 +2,7 @@ package service_test
 
 import (
 	"context"
+	"fmt"
 	"io"
 	"log/slog"
 	"net"
@@ -19,6 +20,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kanban/internal/app/access"
 	"kanban/internal/service"
 )
 
@@ -139,6 +141,45 @@ func status(t *testing.T, address string) int {
 	require.NoError(t, err)
 	require.NoError(t, resp.Body.Close())
 	return resp.StatusCode
+}
+
+// Whoever is at the machine lets themselves back in, beside a running service and without one: the link works once.
+func TestRecoveryAtTheMachine(t *testing.T) {
+	at, l := folder(t), &log{}
+	o := options(at, l)
+	stop := run(t, o, l)
+	o.Public = l.address(t)
+	let := func(r access.Recovered) (secret string) {
+		in, err := service.Recover(t.Context(), o, r)
+		require.NoError(t, err)
+		_, secret, _ = strings.Cut(in.Link, o.Public+"/invitation?secret=")
+		require.NotEmpty(t, secret, in.Link)
+		return secret
+	}
+	_, err := service.Recover(t.Context(), o, access.Recovered{Email: "maud@fernmoor.example"})
+	require.ErrorContains(t, err, "those who may say who may are nobody yet")
+	choose := func(want int, secret, password string) {
+		body := fmt.Sprintf(`{"secret": %q, "password": %q}`, secret, password)
+		resp, err := http.Post(o.Public+"/api/v1/invitations", "application/json", strings.NewReader(body))
+		require.NoError(t, err)
+		require.NoError(t, resp.Body.Close())
+		assert.Equal(t, want, resp.StatusCode)
+	}
+	maud := access.Recovered{Email: "maud@fernmoor.example", Name: "Maud", Administrator: true}
+	first := let(maud)
+	choose(200, first, "grow-more-plants")
+	choose(403, first, "grow-more-plants")
+	_, err = service.Recover(t.Context(), o, access.Recovered{Email: "otto@fernmoor.example"})
+	require.ErrorContains(t, err, "maud@fernmoor.example")
+	void := let(maud)
+	require.NoError(t, stop())
+	last := let(access.Recovered{Email: "MAUD@fernmoor.example"})
+	again := &log{}
+	o.Log, o.Address = slog.New(slog.NewTextHandler(again, nil)), strings.TrimPrefix(o.Public, "http://")
+	stop = run(t, o, again)
+	choose(403, void, "grow-more-plants")
+	choose(200, last, "grow-even-more-plants")
+	require.NoError(t, stop())
 }
 
 // A process that only works serves its health and nothing else, invites nobody, and a role that

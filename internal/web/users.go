@@ -168,6 +168,13 @@ func (s *Server) acceptInvitation(ctx context.Context, in *with[api.AcceptInvita
 	if err != nil {
 		return api.Caller{}, err
 	}
+	ended, err := s.Access.EndOtherSessions(ctx, c, "") // of somebody who had a password before
+	if err != nil {
+		return api.Caller{}, err
+	}
+	if err := s.auth.Ended(ctx, ended...); err != nil {
+		return api.Caller{}, err
+	}
 	return s.enter(ctx, c)
 }
 

@@ -51,8 +51,12 @@ type Caller struct {
 	Limit []permission.Grant
 }
 
-// May reports whether the caller may do something somewhere.
+// May reports whether the caller may do something somewhere. What is their own may whoever is signed in, without any
+// role too.
 func (c Caller) May(a permission.Act) bool {
+	if a == permission.Own {
+		return c.ID != ""
+	}
 	return permission.May(c.Grants, a) && (c.Limit == nil || permission.May(c.Limit, a))
 }
 

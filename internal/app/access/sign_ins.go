@@ -2,9 +2,15 @@ package access
 
 import (
 	"context"
+	"crypto/rand"
 	"encoding/hex"
 	"fmt"
+	"slices"
+	"strings"
+	"time"
 
+	"kanban/internal/core/permission"
+	"kanban/internal/core/refusal"
 	"kanban/internal/store/accessstore"
 	"kanban/internal/store/db"
 )
@@ -54,3 +60,69 @@ func (s *Service) EndOwnToken(ctx context.Context, c Caller, id string) error {
 
 // TopicToken is the topic of the news that a token was ended; the id is its hash.
 const TopicToken = "token-ended"
+
+// Recovered is whom somebody at the machine lets back in.
+type Recovered struct {
+	Email string
+	Name  string // of somebody who is to be made, when nobody has the address
+	// Administrator gives them that role too.
+	Administrator bool
+}
+
+// atTheMachine stands in the trail for who did something there.
+const atTheMachine = "somebody at the machine"
+
+// Recover gives the link by which a user chooses a new password, for whoever is at the machine on which the service
+// runs; older links are void, and what they are signed in by goes on. Their password stays until the link is used.
+func (s *Service) Recover(ctx context.Context, r Recovered) (Invitation, error) {
+	secret, c := rand.Text(), Caller{Name: atTheMachine, Grants: permission.Everywhere(permission.Administrator)}
+	var u accessstore.User
+	err := s.Store.InTx(ctx, func(tx *db.Tx) error {
+		all, err := accessstore.LockUsers(ctx, tx)
+		if err != nil {
+			return err
+		}
+		i := slices.IndexFunc(all, func(o accessstore.User) bool {
+			return strings.EqualFold(o.Email, strings.TrimSpace(r.Email))
+		})
+		switch {
+		case i >= 0:
+			u = all[i]
+		case r.Name == "" || !r.Administrator:
+			return refusal.Invalid("email", "is nobody's who may sign in; those who may say who may are %s",
+				administrators(all))
+		default:
+			u = accessstore.User{ID: db.NewID(), InvitedBy: c.Name, CreatedAt: time.Now()}
+			if err := (Draft{Name: &r.Name, Email: &r.Email}).into(&u); err != nil {
+				return err
+			}
+			if err := db.Create(tx, &u, "making the user"); err != nil {
+				return err
+			}
+		}
+		if r.Administrator {
+			if err := s.instead(ctx, tx, c, &u, permission.Administrator); err != nil {
+				return err
+			}
+		}
+		if err := accessstore.Invite(ctx, tx, u.ID, hash(secret), c.Name); err != nil {
+			return err
+		}
+		return s.changed(ctx, tx, c, "let a user in again", u)
+	})
+	return Invitation{User: u, Link: s.Public + "/invitation?secret=" + secret}, err
+}
+
+// administrators names those who may say who else may sign in.
+func administrators(all []accessstore.User) string {
+	var addresses []string
+	for _, u := range all {
+		if permission.May(u.Granted(), permission.Users) {
+			addresses = append(addresses, u.Email)
+		}
+	}
+	if len(addresses) == 0 {
+		return "nobody yet"
+	}
+	return strings.Join(addresses, ", ")
+}

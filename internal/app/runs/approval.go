@@ -120,6 +120,15 @@ func (s *Service) approvers(ctx context.Context, all []accessstore.User, pairing
 	return may, nil
 }
 
+// stillMay refuses somebody who was asked, and whose role does not allow it any more.
+func (s *Service) stillMay(ctx context.Context, u accessstore.User, pairingID string) error {
+	may, err := s.approvers(ctx, []accessstore.User{u}, pairingID)
+	if err == nil && len(may) == 0 {
+		return refusal.Forbidden("your role does not allow this any more")
+	}
+	return err
+}
+
 // Asked is what somebody with a link from a mail may approve.
 type Asked struct {
 	Approval accessstore.Approval
@@ -137,6 +146,9 @@ func (s *Service) Approvable(ctx context.Context, token string) (x Asked, err er
 		return x, err
 	}
 	if x.User, err = accessstore.FindUser(ctx, s.Store, x.Approval.UserID); err != nil {
+		return x, err
+	}
+	if err := s.stillMay(ctx, x.User, x.Approval.PairingID); err != nil {
 		return x, err
 	}
 	if x.Preview, err = s.Preview(ctx, x.Approval.PairingID); err != nil {
@@ -164,12 +176,8 @@ func (s *Service) Approve(ctx context.Context, token, previewID string) (runstor
 	if err != nil {
 		return runstore.Run{}, err
 	}
-	may, err := s.approvers(ctx, []accessstore.User{who}, a.PairingID)
-	if err != nil {
+	if err := s.stillMay(ctx, who, a.PairingID); err != nil {
 		return runstore.Run{}, err
-	}
-	if len(may) == 0 {
-		return runstore.Run{}, refusal.Forbidden("your role does not allow this any more")
 	}
 	preview, err := pairingstore.FindPreview(ctx, s.Store, previewID)
 	if errors.Is(err, db.ErrNotFound) || err == nil && preview.PairingID != a.PairingID {

@@ -104,7 +104,7 @@ var allowed = map[Role][]Act{
 	Support: {Look, Report, Acknowledge, FinishTasks},
 	Reader:  {Report},
 	Awarder: {Look, Award},
-	Teacher: {Look, Acknowledge, FinishTasks, Sync, CarryScores},
+	Teacher: {Look, FinishTasks, Sync, CarryScores},
 	Learner: {},
 }
 

@@ -42,7 +42,7 @@ func TestWhatRolesMay(t *testing.T) {
 		Support:       "anyone own look acknowledge finish-tasks",
 		Reader:        "anyone own",
 		Awarder:       "anyone own look award",
-		Teacher:       "anyone own look acknowledge finish-tasks sync carry-scores",
+		Teacher:       "anyone own look finish-tasks sync carry-scores",
 		Learner:       "anyone own",
 		"king":        "anyone",
 	} {
