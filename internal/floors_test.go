@@ -46,7 +46,10 @@ var floors = [][]string{
 	{"internal/standin"},
 	{"internal/store/pgchild"},
 	{"internal/store/db"},
-	{"internal/store/jobs", "internal/store/leases", "internal/store/settingstore", "internal/store/accessstore"},
+	{
+		"internal/store/jobs", "internal/store/leases", "internal/store/settingstore", "internal/store/accessstore",
+		"internal/store/reachstore",
+	},
 	{
 		"internal/store/runstore", "internal/store/rulestore", "internal/store/badgestore",
 		"internal/store/taskstore",

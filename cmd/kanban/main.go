@@ -18,7 +18,7 @@ var version = "0.2.0-dev"
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	code := app.Run(ctx, app.App(version, serve(), demo(), letIn(), describe()), os.Args)
+	code := app.Run(ctx, app.App(version, serve(), demo(), recovery(), describe()), os.Args)
 	stop()
 	os.Exit(code)
 }

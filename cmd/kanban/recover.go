@@ -10,10 +10,11 @@ import (
 	"kanban/internal/service"
 )
 
-// letIn lets whoever is at the machine back in.
-func letIn() *cli.Command {
+// recovery lets somebody in again who is at the machine.
+func recovery() *cli.Command {
 	return &cli.Command{
-		Name: "recover", Usage: "Let somebody in again who lost their password, on the machine itself", Category: "service",
+		Name: "recover", Usage: "Let somebody in again who lost their password, on the machine itself",
+		Category:  "service",
 		ArgsUsage: "ADDRESS",
 		Description: `Prints a link by which a new password is chosen; it works once, for a week. It is run where the service's data
 folder is (or with its database), whether the service runs or not, and stands in the trail.
@@ -28,18 +29,7 @@ folder is (or with its database), whether the service runs or not, and stands in
 				Name: "public", Value: "http://127.0.0.1:7700", Usage: "address at which the service is reached",
 				Sources: cli.EnvVars("KANBAN_PUBLIC"),
 			},
-			&cli.StringFlag{
-				Name: "database-url", Usage: "PostgreSQL to use instead of the private one",
-				Sources: cli.EnvVars("KANBAN_DATABASE_URL"),
-			},
-			&cli.StringFlag{
-				Name: "data", Value: defaultData(), Usage: "folder of the private PostgreSQL and the secrets key",
-				Sources: cli.EnvVars("KANBAN_DATA"),
-			},
-			&cli.StringFlag{
-				Name: "secrets-key", Usage: "Tink keyset that seals secrets; in the data folder when absent",
-				Sources: cli.EnvVars("KANBAN_SECRETS_KEY"),
-			},
+			databaseURL(), data(), secretsKey(),
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() != 1 {

@@ -36,19 +36,7 @@ in its data folder. Replicas share a database and a secrets key:
 				Name:  "public",
 				Usage: "address at which people and badge verifiers reach the service; http and the listening address when absent", Sources: cli.EnvVars("KANBAN_PUBLIC"),
 			},
-			&cli.StringFlag{
-				Name: "database-url", Usage: "PostgreSQL to use instead of the private one",
-				Sources: cli.EnvVars("KANBAN_DATABASE_URL"),
-			},
-			&cli.StringFlag{
-				Name: "data", Value: defaultData(),
-				Usage: "folder for the private PostgreSQL and the secrets key", Sources: cli.EnvVars("KANBAN_DATA"),
-			},
-			&cli.StringFlag{
-				Name:    "secrets-key",
-				Usage:   "Tink keyset that seals secrets; kept in the data folder when absent",
-				Sources: cli.EnvVars("KANBAN_SECRETS_KEY"),
-			},
+			databaseURL(), data(), secretsKey(),
 			&cli.StringFlag{
 				Name: "roles", Value: "api,worker", Usage: "what this process does: api, worker or both",
 				Sources: cli.EnvVars("KANBAN_ROLES"),
@@ -115,6 +103,28 @@ in its data folder. Replicas share a database and a secrets key:
 				FastDatabase: os.Getenv("KANBAN_FAST_DATABASE") == "yes",
 			})
 		},
+	}
+}
+
+// databaseURL, data and secretsKey say where the service keeps what it knows.
+func databaseURL() cli.Flag {
+	return &cli.StringFlag{
+		Name: "database-url", Usage: "PostgreSQL to use instead of the private one",
+		Sources: cli.EnvVars("KANBAN_DATABASE_URL"),
+	}
+}
+
+func data() cli.Flag {
+	return &cli.StringFlag{
+		Name: "data", Value: defaultData(), Usage: "folder for the private PostgreSQL and the secrets key",
+		Sources: cli.EnvVars("KANBAN_DATA"),
+	}
+}
+
+func secretsKey() cli.Flag {
+	return &cli.StringFlag{
+		Name: "secrets-key", Usage: "Tink keyset that seals secrets; kept in the data folder when absent",
+		Sources: cli.EnvVars("KANBAN_SECRETS_KEY"),
 	}
 }
 

@@ -17,9 +17,9 @@ func usersOf() *cli.Command {
 	return &cli.Command{
 		Name: "users", Usage: "Who may sign in, and as what", Category: "service",
 		Description: `An administrator may do everything. An operator minds rosters, pairings, scores, rules and badges, but no
-credentials and nobody's role. Support sees all, acknowledges findings and finishes tasks. A reader sees reports. An awarder awards
-badges. Operators, support and awarders can be limited to an organisation, a course or a section. Teachers and
-learners come from the register: invite the person.`,
+credentials and nobody's role. Support sees all, acknowledges findings and finishes tasks. A reader sees reports. An
+awarder awards badges. Operators, support and awarders can be limited to an organisation, a course or a section.
+Teachers and learners come from the register: invite the person.`,
 		Commands: []*cli.Command{
 			usersList(), usersInvite(), usersInviteAgain(), usersEdit(), usersGrant(), usersEndRole(), usersRemove(),
 		},
@@ -184,11 +184,7 @@ func usersGrant() *cli.Command {
   kanban users grant hazel@school.example --role awarder --section PROP-1 --issuer "Fernmoor Garden School"`,
 		Flags: roleFlags(true),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			c, u, err := oneUser(ctx, cmd)
-			if err != nil {
-				return err
-			}
-			g, err := grantOf(ctx, cmd, c)
+			c, u, g, err := userAndGrant(ctx, cmd)
 			if err != nil {
 				return err
 			}
@@ -209,11 +205,7 @@ func usersEndRole() *cli.Command {
   kanban users end-role otto@school.example --role operator --course PROP`,
 		Flags: roleFlags(true),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			c, u, err := oneUser(ctx, cmd)
-			if err != nil {
-				return err
-			}
-			g, err := grantOf(ctx, cmd, c)
+			c, u, g, err := userAndGrant(ctx, cmd)
 			if err != nil {
 				return err
 			}
@@ -230,6 +222,17 @@ func usersEndRole() *cli.Command {
 			return fmt.Errorf("%w: %s has no such role; what they have: %s", errUsage, u.Name, rolesOf(u))
 		},
 	}
+}
+
+// userAndGrant finds the user whom the argument names, and reads the role that is meant.
+func userAndGrant(ctx context.Context, cmd *cli.Command) (c *client.Client, u api.User, g *api.NewRoleGrant,
+	err error,
+) {
+	if c, u, err = oneUser(ctx, cmd); err != nil {
+		return c, u, nil, err
+	}
+	g, err = grantOf(ctx, cmd, c)
+	return c, u, g, err
 }
 
 // oneUser finds the user whom the argument names, by address, id or name; of two of one name neither is taken.
@@ -287,7 +290,7 @@ func usersEdit() *cli.Command {
 		Description: `A role given here is had in the whole institution, in place of the one that they have there.
 
   kanban users edit otto@school.example --role support
-  kanban users edit otto@school.example --person stf-004`,
+  kanban users edit otto@school.example --person tea-004`,
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "role", Usage: "`ROLE`: administrator, operator, support, reader or awarder"},
 			&cli.StringFlag{Name: "person", Usage: "who of the register they are: `NAME`, identifier or address; \"\" for nobody"},

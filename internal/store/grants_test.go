@@ -10,6 +10,7 @@ import (
 	"kanban/internal/core/permission"
 	"kanban/internal/store/accessstore"
 	"kanban/internal/store/db"
+	"kanban/internal/store/reachstore"
 )
 
 func TestRoleGrants(t *testing.T) {
@@ -34,45 +35,57 @@ func TestRoleGrants(t *testing.T) {
 	assert.Equal(t, section.Title, found.Grants[0].ScopeName)
 	want := []permission.Grant{{Role: permission.Operator, Scope: scope}}
 	assert.Equal(t, want, found.Granted())
-	reach := must[permission.Reach](t)(accessstore.Reach(ctx, s, want, permission.Sync))
+	reachOf := func(grants []permission.Grant, a permission.Act) permission.Reach {
+		return must[permission.Reach](t)(reachstore.Reach(ctx, s, permission.Rights{Grants: grants}, a))
+	}
+	reach := reachOf(want, permission.Sync)
 	assert.Equal(t, []string{section.ID}, reach.IDs())
-	assert.Equal(t, permission.Reach{}, must[permission.Reach](t)(accessstore.Reach(ctx, s, want, permission.Connect)))
+	assert.Equal(t, permission.Reach{}, reachOf(want, permission.Connect))
 	all := permission.Everywhere(permission.Administrator)
-	assert.True(t, must[permission.Reach](t)(accessstore.Reach(ctx, s, all, permission.Connect)).All)
+	assert.True(t, reachOf(all, permission.Connect).All)
 
 	for there, x := range map[bool]permission.Scope{
 		true: scope, false: {Kind: permission.Course, ID: section.ID},
 	} {
-		assert.Equal(t, there, must[bool](t)(accessstore.ScopeThere(ctx, s, x)))
+		assert.Equal(t, there, must[bool](t)(reachstore.ScopeThere(ctx, s, x)))
 	}
-	assert.True(t, must[bool](t)(accessstore.ScopeThere(ctx, s, permission.Scope{Kind: permission.Institution})))
-	assert.False(t, must[bool](t)(accessstore.ScopeThere(ctx, s, permission.Scope{Kind: "planet"})))
+	assert.True(t, must[bool](t)(reachstore.ScopeThere(ctx, s, permission.Scope{Kind: permission.Institution})))
+	assert.False(t, must[bool](t)(reachstore.ScopeThere(ctx, s, permission.Scope{Kind: "planet"})))
 	assert.False(t, must[bool](t)(accessstore.IssuerThere(ctx, s, db.NewID())))
-	assert.Equal(t, accessstore.InRegister{Teaches: true},
-		must[accessstore.InRegister](t)(accessstore.FindInRegister(ctx, s, teacher.ID)))
-	assert.Equal(t, accessstore.InRegister{Learns: true},
-		must[accessstore.InRegister](t)(accessstore.FindInRegister(ctx, s, w.Person("stu-001").ID)))
-	taught := must[[]string](t)(accessstore.SectionsIn(ctx, s, []permission.Scope{
+	assert.Equal(t, reachstore.InRegister{Teaches: true},
+		must[reachstore.InRegister](t)(reachstore.FindInRegister(ctx, s, teacher.ID)))
+	assert.Equal(t, reachstore.InRegister{Learns: true},
+		must[reachstore.InRegister](t)(reachstore.FindInRegister(ctx, s, w.Person("stu-001").ID)))
+	taught := must[[]string](t)(reachstore.SectionsIn(ctx, s, []permission.Scope{
 		{Kind: permission.Taught, ID: teacher.ID},
 	}))
 	assert.Contains(t, taught, section.ID)
-	of := must[[]string](t)(accessstore.SectionsIn(ctx, s, []permission.Scope{
+	of := must[[]string](t)(reachstore.SectionsIn(ctx, s, []permission.Scope{
 		{Kind: permission.Course, ID: section.CourseID},
 	}))
 	assert.Len(t, of, 3, "all of the course")
 
-	assert.Equal(t, []string{section.ID}, must[[]string](t)(accessstore.SectionsOf(ctx, s, permission.OfSection,
+	assert.Equal(t, []string{section.ID}, must[[]string](t)(reachstore.SectionsOf(ctx, s, permission.OfSection,
 		section.ID)))
-	mover := must[[]string](t)(accessstore.SectionsOf(ctx, s, permission.OfPerson, w.Person("stu-012").ID))
+	mover := must[[]string](t)(reachstore.SectionsOf(ctx, s, permission.OfPerson, w.Person("stu-012").ID))
 	assert.True(t, slices.Contains(mover, section.ID) && len(mover) > 1)
-	_, err = accessstore.SectionsOf(ctx, s, "planet", section.ID)
+	_, err = reachstore.SectionsOf(ctx, s, "planet", section.ID)
 	require.Error(t, err)
-	_, err = accessstore.Reached(ctx, s, permission.OfSection, reach)
-	require.Error(t, err)
-	assert.Empty(t, must[map[string]bool](t)(accessstore.Reached(ctx, s, permission.OfPairing, reach)))
+	assert.Equal(t, map[string]bool{section.ID: true},
+		must[map[string]bool](t)(reachstore.Reached(ctx, s, permission.OfSection, reach)))
+	for _, of := range []permission.Subject{ // each can be asked for
+		permission.OfRun, permission.OfPreview, permission.OfSet, permission.OfScoreLink, permission.OfScorePreview,
+		permission.OfTask, permission.OfAward, permission.OfDelivery,
+	} {
+		assert.Empty(t, must[map[string]bool](t)(reachstore.Reached(ctx, s, of, reach)), of)
+		assert.Empty(t, must[[]string](t)(reachstore.SectionsOf(ctx, s, of, db.NewID())), of)
+		assert.Contains(t, reachstore.In(of, "x.id", "$1"), "x.id IN (")
+	}
+	assert.Empty(t, must[[]string](t)(reachstore.SectionsOf(ctx, s, permission.OfRun, "no id")))
+	assert.Empty(t, must[map[string]bool](t)(reachstore.Reached(ctx, s, permission.OfPairing, reach)))
 	ada, other := w.Person("stu-001").ID, w.Person("stu-030").ID
 	assert.Equal(t, map[string]bool{ada: true},
-		must[map[string]bool](t)(accessstore.ReachedPeople(ctx, s, []string{ada, other}, reach)))
+		must[map[string]bool](t)(reachstore.Reached(ctx, s, permission.OfPerson, reach, ada, other)))
 
 	tx(t, s, func(tx *db.Tx) error { return accessstore.RemoveGrant(ctx, tx, u.ID, g.ID) })
 	require.ErrorIs(t, s.InTx(ctx, func(tx *db.Tx) error { return accessstore.RemoveGrant(ctx, tx, u.ID, g.ID) }),

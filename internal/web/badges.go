@@ -125,19 +125,19 @@ var (
 		Summary: "List awards, the newest first",
 	}
 	revokeAwardOp = operation{
-		ID: "revoke-award", Act: permission.Award, Of: permission.OfAward,
+		ID: "revoke-award", Act: permission.Award, Of: permission.OfAward, Any: true,
 		Method: http.MethodPost, Path: "/awards/{id}/revoke",
 		Status: http.StatusOK, Tag: "badges",
 		Summary: "Revoke an award; whoever checks it sees that",
 	}
 	suspendAwardOp = operation{
-		ID: "suspend-award", Act: permission.Award, Of: permission.OfAward,
+		ID: "suspend-award", Act: permission.Award, Of: permission.OfAward, Any: true,
 		Method: http.MethodPost, Path: "/awards/{id}/suspend",
 		Status: http.StatusOK, Tag: "badges",
 		Summary: "Suspend an award: it does not hold until it is restored, and whoever checks it sees that",
 	}
 	restoreAwardOp = operation{
-		ID: "restore-award", Act: permission.Award, Of: permission.OfAward,
+		ID: "restore-award", Act: permission.Award, Of: permission.OfAward, Any: true,
 		Method: http.MethodPost, Path: "/awards/{id}/restore",
 		Status: http.StatusOK, Tag: "badges",
 		Summary: "Restore an award: end its suspension, or cancel a revocation that was made by mistake",
@@ -310,7 +310,7 @@ func (s *Server) listAwards(ctx context.Context, in *awardsInput) (api.Page[api.
 
 func awarder(ctx context.Context) badges.Awarder {
 	c := auth.Caller(ctx)
-	return badges.Awarder{Name: c.Name, Grants: c.Grants, Limit: c.Limit}
+	return badges.Awarder{Name: c.Name, Rights: c.Rights}
 }
 
 func (s *Server) revokeAward(ctx context.Context, in *withID[api.Revocation]) (api.Award, error) {

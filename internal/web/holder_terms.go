@@ -24,7 +24,7 @@ var (
 		Summary: "Change the terms; whoever accepted the former ones is asked again before they share more",
 	}
 	linkHolderOp = operation{
-		ID: "link-holder", Act: permission.Award, Of: permission.OfPerson,
+		ID: "link-holder", Act: permission.Award, Of: permission.OfPerson, Any: true,
 		Method: http.MethodPost, Path: "/people/{id}/badges-page", Status: http.StatusOK, Tag: "badges",
 		Summary: "Make a link to the page of somebody's badges; it asks for their e-mail address",
 	}

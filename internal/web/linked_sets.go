@@ -5,8 +5,6 @@ import (
 	"fmt"
 	"net/http"
 
-	"kanban/internal/core/refusal"
-
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
 
@@ -180,12 +178,15 @@ func (s *Server) listSets(ctx context.Context, in *setsInput) ([]api.LinkedSet, 
 	} else {
 		all, err = s.Linking.LinkedSets(ctx)
 	}
-	out := []api.LinkedSet{}
+	out, reached := []api.LinkedSet{}, map[string]bool(nil)
+	if r := reach(ctx); r != nil && err == nil {
+		reached, err = s.Access.Reached(ctx, permission.OfSet, *r)
+	}
+	if err != nil {
+		return nil, err
+	}
 	for _, x := range all {
-		if sees, err := s.seesSet(ctx, x.ID); err != nil || !sees {
-			if err != nil {
-				return out, err
-			}
+		if reached != nil && !reached[x.ID] {
 			continue
 		}
 		shown, err := s.set(ctx, x.ID)
@@ -197,31 +198,16 @@ func (s *Server) listSets(ctx context.Context, in *setsInput) ([]api.LinkedSet, 
 	return out, err
 }
 
-// seesSet reports whether the caller reaches a section of a set.
-func (s *Server) seesSet(ctx context.Context, id string) (bool, error) {
-	r := reach(ctx)
-	if r == nil {
-		return true, nil
-	}
-	sections, err := s.Access.SectionsOf(ctx, permission.OfSet, id)
-	return r.CoversAny(sections), err
-}
-
 // mayLink refuses sections that the caller does not reach, and to link against the rule to whoever may not say what
 // pairings do.
 func (s *Server) mayLink(ctx context.Context, reason string, sections ...string) error {
-	if r := reach(ctx); r == nil || len(sections) == 0 {
+	if reach(ctx) == nil || len(sections) == 0 {
 		return nil
 	}
 	if err := allOf(ctx, sections...); err != nil || reason == "" {
 		return err
 	}
-	r, err := s.Access.Reach(ctx, auth.Caller(ctx), permission.Rosters)
-	if err == nil && !r.CoversEach(sections) {
-		return refusal.Forbidden("your role does not allow to link against the rule; ask somebody who is: %s",
-			whoMay(permission.Rosters))
-	}
-	return err
+	return s.mayAlso(ctx, permission.Rosters, "link against the rule", sections...)
 }
 
 func (s *Server) getSet(ctx context.Context, in *byID) (api.LinkedSet, int, error) {

@@ -102,14 +102,8 @@ func (s *Server) stream(a huma.API) {
 				case <-ctx.Done():
 					return
 				case l := <-news:
-					if l.Topic == auth.SignedOut {
+					if l.Topic == access.TopicSignedOut {
 						if l.ID == auth.Hash(sign) {
-							return
-						}
-						continue
-					}
-					if l.Topic == access.TopicToken {
-						if auth.IsToken(sign, l.ID) {
 							return
 						}
 						continue

@@ -54,6 +54,13 @@ func walkUsers(x *talk, _ *story) {
 // walkRoles gives a user more roles and ends them.
 func walkRoles(x *talk, _ *story) {
 	t := x.site.t
+	there := get[api.Page[api.Role]](x, "/roles").Items
+	require.Len(t, there, 7)
+	assert.Equal(t, api.Role{
+		Role: "awarder", Scopes: []string{"institution", "organisation", "course", "section"},
+		May: []string{"own", "look", "award"}, MayPart: []string{"own", "look", "award"}, Given: true, Token: true,
+	}, there[4])
+	assert.Equal(t, []bool{false, false}, []bool{there[5].Given, there[5].Token}, "teachers come from the register")
 	id := made[api.Invitation](x, "/users", api.NewUser{
 		Name: "Pia", Email: "pia@users.example", Grant: &api.NewRoleGrant{Role: "support"},
 	}).User.ID
@@ -192,7 +199,9 @@ func TestARoleThatIsTakenAwayEndsAtOnce(t *testing.T) {
 	require.NoError(t, err)
 	operator := permission.Everywhere(permission.Operator)[0]
 	id, made := s.invited("Otto", &operator, "")
-	otto, token := access.Caller{ID: id, Name: "Otto", Grants: []permission.Grant{operator}}, made()
+	otto, token := access.Caller{
+		ID: id, Name: "Otto", Rights: permission.Rights{Grants: []permission.Grant{operator}},
+	}, made()
 	ask := func(method, path string) int {
 		resp, _ := s.ask(method, "/api/v1"+path, "", "Authorization", "Bearer "+token)
 		return resp.StatusCode

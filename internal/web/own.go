@@ -63,11 +63,7 @@ func (s *Server) listOwnSessions(ctx context.Context, _ *struct{}) (api.Page[api
 }
 
 func (s *Server) endOwnSession(ctx context.Context, in *byID) error {
-	ended, err := s.Access.EndOwnSession(ctx, auth.Caller(ctx), in.ID)
-	if err != nil {
-		return err
-	}
-	return s.auth.Ended(ctx, ended)
+	return s.Access.EndOwnSession(ctx, auth.Caller(ctx), in.ID)
 }
 
 func (s *Server) listOwnTokens(ctx context.Context, _ *struct{}) (api.Page[api.OwnToken], error) {

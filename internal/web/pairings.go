@@ -6,9 +6,8 @@ import (
 	"net/http"
 	"slices"
 
-	"kanban/internal/core/refusal"
-
 	"github.com/danielgtaylor/huma/v2"
+	"kanban/internal/core/refusal"
 
 	"kanban/internal/app/pairings"
 	"kanban/internal/core/finding"

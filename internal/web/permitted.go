@@ -11,6 +11,7 @@ import (
 
 	"kanban/internal/app/access"
 	"kanban/internal/core/permission"
+	"kanban/internal/core/refusal"
 	"kanban/internal/store/db"
 	"kanban/internal/web/auth"
 	"kanban/internal/web/problem"
@@ -110,7 +111,7 @@ func (s *Server) within(ctx context.Context, c access.Caller, d declaration, id 
 	switch {
 	case !r.CoversAny(sections):
 		return r, elsewhere, err
-	case d.any || d.of == permission.OfPerson || d.of == permission.OfAward || r.CoversEach(sections):
+	case d.any || r.CoversEach(sections):
 		return r, enough, err
 	}
 	return r, shared, err
@@ -141,6 +142,16 @@ func allOf(ctx context.Context, sections ...string) error {
 		return fmt.Errorf("finding the section: %w", db.ErrNotFound)
 	}
 	return nil
+}
+
+// mayAlso refuses what a caller asks for beside the act of the operation, where they may not do it to all of some
+// sections.
+func (s *Server) mayAlso(ctx context.Context, a permission.Act, doing string, sections ...string) error {
+	r, err := s.Access.Reach(ctx, auth.Caller(ctx), a)
+	if err == nil && !r.CoversEach(sections) {
+		return refusal.Forbidden("your role does not allow to %s; ask somebody who is: %s", doing, whoMay(a))
+	}
+	return err
 }
 
 // someOf refuses things, such as pairings, that belong to no section that the caller reaches: they are not there.

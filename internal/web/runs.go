@@ -6,8 +6,6 @@ import (
 	"net/http"
 	"time"
 
-	"kanban/internal/core/refusal"
-
 	"github.com/danielgtaylor/huma/v2"
 
 	"kanban/internal/core/finding"
@@ -122,16 +120,11 @@ func (s *Server) mayStart(ctx context.Context, in api.NewRun) error {
 	if err := s.someOf(ctx, permission.OfPreview, in.PreviewID); err != nil || !in.Approved {
 		return err
 	}
-	r, err := s.Access.Reach(ctx, auth.Caller(ctx), permission.Rosters)
-	if err != nil || r.All {
+	sections, err := s.Access.SectionsOf(ctx, permission.OfPreview, in.PreviewID)
+	if err != nil {
 		return err
 	}
-	sections, err := s.Access.SectionsOf(ctx, permission.OfPreview, in.PreviewID)
-	if err == nil && !r.CoversEach(sections) {
-		return refusal.Forbidden("your role does not allow to approve removals; ask somebody who is: %s",
-			whoMay(permission.Rosters))
-	}
-	return err
+	return s.mayAlso(ctx, permission.Rosters, "approve removals", sections...)
 }
 
 func (s *Server) getRun(ctx context.Context, in *byID) (api.Run, error) {

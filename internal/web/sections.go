@@ -141,13 +141,8 @@ func (s *Server) listLinkable(ctx context.Context, in *linkableInput) (api.Page[
 
 func (s *Server) listCandidateClasses(ctx context.Context, in *candidatesInput) ([]api.SpaceCandidate, error) {
 	if reach(ctx) != nil { // classes of others are among them: they are for whoever may pair the section
-		r, err := s.Access.Reach(ctx, auth.Caller(ctx), permission.Rosters)
-		if err != nil {
+		if err := s.mayAlso(ctx, permission.Rosters, "pair", in.ID); err != nil {
 			return nil, err
-		}
-		if !r.Covers(in.ID) {
-			return nil, refusal.Forbidden("your role does not allow to pair; ask somebody who is: %s",
-				whoMay(permission.Rosters))
 		}
 	}
 	list, err := s.Pairings.Candidates(ctx, in.ID, in.Interface)

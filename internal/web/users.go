@@ -20,6 +20,11 @@ var (
 		Method: http.MethodGet, Path: "/users", Status: http.StatusOK, Tag: "users",
 		Summary: "Who may sign in, and as what",
 	}
+	listRolesOp = operation{
+		ID: "list-roles", Act: permission.Own,
+		Method: http.MethodGet, Path: "/roles", Status: http.StatusOK, Tag: "users",
+		Summary: "Which roles there are, what each allows, and where it can be had",
+	}
 	inviteUserOp = operation{
 		ID: "invite-user", Act: permission.Users,
 		Method: http.MethodPost, Path: "/users", Status: http.StatusCreated, Tag: "users",
@@ -65,6 +70,7 @@ var (
 // users registers the operations about who may sign in.
 func (s *Server) users(a huma.API) {
 	handle(a, listUsersOp, s.listUsers)
+	handle(a, listRolesOp, s.listRoles)
 	handle(a, inviteUserOp, s.inviteUser)
 	handle(a, editUserOp, s.editUser)
 	handleEmpty(a, removeUserOp, s.removeUser)
@@ -113,6 +119,31 @@ func shownInvitation(in access.Invitation) api.Invitation {
 func (s *Server) listUsers(ctx context.Context, _ *struct{}) (api.Page[api.User], error) {
 	all, err := s.Access.Users(ctx)
 	return api.Page[api.User]{Items: each(all, shownUser), Total: len(all)}, err
+}
+
+func (s *Server) listRoles(ctx context.Context, _ *struct{}) (api.Page[api.Role], error) {
+	all := each(permission.Roles, func(r permission.Role) api.Role {
+		everywhere, scopes := permission.Everywhere(r)[0], permission.ScopesOf(r)
+		out := api.Role{
+			Role: string(r), May: []string{}, MayPart: []string{}, Given: !r.FromRegister(),
+			Scopes: each(scopes, func(k permission.ScopeKind) string { return string(k) }),
+			Token:  auth.Caller(ctx).MayLimit(everywhere),
+		}
+		for _, k := range scopes {
+			may := &out.MayPart
+			if k == permission.Institution {
+				may = &out.May
+			}
+			*may = []string{}
+			for _, a := range permission.Acts {
+				if (permission.Grant{Role: r, Scope: permission.Scope{Kind: k}}).Allows(a) {
+					*may = append(*may, string(a))
+				}
+			}
+		}
+		return out
+	})
+	return api.Page[api.Role]{Items: all, Total: len(all)}, nil
 }
 
 func (s *Server) inviteUser(ctx context.Context, in *with[api.NewUser]) (api.Invitation, error) {
@@ -168,13 +199,6 @@ func (s *Server) acceptInvitation(ctx context.Context, in *with[api.AcceptInvita
 	if err != nil {
 		return api.Caller{}, err
 	}
-	ended, err := s.Access.EndOtherSessions(ctx, c, "") // of somebody who had a password before
-	if err != nil {
-		return api.Caller{}, err
-	}
-	if err := s.auth.Ended(ctx, ended...); err != nil {
-		return api.Caller{}, err
-	}
 	return s.enter(ctx, c)
 }
 
@@ -182,13 +206,5 @@ func (s *Server) changePassword(ctx context.Context, in *with[api.NewPassword]) 
 	if err := s.auth.Admit(ctx, ""); err != nil {
 		return err
 	}
-	c := auth.Caller(ctx)
-	if err := s.Access.ChangePassword(ctx, c, in.Body.Old, in.Body.Password); err != nil {
-		return err
-	}
-	ended, err := s.Access.EndOtherSessions(ctx, c, auth.Kept(ctx))
-	if err != nil {
-		return err
-	}
-	return s.auth.Ended(ctx, ended...)
+	return s.Access.ChangePassword(ctx, auth.Caller(ctx), in.Body.Old, in.Body.Password, auth.Kept(ctx))
 }

@@ -2462,6 +2462,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/roles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which roles there are, what each allows, and where it can be had */
+        get: operations["list-roles"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rules": {
         parameters: {
             query?: never;
@@ -7722,6 +7739,16 @@ export interface components {
              */
             total?: number;
         };
+        PageRole: {
+            items: components["schemas"]["Role"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
+        };
         PageRosterLine: {
             items: components["schemas"]["RosterLine"][];
             /** @description Give it as cursor for the next page; absent at the end */
@@ -8480,6 +8507,19 @@ export interface components {
         Revocation: {
             /** @description Shown to whoever checks the badge */
             reason: string;
+        };
+        Role: {
+            /** @description Whether somebody gives it; the others come from the register */
+            given: boolean;
+            /** @description The acts that it allows in the whole institution */
+            may: string[];
+            /** @description The acts that it allows in a part of it */
+            mayPart: string[];
+            role: string;
+            /** @description Where it can be had, the widest first: institution, organisation, course, section; taught and self are what the register says */
+            scopes: string[];
+            /** @description Whether a token of yours can be held to it: it allows no more than you may */
+            token: boolean;
         };
         RoleGrant: {
             id: string;
@@ -23733,6 +23773,53 @@ export interface operations {
             };
             /** @description Unprocessable Entity */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-roles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageRole"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };

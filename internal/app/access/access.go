@@ -22,6 +22,7 @@ import (
 	"kanban/internal/core/refusal"
 	"kanban/internal/store/accessstore"
 	"kanban/internal/store/db"
+	"kanban/internal/store/reachstore"
 )
 
 // Service is the use case. Fill every field.
@@ -46,9 +47,7 @@ type Caller struct {
 	ID       string
 	Name     string
 	PersonID string // who of the register they are, empty when that is not said
-	Grants   []permission.Grant
-	// Limit is what the token by which they are known may do at most; nil when it may all that they may.
-	Limit []permission.Grant
+	permission.Rights
 }
 
 // May reports whether the caller may do something somewhere. What is their own may whoever is signed in, without any
@@ -57,16 +56,7 @@ func (c Caller) May(a permission.Act) bool {
 	if a == permission.Own {
 		return c.ID != ""
 	}
-	return permission.May(c.Grants, a) && (c.Limit == nil || permission.May(c.Limit, a))
-}
-
-// Everywhere reports whether the caller may do something in the whole institution.
-func (c Caller) Everywhere(a permission.Act) bool {
-	_, all := permission.Where(c.Grants, a)
-	if all && c.Limit != nil {
-		_, all = permission.Where(c.Limit, a)
-	}
-	return all
+	return c.Rights.May(a)
 }
 
 // Roles are the caller's, each once; those of their token where that has fewer.
@@ -89,12 +79,12 @@ func (s *Service) caller(ctx context.Context, u accessstore.User, err error) (Ca
 	if err != nil {
 		return Caller{}, err
 	}
-	c := Caller{ID: u.ID, Name: u.Name, Grants: u.Granted()}
+	c := Caller{ID: u.ID, Name: u.Name, Rights: permission.Rights{Grants: u.Granted()}}
 	if u.PersonID == nil {
 		return c, nil
 	}
 	c.PersonID = *u.PersonID
-	is, err := accessstore.FindInRegister(ctx, s.Store, c.PersonID)
+	is, err := reachstore.FindInRegister(ctx, s.Store, c.PersonID)
 	if is.Learns || !is.Teaches {
 		c.Grants = append(c.Grants, permission.Grant{
 			Role: permission.Learner, Scope: permission.Scope{Kind: permission.Self},

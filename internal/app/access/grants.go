@@ -12,6 +12,8 @@ import (
 	"kanban/internal/core/refusal"
 	"kanban/internal/store/accessstore"
 	"kanban/internal/store/db"
+	"kanban/internal/store/personstore"
+	"kanban/internal/store/reachstore"
 	"kanban/internal/store/rosterstore"
 )
 
@@ -98,6 +100,26 @@ func (s *Service) give(ctx context.Context, tx *db.Tx, c Caller, u *accessstore.
 }
 
 func (s *Service) checkGrant(ctx context.Context, c Caller, g permission.Grant) error {
+	switch err := checkRole(g); {
+	case err != nil:
+		return err
+	case g.Issuer != "" && g.Role != permission.Awarder:
+		return refusal.Invalid("issuerId", "limits whose badges may be awarded; the role %s is not limited by it", g.Role)
+	case !c.MayGive(g):
+		return refusal.Forbidden("you cannot give a role that may do more than your own")
+	}
+	if err := s.scopeThere(ctx, g.Scope); err != nil || g.Issuer == "" {
+		return err
+	}
+	there, err := accessstore.IssuerThere(ctx, s.Store, g.Issuer)
+	if err == nil && !there {
+		return refusal.Invalid("issuerId", "there is no such issuer")
+	}
+	return err
+}
+
+// checkRole refuses roles that there are not, that nobody gives, or that cannot be had where they are meant.
+func checkRole(g permission.Grant) error {
 	switch {
 	case !g.Role.Known():
 		return refusal.Invalid("role", "%q is not one of administrator, operator, support, reader, awarder", g.Role)
@@ -106,42 +128,28 @@ func (s *Service) checkGrant(ctx context.Context, c Caller, g permission.Grant) 
 	case !permission.Holds(g.Role, g.Scope.Kind):
 		return refusal.Invalid("scope", "the role %s cannot be had in a %s, only in the whole institution", g.Role,
 			g.Scope.Kind)
-	case g.Issuer != "" && g.Role != permission.Awarder:
-		return refusal.Invalid("issuerId", "limits whose badges may be awarded; the role %s is not limited by it", g.Role)
-	case !permission.MayGive(c.Grants, g), c.Limit != nil && !permission.MayGive(c.Limit, g):
-		return refusal.Forbidden("you cannot give a role that may do more than your own")
 	}
-	there, err := accessstore.ScopeThere(ctx, s.Store, g.Scope)
+	return nil
+}
+
+// scopeThere refuses a scope that no register has.
+func (s *Service) scopeThere(ctx context.Context, scope permission.Scope) error {
+	there, err := reachstore.ScopeThere(ctx, s.Store, scope)
 	if err == nil && !there {
-		return refusal.Invalid("scopeId", "no register has this %s", g.Scope.Kind)
-	}
-	if err == nil && g.Issuer != "" {
-		if there, err = accessstore.IssuerThere(ctx, s.Store, g.Issuer); err == nil && !there {
-			return refusal.Invalid("issuerId", "there is no such issuer")
-		}
+		return refusal.Invalid("scopeId", "no register has this %s", scope.Kind)
 	}
 	return err
 }
 
 // checkMost refuses to limit a token to what its maker may not do, or to what there is not.
 func (s *Service) checkMost(ctx context.Context, c Caller, g permission.Grant) error {
-	switch {
-	case !g.Role.Known() || g.Role.FromRegister():
-		return refusal.Invalid("role", "%q is not one of administrator, operator, support, reader, awarder", g.Role)
-	case !permission.Holds(g.Role, g.Scope.Kind):
-		return refusal.Invalid("scope", "the role %s cannot be had in a %s, only in the whole institution", g.Role,
-			g.Scope.Kind)
+	if err := checkRole(g); err != nil {
+		return err
 	}
-	for _, a := range permission.Acts {
-		if a != permission.Own && a != permission.Anyone && g.Allows(a) && !permission.May(c.Grants, a) {
-			return refusal.Forbidden("a token cannot have a role that may do more than your own")
-		}
+	if !c.MayLimit(g) {
+		return refusal.Forbidden("a token cannot have a role that may do more than your own")
 	}
-	there, err := accessstore.ScopeThere(ctx, s.Store, g.Scope)
-	if err == nil && !there {
-		return refusal.Invalid("scopeId", "no register has this %s", g.Scope.Kind)
-	}
-	return err
+	return s.scopeThere(ctx, g.Scope)
 }
 
 // instead gives a user a role in the whole institution in place of those that they have there.
@@ -166,64 +174,38 @@ func (s *Service) instead(ctx context.Context, tx *db.Tx, c Caller, u *accesssto
 
 // Grant gives a user a role in a scope, besides those that they have.
 func (s *Service) Grant(ctx context.Context, c Caller, id string, g permission.Grant) (accessstore.User, error) {
-	return s.regrant(ctx, c, id, "granted a role", func(tx *db.Tx, u *accessstore.User) error {
+	return s.altered(ctx, c, id, "granted a role", func(tx *db.Tx, _ []accessstore.User, u *accessstore.User) error {
 		return s.give(ctx, tx, c, u, g)
 	})
 }
 
 // RemoveGrant ends what a user may be in a scope; it ends at once. There is always an administrator who can sign in.
 func (s *Service) RemoveGrant(ctx context.Context, c Caller, id, grant string) (accessstore.User, error) {
-	return s.regrant(ctx, c, id, "ended a role", func(tx *db.Tx, u *accessstore.User) error {
+	return s.altered(ctx, c, id, "ended a role", func(tx *db.Tx, _ []accessstore.User, u *accessstore.User) error {
 		u.Grants = slices.DeleteFunc(u.Grants, func(g accessstore.Grant) bool { return g.ID == grant })
 		return accessstore.RemoveGrant(ctx, tx, id, grant)
 	})
 }
 
-func (s *Service) regrant(ctx context.Context, c Caller, id, what string,
-	do func(*db.Tx, *accessstore.User) error,
-) (u accessstore.User, err error) {
-	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
-		all, err := accessstore.LockUsers(ctx, tx)
-		if err != nil {
-			return err
-		}
-		i := slices.IndexFunc(all, func(o accessstore.User) bool { return o.ID == id })
-		if i < 0 {
-			return errNoUser
-		}
-		if err := do(tx, &all[i]); err != nil {
-			return err
-		}
-		if err := somebodyLeft(all); err != nil {
-			return err
-		}
-		return s.changed(ctx, tx, c, what, all[i])
-	})
-	if err != nil {
-		return u, err
-	}
-	return accessstore.FindUser(ctx, s.Store, id) // with the names of what it is about
-}
-
 // Reach says which sections a caller may do an act to, now.
 func (s *Service) Reach(ctx context.Context, c Caller, a permission.Act) (permission.Reach, error) {
-	r, err := accessstore.Reach(ctx, s.Store, c.Grants, a)
-	if err != nil || c.Limit == nil {
-		return r, err
-	}
-	most, err := accessstore.Reach(ctx, s.Store, c.Limit, a)
-	return r.And(most), err
+	return reachstore.Reach(ctx, s.Store, c.Rights, a)
 }
 
-// Reached gives the ids of the pairings, score links or tasks that belong to a section somebody reaches.
+// Reached gives the ids of what belongs to a section somebody reaches.
 func (s *Service) Reached(ctx context.Context, of permission.Subject, r permission.Reach) (map[string]bool, error) {
-	return accessstore.Reached(ctx, s.Store, of, r)
+	return reachstore.Reached(ctx, s.Store, of, r)
 }
 
-// SectionsOf gives the sections to which something belongs; none where there is no such thing.
+// SectionsOf gives the sections to which something belongs; none where there is no such thing. People are found by ids
+// that they had before they were merged too.
 func (s *Service) SectionsOf(ctx context.Context, of permission.Subject, id string) ([]string, error) {
-	if uuid.Validate(id) != nil {
-		return nil, nil
+	if of == permission.OfPerson && uuid.Validate(id) == nil {
+		now, err := personstore.PeopleNow(ctx, s.Store, id)
+		if err != nil {
+			return nil, err
+		}
+		id = now[id]
 	}
-	return accessstore.SectionsOf(ctx, s.Store, of, id)
+	return reachstore.SectionsOf(ctx, s.Store, of, id)
 }

@@ -3,6 +3,7 @@ package access
 import (
 	"context"
 	"crypto/rand"
+	"encoding/base64"
 	"encoding/hex"
 	"fmt"
 	"slices"
@@ -20,23 +21,45 @@ func (s *Service) Sessions(ctx context.Context, c Caller) ([]accessstore.Session
 	return accessstore.Sessions(ctx, s.Store, c.ID)
 }
 
-// EndOwnSession ends one session of a caller, and gives it.
-func (s *Service) EndOwnSession(ctx context.Context, c Caller, id string) (accessstore.Session, error) {
-	ended, err := accessstore.EndSessions(ctx, s.Store, c.ID, id, "")
-	if err == nil && len(ended) == 0 {
-		err = fmt.Errorf("finding the session: %w", db.ErrNotFound)
-	}
-	if err != nil {
-		return accessstore.Session{}, err
-	}
-	return ended[0], s.Store.InTx(ctx, func(tx *db.Tx) error {
-		return tx.Audit(ctx, c.Name, "ended a session", "user/"+c.ID, map[string]string{"agent": ended[0].Agent})
+// TopicSignedOut is the topic of the news that a session or a token has ended; the id is the hash of what is held of
+// it, in hexadecimal digits.
+const TopicSignedOut = "signed-out"
+
+// EndOwnSession ends one session of a caller.
+func (s *Service) EndOwnSession(ctx context.Context, c Caller, id string) error {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		ended, err := accessstore.EndSession(ctx, tx, c.ID, id)
+		if err != nil {
+			return err
+		}
+		if err := tellEnded(ctx, tx, ended); err != nil {
+			return err
+		}
+		return tx.Audit(ctx, c.Name, "ended a session", "user/"+c.ID, map[string]string{"agent": ended.Agent})
 	})
 }
 
-// EndOtherSessions ends all sessions of a caller but the one with a token's hash, and gives those that it ended.
-func (s *Service) EndOtherSessions(ctx context.Context, c Caller, but string) ([]accessstore.Session, error) {
-	return accessstore.EndSessions(ctx, s.Store, c.ID, "", but)
+// endSessions ends all sessions of a user but the one that is kept by a token's hash.
+func endSessions(ctx context.Context, tx *db.Tx, userID, kept string) error {
+	ended, err := accessstore.EndOtherSessions(ctx, tx, userID, kept)
+	if err != nil {
+		return err
+	}
+	return tellEnded(ctx, tx, ended...)
+}
+
+// tellEnded tells pages that listen under sessions that they are over, whichever process they are at.
+func tellEnded(ctx context.Context, tx *db.Tx, sessions ...accessstore.Session) error {
+	for _, s := range sessions {
+		held, err := base64.RawURLEncoding.DecodeString(s.Token)
+		if err != nil {
+			return fmt.Errorf("reading the hash of a session: %w", err)
+		}
+		if err := tx.Announce(ctx, TopicSignedOut, hex.EncodeToString(held)); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Tokens lists a caller's own, the latest made first.
@@ -51,15 +74,12 @@ func (s *Service) EndOwnToken(ctx context.Context, c Caller, id string) error {
 		if err != nil {
 			return err
 		}
-		if err := tx.Announce(ctx, TopicToken, hex.EncodeToString(hash)); err != nil {
+		if err := tx.Announce(ctx, TopicSignedOut, hex.EncodeToString(hash)); err != nil {
 			return err
 		}
 		return tx.Audit(ctx, c.Name, "ended an API token", "token/"+id, nil)
 	})
 }
-
-// TopicToken is the topic of the news that a token was ended; the id is its hash.
-const TopicToken = "token-ended"
 
 // Recovered is whom somebody at the machine lets back in.
 type Recovered struct {
@@ -73,9 +93,11 @@ type Recovered struct {
 const atTheMachine = "somebody at the machine"
 
 // Recover gives the link by which a user chooses a new password, for whoever is at the machine on which the service
-// runs; older links are void, and what they are signed in by goes on. Their password stays until the link is used.
+// runs; older links are void. Their password and sessions stay until the link is used.
 func (s *Service) Recover(ctx context.Context, r Recovered) (Invitation, error) {
-	secret, c := rand.Text(), Caller{Name: atTheMachine, Grants: permission.Everywhere(permission.Administrator)}
+	secret, c := rand.Text(), Caller{
+		Name: atTheMachine, Rights: permission.Rights{Grants: permission.Everywhere(permission.Administrator)},
+	}
 	var u accessstore.User
 	err := s.Store.InTx(ctx, func(tx *db.Tx) error {
 		all, err := accessstore.LockUsers(ctx, tx)

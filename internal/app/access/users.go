@@ -20,8 +20,6 @@ import (
 	"kanban/internal/store/db"
 )
 
-var errNoUser = fmt.Errorf("finding the user: %w", db.ErrNotFound)
-
 // TopicUser is the topic of the news that a user is another one than before, or is one no more.
 const TopicUser = "user"
 
@@ -175,42 +173,60 @@ func (s *Service) InviteAgain(ctx context.Context, c Caller, id string) (Invitat
 	return s.hand(ctx, c, u, secret), nil
 }
 
-// ChangeUser changes a user's name, address or role. There is always an administrator who can sign in.
-func (s *Service) ChangeUser(ctx context.Context, c Caller, id string, d Draft) (u accessstore.User, err error) {
-	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
-		all, err := accessstore.LockUsers(ctx, tx)
-		if err != nil {
+// ChangeUser changes a user's name, address, person of the register or role in the whole institution. There is always
+// an administrator who can sign in.
+func (s *Service) ChangeUser(ctx context.Context, c Caller, id string, d Draft) (accessstore.User, error) {
+	return s.altered(ctx, c, id, "changed a user", func(tx *db.Tx, all []accessstore.User, u *accessstore.User) error {
+		if err := d.into(u); err != nil {
 			return err
 		}
-		i := slices.IndexFunc(all, func(o accessstore.User) bool { return o.ID == id })
-		if i < 0 {
-			return errNoUser
-		}
-		u = all[i]
-		if err := d.into(&u); err != nil {
-			return err
-		}
-		if err := ownAddress(all, u); err != nil {
+		if err := ownAddress(all, *u); err != nil {
 			return err
 		}
 		if err := s.personThere(ctx, u.PersonID); err != nil {
 			return err
 		}
 		if d.Role != nil {
-			if err := s.instead(ctx, tx, c, &u, *d.Role); err != nil {
+			if err := s.instead(ctx, tx, c, u, *d.Role); err != nil {
 				return err
 			}
 		}
-		all[i] = u
+		return accessstore.ChangeUser(ctx, tx, *u)
+	})
+}
+
+// alter changes one of all users, whom nobody else changes meanwhile, and says so in the trail and to pages. It
+// refuses to leave nobody who can sign in and may say who else may.
+func (s *Service) alter(ctx context.Context, c Caller, id, what string,
+	do func(tx *db.Tx, all []accessstore.User, u *accessstore.User) error,
+) error {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		all, err := accessstore.LockUsers(ctx, tx)
+		if err != nil {
+			return err
+		}
+		i := slices.IndexFunc(all, func(o accessstore.User) bool { return o.ID == id })
+		if i < 0 {
+			return fmt.Errorf("finding the user: %w", db.ErrNotFound)
+		}
+		if err := do(tx, all, &all[i]); err != nil {
+			return err
+		}
 		if err := somebodyLeft(all); err != nil {
 			return err
 		}
-		if err := accessstore.ChangeUser(ctx, tx, u); err != nil {
-			return err
-		}
-		return s.changed(ctx, tx, c, "changed a user", u)
+		return s.changed(ctx, tx, c, what, all[i])
 	})
-	return u, err
+}
+
+// altered is alter, and gives the user as they are then, with the names of what their roles are about.
+func (s *Service) altered(ctx context.Context, c Caller, id, what string,
+	do func(tx *db.Tx, all []accessstore.User, u *accessstore.User) error,
+) (accessstore.User, error) {
+	if err := s.alter(ctx, c, id, what, do); err != nil {
+		return accessstore.User{}, err
+	}
+	return accessstore.FindUser(ctx, s.Store, id)
 }
 
 // somebodyLeft refuses to leave nobody who can sign in and may say who else may.
@@ -225,27 +241,13 @@ func somebodyLeft(all []accessstore.User) error {
 
 // RemoveUser lets somebody in no more: their sessions and tokens end at once.
 func (s *Service) RemoveUser(ctx context.Context, c Caller, id string) error {
-	return s.Store.InTx(ctx, func(tx *db.Tx) error {
-		all, err := accessstore.LockUsers(ctx, tx)
-		if err != nil {
-			return err
-		}
-		i := slices.IndexFunc(all, func(o accessstore.User) bool { return o.ID == id })
-		if i < 0 {
-			return errNoUser
-		}
-		u := all[i]
-		if err := somebodyLeft(slices.Delete(slices.Clone(all), i, i+1)); err != nil {
-			return err
-		}
-		if err := accessstore.RemoveUser(ctx, tx, id); err != nil {
-			return err
-		}
-		return s.changed(ctx, tx, c, "removed a user", u)
+	return s.alter(ctx, c, id, "removed a user", func(tx *db.Tx, _ []accessstore.User, u *accessstore.User) error {
+		u.PasswordHash = "" // they can sign in no more
+		return accessstore.RemoveUser(ctx, tx, id)
 	})
 }
 
-// Accept spends the link of an invitation: the user has a password from then on.
+// Accept spends the link of an invitation: the user has a password from then on, and their sessions end.
 func (s *Service) Accept(ctx context.Context, secret, password string) (Caller, error) {
 	if err := longEnough(password); err != nil {
 		return Caller{}, err
@@ -275,6 +277,9 @@ func (s *Service) Accept(ctx context.Context, secret, password string) (Caller, 
 		if err := accessstore.ChoosePassword(ctx, tx, in.UserID, hashed); err != nil {
 			return err
 		}
+		if err := endSessions(ctx, tx, in.UserID, ""); err != nil { // of somebody who had a password before
+			return err
+		}
 		if u, err = accessstore.FindUser(ctx, tx, in.UserID); err != nil {
 			return err
 		}
@@ -290,8 +295,9 @@ func (s *Service) Accept(ctx context.Context, secret, password string) (Caller, 
 	return s.caller(ctx, u, err)
 }
 
-// ChangePassword lets somebody who knows their password choose another one.
-func (s *Service) ChangePassword(ctx context.Context, c Caller, old, password string) error {
+// ChangePassword lets somebody who knows their password choose another one. All sessions end but the one that is kept
+// by a token's hash.
+func (s *Service) ChangePassword(ctx context.Context, c Caller, old, password, kept string) error {
 	u, err := accessstore.FindUser(ctx, s.Store, c.ID)
 	if err != nil {
 		return err
@@ -311,6 +317,9 @@ func (s *Service) ChangePassword(ctx context.Context, c Caller, old, password st
 	}
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := accessstore.ChoosePassword(ctx, tx, c.ID, hashed); err != nil {
+			return err
+		}
+		if err := endSessions(ctx, tx, c.ID, kept); err != nil {
 			return err
 		}
 		return tx.Audit(ctx, c.Name, "changed their password", "user/"+c.ID, nil)

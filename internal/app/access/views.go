@@ -30,7 +30,7 @@ func (s *Service) KeepSession(ctx context.Context, token string, data []byte, un
 
 // EndSession ends a session for good.
 func (s *Service) EndSession(ctx context.Context, token string) error {
-	return accessstore.EndSession(ctx, s.Store, token)
+	return accessstore.EndSessionOf(ctx, s.Store, token)
 }
 
 // FindSession gives what a session holds that is not over; there says whether it is one.

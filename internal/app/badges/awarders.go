@@ -6,42 +6,36 @@ import (
 
 	"kanban/internal/core/permission"
 	"kanban/internal/core/refusal"
-	"kanban/internal/store/accessstore"
 	"kanban/internal/store/badgestore"
 	"kanban/internal/store/db"
+	"kanban/internal/store/reachstore"
 )
 
 // Awarder is who awards badges by hand, with what they may.
 type Awarder struct {
-	Name   string
-	Grants []permission.Grant
-	Limit  []permission.Grant // what their token may do at most; nil when it may all that they may
+	Name string
+	permission.Rights
 }
 
 // Anybody is an awarder who may award every badge to everybody.
 func Anybody(name string) Awarder {
-	return Awarder{Name: name, Grants: permission.Everywhere(permission.Administrator)}
+	return Awarder{name, permission.Rights{Grants: permission.Everywhere(permission.Administrator)}}
 }
 
 // reach says of the people of which sections somebody may award badges of an issuer. It refuses where they may of
 // nobody.
 func (s *Service) reach(ctx context.Context, who Awarder, issuerID string) (permission.Reach, error) {
-	grants := permission.ForIssuer(who.Grants, issuerID)
-	if !permission.May(grants, permission.Award) {
+	rights := who.ForIssuer(issuerID)
+	if !rights.May(permission.Award) {
 		return permission.Reach{}, refusal.Forbidden("you may not award badges of this issuer")
 	}
-	r, err := accessstore.Reach(ctx, s.Store, grants, permission.Award)
-	if err != nil || who.Limit == nil {
-		return r, err
-	}
-	most, err := accessstore.Reach(ctx, s.Store, who.Limit, permission.Award)
-	return r.And(most), err
+	return reachstore.Reach(ctx, s.Store, rights, permission.Award)
 }
 
 // reached leaves of people those whom somebody reaches.
 func (s *Service) reached(ctx context.Context, people []string, r permission.Reach) (map[string]bool, error) {
 	if !r.All {
-		return accessstore.ReachedPeople(ctx, s.Store, people, r)
+		return reachstore.Reached(ctx, s.Store, permission.OfPerson, r, people...)
 	}
 	all := make(map[string]bool, len(people))
 	for _, id := range people {
@@ -65,7 +59,7 @@ func (s *Service) MayDecide(ctx context.Context, who Awarder, awardID string) er
 	if err != nil || r.All {
 		return err
 	}
-	sections, err := accessstore.SectionsOf(ctx, s.Store, permission.OfAward, a.ID)
+	sections, err := reachstore.SectionsOf(ctx, s.Store, permission.OfAward, a.ID)
 	if err == nil && !r.CoversAny(sections) {
 		return fmt.Errorf("finding the award: %w", db.ErrNotFound)
 	}

@@ -19,8 +19,8 @@ import (
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/report"
 	"kanban/internal/core/roster"
-	"kanban/internal/store/accessstore"
 	"kanban/internal/store/db"
+	"kanban/internal/store/reachstore"
 	"kanban/internal/store/reportstore"
 	"kanban/internal/store/rulestore"
 )
@@ -159,7 +159,7 @@ func (s *Service) within(ctx context.Context, list []Finding, reach *permission.
 	}
 	reached := map[permission.Subject]map[string]bool{}
 	for _, subject := range []permission.Subject{permission.OfPairing, permission.OfScoreLink, permission.OfTask} {
-		ids, err := accessstore.Reached(ctx, s.Store, subject, *reach)
+		ids, err := reachstore.Reached(ctx, s.Store, subject, *reach)
 		if err != nil {
 			return nil, err
 		}

@@ -279,6 +279,8 @@ func TestMergingAndSplittingLoseNothing(t *testing.T) {
 	x.Completes(platform.ID, "stu-001", "one", time.Now())
 	x.exec(`INSERT INTO not_accounts (interface_id, person_id, remote_id, decided_by) VALUES ($1, $2, 'no',
 		'Maud')`, x.chat.ID, b)
+	x.exec(`INSERT INTO users (id, name, email, password_hash, person_id) SELECT gen_random_uuid(), p::text, p::text, '', p
+		FROM unnest(ARRAY[$1, $2]::uuid[]) p`, a, b)
 	x.exec(`INSERT INTO holders (person_id, shown_name, terms, accepted_at) SELECT unnest(ARRAY[$1, $2]::uuid[]),
 		'Shown', 1, now()`, a, b)
 	x.exec(`INSERT INTO activity_progress (person_id, section_id, activity_id, first_at, last_at, completed,

@@ -17,6 +17,7 @@ import (
 	"kanban/internal/store/accessstore"
 	"kanban/internal/store/db"
 	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/reachstore"
 	"kanban/internal/store/runstore"
 )
 
@@ -104,12 +105,12 @@ func (s *Service) letter(a accessstore.User, p pairingstore.Pairing, plan roster
 func (s *Service) approvers(ctx context.Context, all []accessstore.User, pairingID string) (may []accessstore.User,
 	err error,
 ) {
-	sections, err := accessstore.SectionsOf(ctx, s.Store, permission.OfPairing, pairingID)
+	sections, err := reachstore.SectionsOf(ctx, s.Store, permission.OfPairing, pairingID)
 	if err != nil {
 		return nil, err
 	}
 	for _, u := range all {
-		reach, err := accessstore.Reach(ctx, s.Store, u.Granted(), permission.Rosters)
+		reach, err := reachstore.Reach(ctx, s.Store, permission.Rights{Grants: u.Granted()}, permission.Rosters)
 		if err != nil {
 			return nil, err
 		}

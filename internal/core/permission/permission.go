@@ -126,6 +126,9 @@ var holds = map[Role][]ScopeKind{
 // Holds reports whether a role can be had in scopes of a kind.
 func Holds(r Role, k ScopeKind) bool { return slices.Contains(holds[r], k) }
 
+// ScopesOf are the kinds of scopes in which a role can be had, the widest first.
+func ScopesOf(r Role) []ScopeKind { return holds[r] }
+
 // Allows reports whether a grant allows an act somewhere.
 func (g Grant) Allows(a Act) bool {
 	if a != Own && g.Scope.Kind != Institution && !slices.Contains(inPart, a) {
@@ -163,20 +166,46 @@ func Where(grants []Grant, a Act) (scopes []Scope, all bool) {
 	return scopes, false
 }
 
-// MayGive reports whether somebody may give a grant: at most what they may do themselves, in the whole institution.
-func MayGive(own []Grant, given Grant) bool {
-	if given.Role.FromRegister() || !Holds(given.Role, given.Scope.Kind) {
-		return false
-	}
-	return !slices.ContainsFunc(Acts, func(a Act) bool {
-		_, all := Where(own, a)
-		return a != Anyone && a != Own && Everywhere(given.Role)[0].Allows(a) && !all
-	})
+// Rights are what somebody may do: what they were granted, held to what the token by which they are known may.
+type Rights struct {
+	Grants []Grant
+	Limit  []Grant // nil where nothing limits them
 }
 
-// ForIssuer leaves of grants those by which badges of an issuer are awarded.
-func ForIssuer(grants []Grant, issuer string) []Grant {
-	return slices.DeleteFunc(slices.Clone(grants), func(g Grant) bool { return g.Issuer != "" && g.Issuer != issuer })
+// May reports whether the rights allow an act somewhere.
+func (r Rights) May(a Act) bool { return May(r.Grants, a) && (r.Limit == nil || May(r.Limit, a)) }
+
+// Everywhere reports whether the rights allow an act in the whole institution.
+func (r Rights) Everywhere(a Act) bool {
+	_, all := Where(r.Grants, a)
+	if all && r.Limit != nil {
+		_, all = Where(r.Limit, a)
+	}
+	return all
+}
+
+// ForIssuer leaves of the rights those by which badges of an issuer are awarded.
+func (r Rights) ForIssuer(issuer string) Rights {
+	r.Grants = slices.DeleteFunc(slices.Clone(r.Grants), func(g Grant) bool {
+		return g.Issuer != "" && g.Issuer != issuer
+	})
+	return r
+}
+
+// MayGive reports whether somebody may give a grant: at most what they may do themselves, in the whole institution.
+func (r Rights) MayGive(given Grant) bool {
+	return !given.Role.FromRegister() && Holds(given.Role, given.Scope.Kind) &&
+		allOf(Everywhere(given.Role)[0], r.Everywhere)
+}
+
+// MayLimit reports whether a token of somebody's may be limited to a grant: what it allows they may do somewhere.
+func (r Rights) MayLimit(most Grant) bool {
+	return !most.Role.FromRegister() && Holds(most.Role, most.Scope.Kind) && allOf(most, r.May)
+}
+
+// allOf reports whether every act that a grant allows passes; what is one's own is everybody's.
+func allOf(g Grant, may func(Act) bool) bool {
+	return !slices.ContainsFunc(Acts, func(a Act) bool { return a != Anyone && a != Own && g.Allows(a) && !may(a) })
 }
 
 // Reach is which sections somebody may do an act to.
@@ -234,7 +263,6 @@ const (
 	OfTask         Subject = "task"
 	OfAward        Subject = "award"
 	OfCourse       Subject = "course"
-	OfEvent        Subject = "event"
 	OfDelivery     Subject = "delivery"
 	// Listed is about many things: the operation itself shows and changes only those of the caller's sections.
 	Listed Subject = "listed"

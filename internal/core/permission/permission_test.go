@@ -72,25 +72,45 @@ func TestWhere(t *testing.T) {
 	assert.Equal(t, []Scope{{Organisation, "o"}, {Section, "s"}}, where(Award))
 	assert.Empty(t, where(Connect))
 	assert.Empty(t, where("fly"))
-	assert.Len(t, ForIssuer(grants, "i"), 5)
-	assert.Len(t, ForIssuer(grants, "other"), 4, "awards of another issuer are not theirs")
+	rights := Rights{Grants: grants}
+	assert.Len(t, rights.ForIssuer("i").Grants, 5)
+	assert.Len(t, rights.ForIssuer("other").Grants, 4, "awards of another issuer are not theirs")
 }
 
 func TestNobodyGivesMoreThanTheyHave(t *testing.T) {
 	strength := []Role{Administrator, Operator, Support, Reader}
 	for i, own := range strength {
 		for j, given := range strength {
-			assert.Equal(t, i <= j, MayGive(Everywhere(own), in(given, Institution, "")), "%s gives %s", own, given)
+			may := Rights{Grants: Everywhere(own)}.MayGive(in(given, Institution, ""))
+			assert.Equal(t, i <= j, may, "%s gives %s", own, given)
 		}
 	}
-	admin := Everywhere(Administrator)
-	assert.False(t, MayGive(admin, in("king", Institution, "")))
-	assert.False(t, MayGive(admin, in(Administrator, Section, "1")), "there are no administrators of a section")
-	assert.False(t, MayGive(admin, in(Teacher, Taught, "1")), "teachers come from the register")
-	assert.True(t, MayGive(admin, in(Operator, Organisation, "1")))
-	assert.False(t, MayGive([]Grant{in(Operator, Organisation, "1")}, in(Operator, Organisation, "1")),
+	admin := Rights{Grants: Everywhere(Administrator)}
+	assert.False(t, admin.MayGive(in("king", Institution, "")))
+	assert.False(t, admin.MayGive(in(Administrator, Section, "1")), "there are no administrators of a section")
+	assert.False(t, admin.MayGive(in(Teacher, Taught, "1")), "teachers come from the register")
+	assert.True(t, admin.MayGive(in(Operator, Organisation, "1")))
+	assert.False(t, Rights{Grants: []Grant{in(Operator, Organisation, "1")}}.MayGive(in(Operator, Organisation, "1")),
 		"what holds in a part is given by whoever has it everywhere")
-	assert.False(t, MayGive(nil, in(Reader, Institution, "")))
+	assert.False(t, Rights{}.MayGive(in(Reader, Institution, "")))
+}
+
+// A token held to a role allows what both allow.
+func TestRightsHeldToLess(t *testing.T) {
+	r := Rights{Grants: []Grant{in(Operator, Institution, ""), in(Teacher, Taught, "p")}, Limit: Everywhere(Support)}
+	assert.True(t, r.May(Look) && r.Everywhere(Look))
+	assert.False(t, r.May(Sync) || r.Everywhere(Sync) || r.May(Connect))
+	r.Limit = []Grant{in(Operator, Section, "s")}
+	assert.True(t, r.May(Sync))
+	assert.False(t, r.Everywhere(Sync), "only in the section")
+	assert.True(t, Rights{Grants: Everywhere(Operator)}.MayLimit(in(Support, Section, "s")))
+	assert.False(t, Rights{Grants: Everywhere(Reader)}.MayLimit(in(Support, Section, "s")))
+	assert.False(t, Rights{Grants: Everywhere(Administrator)}.MayLimit(in(Reader, Section, "s")), "there is none")
+	assert.Equal(t, []ScopeKind{Institution}, ScopesOf(Reader))
+	some := Reach{Sections: map[string]bool{"a": true, "b": true}}
+	assert.Equal(t, []string{"b"}, some.And(Reach{Sections: map[string]bool{"b": true, "c": true}}).IDs())
+	assert.Equal(t, some, some.And(Reach{All: true}))
+	assert.Equal(t, some, Reach{All: true}.And(some))
 }
 
 // One more grant never takes anything away, and one in a part never allows more than the same everywhere.

@@ -208,15 +208,15 @@ func SetupLinkOpen(ctx context.Context, from db.From, hash []byte) (yes bool, er
 // whatever a request still holds of it that began before.
 func KeepSession(ctx context.Context, to db.From, token string, data []byte, until time.Time, of SessionOf) error {
 	_, err := db.Exec(ctx, to, `INSERT INTO sessions (token, data, expiry, user_id, agent, address)
-		SELECT $1, $2, $3, (SELECT id FROM users WHERE id::text = $4), $5, $6
+		SELECT $1, $2, $3, (SELECT id FROM users WHERE id = nullif($4, '')::uuid), $5, $6
 		ON CONFLICT (token) DO UPDATE SET data = excluded.data, expiry = excluded.expiry, used_at = now(),
 			user_id = coalesce(excluded.user_id, sessions.user_id), agent = excluded.agent, address = excluded.address
 		WHERE sessions.data <> ''`, token, data, until, of.UserID, of.Agent, of.Address)
 	return db.Known(err, "keeping the session")
 }
 
-// EndSession ends a session for good. Its token is remembered for longer than any request takes.
-func EndSession(ctx context.Context, to db.From, token string) error {
+// EndSessionOf ends a session for good by its token's hash. Its token is remembered for longer than any request takes.
+func EndSessionOf(ctx context.Context, to db.From, token string) error {
 	_, err := db.Exec(ctx, to, `UPDATE sessions SET data = '', expiry = now() + interval '1 hour' WHERE token = $1`, token)
 	return db.Known(err, "ending the session")
 }

@@ -27,24 +27,28 @@ type Session struct {
 
 // Sessions lists those of a user that are not over, the latest used first.
 func Sessions(ctx context.Context, from db.From, userID string) ([]Session, error) {
-	return db.Rows[Session](ctx, from, "listing sessions", `SELECT id::text, token, agent, address, began_at, used_at
+	return db.Rows[Session](ctx, from, "listing sessions", `SELECT `+sessionColumns+`
 		FROM sessions WHERE user_id = $1 AND expiry > now() AND data <> '' ORDER BY used_at DESC, id`, userID)
 }
 
-// EndSessions ends sessions of a user, one by its id or all but the one with a token's hash, and gives those that
-// were ended.
-func EndSessions(ctx context.Context, to db.From, userID, id, but string) ([]Session, error) {
-	return db.Rows[Session](ctx, to, "ending sessions", `UPDATE sessions SET data = '', expiry = now() + interval '1 hour'
-		WHERE user_id = $1 AND data <> '' AND (id::text = $2 OR $2 = '' AND token <> $3)
-		RETURNING id::text, token, agent, address, began_at, used_at`, userID, id, but)
+const endSessionSQL = `UPDATE sessions SET data = '', expiry = now() + interval '1 hour'
+	WHERE user_id = $1 AND data <> '' AND `
+
+const sessionColumns = `id::text, token, agent, address, began_at, used_at`
+
+// EndSession ends a session of a user by its id, and gives it.
+func EndSession(ctx context.Context, to db.From, userID, id string) (Session, error) {
+	return db.Row[Session](ctx, to, "ending the session",
+		endSessionSQL+`id::text = $2 RETURNING `+sessionColumns, userID, id)
 }
 
-const tokensSQL = `SELECT t.id::text, t.user_id::text, t.name, t.hash, t.created_at, t.last_used_at, t.role, t.scope,
-		t.scope_id, t.expires_at, coalesce(CASE t.scope
-			WHEN 'organisation' THEN (SELECT o.name FROM orgs o WHERE o.id::text = t.scope_id AND o.gone_at IS NULL)
-			WHEN 'course' THEN (SELECT c.title FROM courses c WHERE c.id::text = t.scope_id AND c.gone_at IS NULL)
-			WHEN 'section' THEN (SELECT s.title FROM sections s WHERE s.id::text = t.scope_id AND s.gone_at IS NULL)
-		END, '') AS scope_name FROM api_tokens t`
+// EndOtherSessions ends all sessions of a user but the one with a token's hash, and gives those that it ended.
+func EndOtherSessions(ctx context.Context, to db.From, userID, but string) ([]Session, error) {
+	return db.Rows[Session](ctx, to, "ending sessions", endSessionSQL+`token <> $2 RETURNING `+sessionColumns, userID, but)
+}
+
+var tokensSQL = `SELECT t.id::text, t.user_id::text, t.name, t.hash, t.created_at, t.last_used_at, t.role, t.scope,
+	t.scope_id, t.expires_at, ` + scopeName("t") + ` AS scope_name FROM api_tokens t`
 
 // Tokens lists those of a user, the latest made first, expired ones too.
 func Tokens(ctx context.Context, from db.From, userID string) ([]APIToken, error) {

@@ -13,6 +13,7 @@ import (
 	"kanban/internal/core/permission"
 	"kanban/internal/core/stage"
 	"kanban/internal/store/db"
+	"kanban/internal/store/reachstore"
 )
 
 // Issuer gives out badges.
@@ -152,9 +153,8 @@ func FindListed(ctx context.Context, from db.From, id string, within *permission
 func listed(ctx context.Context, from db.From, within *permission.Reach) *gorm.DB {
 	where, args := "NOT test", []any{}
 	if within != nil {
-		where += " AND (" + ofSections + ")"
-		sections := db.TextArray(within.IDs())
-		args = append(args, sections, sections)
+		where += " AND " + reachstore.In(permission.OfAward, "a.id", "?::uuid[]")
+		args = append(args, db.TextArray(within.IDs()))
 	}
 	return from.Records(ctx).Table("badges b").Joins("JOIN issuers i ON i.id = b.issuer_id").
 		Joins(`LEFT JOIN (SELECT badge_id, count(*) FILTER (WHERE revoked_at IS NULL AND renewed_at IS NULL) AS held,
@@ -353,12 +353,6 @@ func FindListedAward(ctx context.Context, from db.From, id string) (a ListedAwar
 	return a, db.Known(err, "finding the award")
 }
 
-// ofSections are the awards of sections, and those that belong to none of people who are or were in one.
-const ofSections = `a.section_id = ANY (?::uuid[]) OR a.section_id IS NULL AND EXISTS (SELECT 1 FROM people p
-	JOIN enrolments e ON e.interface_id = p.interface_id AND e.person = p.sourced_id
-	JOIN sections x ON x.interface_id = e.interface_id AND x.sourced_id = e.section
-	WHERE p.id = a.person_id AND x.id = ANY (?::uuid[]))`
-
 // AwardFilter narrows a list of awards; what is empty does not.
 type AwardFilter struct {
 	BadgeID, PersonID string
@@ -383,8 +377,7 @@ func Awards(ctx context.Context, from db.From, f AwardFilter) (all []ListedAward
 		q = q.Where("a.id < ?", f.Before)
 	}
 	if f.Within != nil {
-		sections := db.TextArray(f.Within.IDs())
-		q = q.Where(ofSections, sections, sections)
+		q = q.Where(reachstore.In(permission.OfAward, "a.id", "?::uuid[]"), db.TextArray(f.Within.IDs()))
 	}
 	err = q.Scan(&all).Error
 	return all, db.Known(err, "listing awards")

@@ -17,6 +17,7 @@ import (
 	"kanban/internal/core/rule"
 	"kanban/internal/store/connectionstore"
 	"kanban/internal/store/db"
+	"kanban/internal/store/reachstore"
 	"kanban/internal/store/rosterstore"
 )
 
@@ -47,8 +48,7 @@ func FindCourses(ctx context.Context, from db.From, text string, limit int, with
 	args, there := []any{text, limit}, ``
 	if within != nil {
 		args = append(args, within.IDs())
-		there = ` AND EXISTS (SELECT 1 FROM sections x WHERE x.interface_id = c.interface_id
-			AND x.course = c.sourced_id AND x.id = ANY ($3::text[]::uuid[]))`
+		there = ` AND ` + reachstore.In(permission.OfCourse, "c.id", "$3::text[]::uuid[]")
 	}
 	err = db.Each(ctx, from, "finding courses", `
 		SELECT c.id::text, c.title, c.code, o.course_id IS NOT NULL AS has_outline, (SELECT count(*)::int

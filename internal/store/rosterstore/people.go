@@ -10,6 +10,7 @@ import (
 	"kanban/internal/core/roster"
 	"kanban/internal/store/connectionstore"
 	"kanban/internal/store/db"
+	"kanban/internal/store/reachstore"
 )
 
 // Whereabouts is a section that a person is in, or was.
@@ -99,10 +100,7 @@ func People(ctx context.Context, from db.From, text string, limit int, within *p
 	args, there := []any{text, limit}, ``
 	if within != nil {
 		args = append(args, within.IDs())
-		there = ` AND p.id IN (SELECT o.id FROM sections x
-			JOIN enrolments e ON e.interface_id = x.interface_id AND e.section = x.sourced_id
-			JOIN people o ON o.interface_id = e.interface_id AND o.sourced_id = e.person
-			WHERE x.id = ANY ($3::text[]::uuid[]))`
+		there = ` AND ` + reachstore.In(permission.OfPerson, "p.id", "$3::text[]::uuid[]")
 	}
 	err = db.Each(ctx, from, "finding people", `
 		SELECT x.*, count(*) OVER ()::int AS total FROM (SELECT DISTINCT ON (p.id) `+PersonColumns+`, coalesce((

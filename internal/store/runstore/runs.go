@@ -11,6 +11,7 @@ import (
 	"kanban/internal/core/permission"
 	"kanban/internal/core/roster"
 	"kanban/internal/store/db"
+	"kanban/internal/store/reachstore"
 )
 
 // Kinds of run.
@@ -113,11 +114,8 @@ func Runs(ctx context.Context, from db.From, w Wanted) (all []Run, err error) {
 	}
 	if w.Within != nil {
 		sections := db.TextArray(w.Within.IDs())
-		q = q.Where(`pairing_id IN (SELECT p.id FROM pairings p
-				LEFT JOIN linked_sections l ON l.set_id = p.set_id AND l.unlinked_at IS NULL
-				WHERE coalesce(l.section_id, p.section_id) = ANY (?::uuid[]))
-			OR score_link_id IN (SELECT link_id FROM score_link_sections WHERE section_id = ANY (?::uuid[]))`,
-			sections, sections)
+		q = q.Where("("+reachstore.In(permission.OfPairing, "pairing_id", "?::uuid[]")+" OR "+
+			reachstore.In(permission.OfScoreLink, "score_link_id", "?::uuid[]")+")", sections, sections)
 	}
 	err = q.Find(&all).Error
 	return all, db.Known(err, "listing runs")

@@ -7,6 +7,7 @@ import (
 
 	"kanban/internal/core/permission"
 	"kanban/internal/store/db"
+	"kanban/internal/store/reachstore"
 )
 
 // Task is something a person must do, opened by a rule.
@@ -45,11 +46,7 @@ func Tasks(ctx context.Context, from db.From, done bool, limit int, within *perm
 		coalesce((SELECT r.name FROM rules r WHERE r.id = t.rule_id), '') AS rule`)
 	q = q.Where(db.NoTest("t.person_id"))
 	if within != nil {
-		sections := db.TextArray(within.IDs())
-		q = q.Where(`t.section_id = ANY (?::uuid[]) OR t.section_id IS NULL AND EXISTS (SELECT 1 FROM people p
-			JOIN enrolments e ON e.interface_id = p.interface_id AND e.person = p.sourced_id
-			JOIN sections x ON x.interface_id = e.interface_id AND x.sourced_id = e.section
-			WHERE p.id = t.person_id AND x.id = ANY (?::uuid[]))`, sections, sections)
+		q = q.Where(reachstore.In(permission.OfTask, "t.id", "?::uuid[]"), db.TextArray(within.IDs()))
 	}
 	if limit > 0 {
 		q = q.Limit(limit)

@@ -22,7 +22,6 @@ import (
 
 	"kanban/internal/app/access"
 	"kanban/internal/core/permission"
-	"kanban/internal/store/accessstore"
 	"kanban/internal/store/db"
 	"kanban/internal/web/problem"
 )
@@ -197,12 +196,9 @@ func Sign(ctx context.Context) string {
 	return sign
 }
 
-// SignedOut is the topic of what a caller was known by and is no more; the id is its Hash.
-const SignedOut = "signed-out"
-
 // Hash names what a caller is known by to other processes without giving it away.
 func Hash(sign string) string {
-	sum := sha256.Sum256([]byte(sign))
+	sum := sha256.Sum256([]byte(strings.TrimPrefix(sign, tokenSign)))
 	return hex.EncodeToString(sum[:])
 }
 
@@ -230,7 +226,7 @@ func (a *Auth) Leave(ctx context.Context) error {
 	} else if err := a.sessions.Destroy(ctx); err != nil {
 		return err
 	}
-	return a.Access.Announce(ctx, SignedOut, Hash(ended))
+	return a.Access.Announce(ctx, access.TopicSignedOut, Hash(ended))
 }
 
 // Kept is by what the database knows the session that a caller has; empty for one who came with a token.
@@ -241,26 +237,6 @@ func Kept(ctx context.Context) string {
 	}
 	sum := sha256.Sum256([]byte(sign))
 	return base64.RawURLEncoding.EncodeToString(sum[:])
-}
-
-// Ended tells pages that listen under sessions that they are over, whichever process they are at.
-func (a *Auth) Ended(ctx context.Context, sessions ...accessstore.Session) error {
-	for _, s := range sessions {
-		sum, err := base64.RawURLEncoding.DecodeString(s.Token)
-		if err != nil {
-			return err
-		}
-		if err := a.Access.Announce(ctx, SignedOut, hex.EncodeToString(sum)); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// IsToken reports whether a caller is known by a token with a hash.
-func IsToken(sign, hash string) bool {
-	token, ok := strings.CutPrefix(sign, tokenSign)
-	return ok && Hash(token) == hash
 }
 
 // StillIn reports whether what a caller is known by still lets them in; when that cannot be

@@ -23,6 +23,16 @@ type NewUser struct {
 	Grant    *NewRoleGrant `json:"grant,omitempty" doc:"What they may be; needed unless they are somebody of the register"`
 }
 
+// Role is a role, what it allows and where it can be had.
+type Role struct {
+	Role    string   `json:"role"`
+	Scopes  []string `json:"scopes" doc:"Where it can be had, the widest first: institution, organisation, course, section; taught and self are what the register says"`
+	May     []string `json:"may" doc:"The acts that it allows in the whole institution"`
+	MayPart []string `json:"mayPart" doc:"The acts that it allows in a part of it"`
+	Given   bool     `json:"given" doc:"Whether somebody gives it; the others come from the register"`
+	Token   bool     `json:"token" doc:"Whether a token of yours can be held to it: it allows no more than you may"`
+}
+
 // RoleGrant is a role that somebody has in a scope.
 type RoleGrant struct {
 	ID        string `json:"id"`

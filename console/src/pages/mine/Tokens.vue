@@ -2,7 +2,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
-import { reactive } from 'vue'
+import { computed, reactive } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
 import ChoiceField from '../../parts/form/ChoiceField.vue'
@@ -12,8 +12,8 @@ import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
 import { when } from '../../parts/when'
 import { word } from '../../parts/words'
-import { may } from '../../shell/may'
 import { $t } from '../../texts'
+import { rolesThereAre } from '../settings/roles'
 
 /** The tokens of programs that call the API in one's own name. */
 type Role = NonNullable<Schemas['NewToken']['role']>
@@ -33,17 +33,14 @@ const end = useMutation({
   mutationFn: (id: string) => ok(api.DELETE('/api/v1/tokens/{id}', { params: { path: { id } } })),
   onSettled: again,
 })
-/** The roles that a token can be held to: those that allow no more than one's own. */
-const needs: Record<Role, string> = {
-  administrator: 'users',
-  operator: 'rules',
-  support: 'look',
-  reader: 'report',
-  awarder: 'award',
-}
-const roles = (Object.keys(needs) as Role[])
-  .filter((r) => may(needs[r]))
-  .map((value) => ({ value, label: word(value) }))
+/** The roles that a token of theirs can be held to. */
+const known = useQuery(rolesThereAre)
+const roles = computed(
+  () =>
+    known.data.value?.items
+      .filter((r) => r.token)
+      .map((r) => ({ value: r.role as Role, label: word(r.role) })) ?? [],
+)
 </script>
 
 <template>

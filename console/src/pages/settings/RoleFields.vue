@@ -7,27 +7,41 @@ import { courses, sections } from '../../parts/find'
 import Finder from '../../parts/Finder.vue'
 import ChoiceField from '../../parts/form/ChoiceField.vue'
 import { $t } from '../../texts'
+import { rolesThereAre } from './roles'
 
 /** A role, and where it is had. */
 const grant = defineModel<Partial<Schemas['NewRoleGrant']>>({ required: true })
 type Role = Schemas['NewRoleGrant']['role']
 type Scope = NonNullable<Schemas['NewRoleGrant']['scope']>
 
-const roles: { value: Role; label: string }[] = [
-  { value: 'administrator', label: $t('settings.administratorMay') },
-  { value: 'operator', label: $t('settings.operatorMay') },
-  { value: 'support', label: $t('settings.supportMay') },
-  { value: 'reader', label: $t('settings.readerMay') },
-  { value: 'awarder', label: $t('settings.awarderMay') },
-]
-const scopes: { value: Scope; label: string }[] = [
-  { value: 'institution', label: $t('settings.wholeInstitution') },
-  { value: 'organisation', label: $t('settings.oneOrganisation') },
-  { value: 'course', label: $t('settings.oneCourse') },
-  { value: 'section', label: $t('settings.oneSection') },
-]
+const about: Record<Role, string> = {
+  administrator: $t('settings.administratorMay'),
+  operator: $t('settings.operatorMay'),
+  support: $t('settings.supportMay'),
+  reader: $t('settings.readerMay'),
+  awarder: $t('settings.awarderMay'),
+}
+const known = useQuery(rolesThereAre)
+const roles = computed(
+  () =>
+    known.data.value?.items
+      .filter((r) => r.given)
+      .map((r) => ({ value: r.role as Role, label: about[r.role as Role] })) ?? [],
+)
+const where: Record<Scope, string> = {
+  institution: $t('settings.wholeInstitution'),
+  organisation: $t('settings.oneOrganisation'),
+  course: $t('settings.oneCourse'),
+  section: $t('settings.oneSection'),
+}
+const scopes = computed(
+  () =>
+    known.data.value?.items
+      .find((r) => r.role === grant.value.role)
+      ?.scopes.map((s) => ({ value: s as Scope, label: where[s as Scope] })) ?? [],
+)
 /** Whether a role can be had in a part of the institution. */
-const inPart = computed(() => ['operator', 'support', 'awarder'].includes(grant.value.role ?? ''))
+const inPart = computed(() => scopes.value.length > 1)
 watch(
   () => [grant.value.role, grant.value.scope],
   ([role, scope], [, before]) => {

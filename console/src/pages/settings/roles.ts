@@ -1,6 +1,13 @@
-import type { Schemas } from '../../api/client'
+import { api, ok, type Schemas } from '../../api/client'
 import { word } from '../../parts/words'
 import { $t } from '../../texts'
+
+/** Which roles there are, and where each can be had. */
+export const rolesThereAre = {
+  queryKey: ['roles'],
+  queryFn: () => ok(api.GET('/api/v1/roles')),
+  staleTime: Infinity,
+}
 
 /** Says a role and where it is had. */
 export function roleText(g: Schemas['RoleGrant']): string {
