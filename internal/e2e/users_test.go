@@ -244,6 +244,40 @@ func TestConsoleAccount(t *testing.T) {
 	b.sees("The password is changed; your other sessions have ended.")
 }
 
+// An awarder of one section and issuer awards a badge to somebody of it, finds nobody else, and is offered nothing that
+// is not theirs.
+func TestConsoleAwarder(t *testing.T) {
+	w := newWorld(t)
+	require.NoError(t, w.Play(t.Context(), w.service.SetupSecret))
+	issuers, err := client.Get[api.Page[api.Issuer]](t.Context(), w.Client, "/issuers")
+	require.NoError(t, err)
+	sections, err := client.Get[api.SectionPage](t.Context(), w.Client, "/sections?called=ORCH-A")
+	require.NoError(t, err)
+	_, err = client.Post[api.Invitation](t.Context(), w.Client, "/users", api.NewUser{
+		Name: "Awa Arnica", Email: "awa@fernmoor.example", Grant: &api.NewRoleGrant{
+			Role: "awarder", Scope: "section", ScopeID: sections.Items[0].ID, IssuerID: issuers.Items[0].ID,
+		},
+	})
+	require.NoError(t, err)
+	b := w.enters("awa@fernmoor.example")
+	b.goes("Badges")
+	b.press(`[aria-label="Award the badge Cuttings"]`)
+	b.set(`input[aria-label="name, address or identifier"]`, "stu-001")
+	b.sees("Nothing fits")
+	b.finds("name, address or identifier", "stu-037", "stu-037")
+	b.click("Show what happens")
+	b.sees("1 to award")
+	b.click("Award 1")
+	b.sees("1 awarded")
+	b.click("Close")
+	b.sees("Kaspar Karri Cuttings")
+	for _, other := range []string{"Make a badge…", "Change…", "Withdraw", "Picture…"} {
+		b.until(`!document.body.innerText.includes(` + quoted(other) + `)`)
+	}
+	assert.Empty(t, ask(b, chromedp.Evaluate[[]string](refusals)))
+	b.picture("awarder")
+}
+
 // everyWay follows the navigation: every page of every area.
 const everyWay = `(async () => {
 	const found = new Set(), wait = () => new Promise((done) => setTimeout(done, 50))
