@@ -153,6 +153,8 @@ func problemOf(err error) error {
 		return refused(r)
 	}
 	switch {
+	case errors.Is(err, access.ErrCodeNeeded), errors.Is(err, access.ErrCode):
+		return huma.Error401Unauthorized(err.Error(), &huma.ErrorDetail{Location: "body.code", Message: err.Error()})
 	case errors.Is(err, access.ErrUnknown):
 		return huma.Error401Unauthorized(access.ErrUnknown.Error())
 	case errors.Is(err, db.ErrNotFound):

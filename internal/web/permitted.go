@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -49,6 +50,11 @@ func declarations(d *huma.OpenAPI) map[string]declaration {
 // leaving is the address at which a token ends itself.
 const leaving = "/api/v1/session"
 
+// beforeCodes is what somebody may who has no one-time codes yet and needs them.
+var beforeCodes = []string{
+	leaving, "/api/v1" + codesPath, "/api/v1/session/password", "/api/v1/live",
+}
+
 // permitted refuses what the caller's roles do not allow. What declares no act is refused to everybody. What belongs
 // to sections that the caller does not reach is, to them, not there.
 func (s *Server) permitted(next http.Handler) http.Handler {
@@ -61,6 +67,10 @@ func (s *Server) permitted(next http.Handler) http.Handler {
 		d, caller := s.declared[r.Method+" "+route.RoutePattern()], auth.Caller(r.Context())
 		if !caller.May(d.act) {
 			problem.Write(w, http.StatusForbidden, auth.NotAllowed(caller)+"; ask somebody who is: "+whoMay(d.act))
+			return
+		}
+		if caller.CodesNeeded && d.act == permission.Own && !slices.Contains(beforeCodes, route.RoutePattern()) {
+			problem.Write(w, http.StatusForbidden, auth.NotAllowed(caller))
 			return
 		}
 		changes := r.Method != http.MethodGet && route.RoutePattern() != leaving

@@ -64,12 +64,17 @@ func (s *Server) signIn(ctx context.Context, in *with[api.SignIn]) (api.Caller, 
 	if err := s.auth.Admit(ctx, in.Body.Email); err != nil {
 		return api.Caller{}, err
 	}
-	c, err := s.Access.SignIn(ctx, in.Body.Email, in.Body.Password)
+	c, err := s.Access.SignIn(ctx, in.Body.Email, in.Body.Password, s.code(ctx, in.Body.Email, in.Body.Code))
 	if err != nil {
 		return api.Caller{}, err
 	}
 	s.auth.Remember(ctx, in.Body.Email)
 	return s.enter(ctx, c)
+}
+
+// code is one with which somebody tries to get in; its tries are counted for an account.
+func (s *Server) code(ctx context.Context, account, text string) access.Code {
+	return access.Code{Text: text, Admit: func() error { return s.auth.AdmitCode(ctx, account) }}
 }
 
 func (s *Server) whoAmI(ctx context.Context, _ *struct{}) (api.Caller, error) {
@@ -83,7 +88,7 @@ func (s *Server) whoAmI(ctx context.Context, _ *struct{}) (api.Caller, error) {
 func shownCaller(c access.Caller) api.Caller {
 	out := api.Caller{
 		ID: c.ID, Name: c.Name, PersonID: c.PersonID, May: []string{}, MayAll: []string{},
-		Roles: each(c.Roles(), func(r permission.Role) string { return string(r) }),
+		Roles: each(c.Roles(), func(r permission.Role) string { return string(r) }), CodesNeeded: c.CodesNeeded,
 	}
 	for _, a := range permission.Acts {
 		if c.May(a) {
@@ -111,5 +116,5 @@ func (s *Server) makeToken(ctx context.Context, in *with[api.NewToken]) (api.Tok
 }
 
 func (s *Server) enter(ctx context.Context, c access.Caller) (api.Caller, error) {
-	return shownCaller(c), s.auth.Enter(ctx, c)
+	return shownCaller(c), s.auth.Enter(ctx, c, auth.ByPassword)
 }

@@ -55,6 +55,11 @@ var (
 		Method: http.MethodPost, Path: "/users/{id}/invitation", Status: http.StatusOK, Tag: "users",
 		Summary: "Send or give a new link to choose a password by; older ones are void",
 	}
+	endCodesOfUserOp = operation{
+		ID: "end-codes-of-user", Act: permission.Users,
+		Method: http.MethodDelete, Path: "/users/{id}/codes", Status: http.StatusNoContent, Tag: "users",
+		Summary: "End the one-time codes of somebody who has lost them: they sign in with the password alone",
+	}
 	acceptInvitationOp = operation{
 		ID: "accept-invitation", Act: permission.Anyone,
 		Method: http.MethodPost, Path: "/invitations", Status: http.StatusOK, Tag: "sign-in",
@@ -77,6 +82,7 @@ func (s *Server) users(a huma.API) {
 	handle(a, grantRoleOp, s.grantRole)
 	handle(a, removeGrantOp, s.removeGrant)
 	handle(a, inviteAgainOp, s.inviteAgain)
+	handleEmpty(a, endCodesOfUserOp, s.endCodesOfUser)
 	handle(a, acceptInvitationOp, s.acceptInvitation)
 	handleEmpty(a, changePasswordOp, s.changePassword)
 }
@@ -118,7 +124,15 @@ func shownInvitation(in access.Invitation) api.Invitation {
 
 func (s *Server) listUsers(ctx context.Context, _ *struct{}) (api.Page[api.User], error) {
 	all, err := s.Access.Users(ctx)
-	return api.Page[api.User]{Items: each(all, shownUser), Total: len(all)}, err
+	if err != nil {
+		return api.Page[api.User]{}, err
+	}
+	codes, err := s.Access.WithCodes(ctx)
+	return api.Page[api.User]{Total: len(all), Items: each(all, func(u accessstore.User) api.User {
+		out := shownUser(u)
+		out.Codes = codes[u.ID]
+		return out
+	})}, err
 }
 
 func (s *Server) listRoles(ctx context.Context, _ *struct{}) (api.Page[api.Role], error) {
@@ -191,11 +205,15 @@ func (s *Server) inviteAgain(ctx context.Context, in *byID) (api.Invitation, err
 	return shownInvitation(out), err
 }
 
+func (s *Server) endCodesOfUser(ctx context.Context, in *byID) error {
+	return s.Access.EndCodesOf(ctx, auth.Caller(ctx), in.ID)
+}
+
 func (s *Server) acceptInvitation(ctx context.Context, in *with[api.AcceptInvitation]) (api.Caller, error) {
 	if err := s.auth.Admit(ctx, ""); err != nil {
 		return api.Caller{}, err
 	}
-	c, err := s.Access.Accept(ctx, in.Body.Secret, in.Body.Password)
+	c, err := s.Access.Accept(ctx, in.Body.Secret, in.Body.Password, s.code(ctx, in.Body.Secret, in.Body.Code))
 	if err != nil {
 		return api.Caller{}, err
 	}

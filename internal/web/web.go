@@ -162,6 +162,7 @@ func Description() ([]byte, error) {
 func (s *Server) register(a huma.API) {
 	s.signInAndOut(a)
 	s.own(a)
+	s.codes(a)
 	s.aboutItself(a)
 	s.connections(a)
 	s.interfaces(a)

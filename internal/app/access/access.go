@@ -18,6 +18,7 @@ import (
 	"golang.org/x/sync/semaphore"
 
 	"kanban/internal/adapter/mails"
+	"kanban/internal/core/clock"
 	"kanban/internal/core/permission"
 	"kanban/internal/core/refusal"
 	"kanban/internal/store/accessstore"
@@ -31,6 +32,7 @@ type Service struct {
 	// Mailer gives what sends mails of the service's own; nil when no mail server is connected.
 	Mailer func(context.Context) (*mails.Mailer, error)
 	Public string // the address at which people reach the service
+	Clock  clock.Clock
 }
 
 // MinimumPassword is the shortest password accepted, in characters.
@@ -47,6 +49,8 @@ type Caller struct {
 	ID       string
 	Name     string
 	PersonID string // who of the register they are, empty when that is not said
+	// CodesNeeded says that they may nothing until they have set up one-time codes, which a role of theirs needs.
+	CodesNeeded bool
 	permission.Rights
 }
 
@@ -156,11 +160,17 @@ func (s *Service) SetUp(ctx context.Context, secret, name, email, password strin
 	return s.caller(ctx, a, err)
 }
 
-// SignIn lets somebody in who knows the password.
-func (s *Service) SignIn(ctx context.Context, email, password string) (Caller, error) {
+// SignIn lets somebody in who knows the password, and has a one-time code when theirs are on.
+func (s *Service) SignIn(ctx context.Context, email, password string, code Code) (Caller, error) {
 	c, err := s.known(ctx, email, password)
 	if err != nil {
 		return c, err
+	}
+	if err := s.spendCode(ctx, c.ID, code); err != nil {
+		return Caller{}, err
+	}
+	if c, err = s.ByPassword(ctx, c.ID); err != nil {
+		return Caller{}, err
 	}
 	return c, accessstore.NoteSignIn(ctx, s.Store, c.ID, time.Now())
 }
@@ -241,6 +251,8 @@ func (s *Service) NewToken(ctx context.Context, c Caller, d TokenDraft) (string,
 		return "", refusal.Invalid("name", "is missing: say what the token is for")
 	case len([]rune(t.Name)) > 200:
 		return "", refusal.Invalid("name", "has more than 200 characters")
+	case c.CodesNeeded:
+		return "", refusal.Forbidden("your role needs one-time codes: set them up first")
 	case c.Limit != nil:
 		return "", refusal.Forbidden("a token that may less than you cannot make another one")
 	case d.Days < 0 || d.Days > longestToken:

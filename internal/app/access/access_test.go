@@ -47,7 +47,7 @@ func TestSetUpOnceThenSignIn(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, none, "there is an administrator now")
 
-	got, err := s.SignIn(t.Context(), " ANA@x.example ", password)
+	got, err := s.SignIn(t.Context(), " ANA@x.example ", password, access.Code{})
 	require.NoError(t, err)
 	assert.Equal(t, who, got)
 	for _, wrong := range [][2]string{
@@ -55,7 +55,7 @@ func TestSetUpOnceThenSignIn(t *testing.T) {
 		{"nobody@x.example", password},
 		{"", ""},
 	} {
-		_, err := s.SignIn(t.Context(), wrong[0], wrong[1])
+		_, err := s.SignIn(t.Context(), wrong[0], wrong[1], access.Code{})
 		assert.ErrorIs(t, err, access.ErrUnknown)
 	}
 }

@@ -247,8 +247,9 @@ func (s *Service) RemoveUser(ctx context.Context, c Caller, id string) error {
 	})
 }
 
-// Accept spends the link of an invitation: the user has a password from then on, and their sessions end.
-func (s *Service) Accept(ctx context.Context, secret, password string) (Caller, error) {
+// Accept spends the link of an invitation, or of a new password: the user has a password from then on, and their
+// sessions end. Whoever has one-time codes gives one.
+func (s *Service) Accept(ctx context.Context, secret, password string, code Code) (Caller, error) {
 	if err := longEnough(password); err != nil {
 		return Caller{}, err
 	}
@@ -262,8 +263,13 @@ func (s *Service) Accept(ctx context.Context, secret, password string) (Caller, 
 	case in.Used:
 		return Caller{},
 			refusal.Forbidden("this link was used already; sign in with the password that was chosen then")
+	case in.Old && in.Reset:
+		return Caller{}, refusal.Forbidden("this link is older than an hour: ask for a new one where you sign in")
 	case in.Old:
 		return Caller{}, refusal.Forbidden("this link is older than a week: ask for a new one")
+	}
+	if err := s.spendCode(ctx, in.UserID, code); err != nil {
+		return Caller{}, err
 	}
 	hashed, err := hashOf(ctx, password)
 	if err != nil {
@@ -283,7 +289,11 @@ func (s *Service) Accept(ctx context.Context, secret, password string) (Caller, 
 		if u, err = accessstore.FindUser(ctx, tx, in.UserID); err != nil {
 			return err
 		}
-		if err := tx.Audit(ctx, u.Name, "accepted an invitation", "user/"+u.ID, nil); err != nil {
+		what := "accepted an invitation"
+		if in.Reset {
+			what = "chose a new password"
+		}
+		if err := tx.Audit(ctx, u.Name, what, "user/"+u.ID, nil); err != nil {
 			return err
 		}
 		return tx.Announce(ctx, TopicUser, u.ID)
@@ -292,7 +302,10 @@ func (s *Service) Accept(ctx context.Context, secret, password string) (Caller, 
 		return Caller{},
 			refusal.Forbidden("this link was used already; sign in with the password that was chosen then")
 	}
-	return s.caller(ctx, u, err)
+	if err != nil {
+		return Caller{}, err
+	}
+	return s.ByPassword(ctx, u.ID)
 }
 
 // ChangePassword lets somebody who knows their password choose another one. All sessions end but the one that is kept
@@ -302,10 +315,7 @@ func (s *Service) ChangePassword(ctx context.Context, c Caller, old, password, k
 	if err != nil {
 		return err
 	}
-	if _, err := s.known(ctx, u.Email, old); err != nil {
-		if errors.Is(err, ErrUnknown) {
-			return refusal.Invalid("old", "is not your password")
-		}
+	if err := s.sure(ctx, u, "old", old); err != nil {
 		return err
 	}
 	if err := longEnough(password); err != nil {

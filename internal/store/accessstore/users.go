@@ -8,8 +8,8 @@ import (
 	"kanban/internal/store/db"
 )
 
-// invitationLasts is how long the link of an invitation can be used.
-const invitationLasts = "7 days"
+// expired tells of a row of invitations whether its link is too old to be used.
+const expired = `created_at < now() - CASE WHEN reset THEN interval '1 hour' ELSE interval '7 days' END`
 
 // LockUsers keeps others from changing who may sign in until the transaction ends, and lists everybody by name.
 func LockUsers(ctx context.Context, tx *db.Tx) (all []User, err error) {
@@ -62,23 +62,37 @@ func Invite(ctx context.Context, tx *db.Tx, userID string, hash []byte, by strin
 	return db.Known(err, "inviting")
 }
 
+// AddReset keeps the hash of a link by which a user who forgot their password chooses another one. Older ones stay as
+// long as they would: which of several mails comes first is not known.
+func AddReset(ctx context.Context, tx *db.Tx, userID string, hash []byte, by string) error {
+	_, err := db.Exec(ctx, tx, `INSERT INTO invitations (token_hash, user_id, made_by, reset) VALUES ($1, $2, $3, true)`,
+		hash, userID, by)
+	return db.Known(err, "keeping a link to choose a password by")
+}
+
 // Invitation is what became of one.
 type Invitation struct {
 	UserID string
 	Used   bool
+	Reset  bool // for whoever forgot their password
 	Old    bool // it is too old to be used
 }
 
 // FindInvitation finds one by the hash of its token.
 func FindInvitation(ctx context.Context, from db.From, hash []byte) (Invitation, error) {
-	return db.Row[Invitation](ctx, from, "finding the invitation", `SELECT user_id::text, used_at IS NOT NULL AS used,
-		created_at < now() - interval '`+invitationLasts+`' AS old FROM invitations WHERE token_hash = $1`, hash)
+	return db.Row[Invitation](ctx, from, "finding the invitation", `SELECT user_id::text, used_at IS NOT NULL AS used, reset,
+		`+expired+` AS old FROM invitations WHERE token_hash = $1`, hash)
 }
 
-// UseInvitation spends one; it can be spent once.
+// UseInvitation spends one; it can be spent once. The user's others are void.
 func UseInvitation(ctx context.Context, tx *db.Tx, hash []byte) error {
-	changed, err := db.Exec(ctx, tx, `UPDATE invitations SET used_at = now() WHERE token_hash = $1 AND used_at IS NULL
-		AND created_at > now() - interval '`+invitationLasts+`'`, hash)
+	changed, err := db.Exec(ctx, tx, `WITH used AS (
+			UPDATE invitations SET used_at = now() WHERE token_hash = $1 AND used_at IS NULL AND NOT (`+expired+`)
+			RETURNING user_id
+		), void AS (
+			DELETE FROM invitations WHERE user_id IN (SELECT user_id FROM used) AND used_at IS NULL AND token_hash <> $1
+		)
+		SELECT 1 FROM used`, hash)
 	if err == nil && changed == 0 {
 		return fmt.Errorf("using the invitation: %w", db.ErrNotFound)
 	}

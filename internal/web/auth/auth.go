@@ -53,6 +53,7 @@ const (
 	administrator = "administrator"
 	agent         = "agent"
 	beganFrom     = "address"
+	enteredBy     = "by"
 	// longestAgent bounds what a browser may say of itself.
 	longestAgent = 300
 )
@@ -92,7 +93,7 @@ func (a *Auth) Sessions(next http.Handler) http.Handler { return a.sessions.Load
 // open are the addresses of the API that need nobody signed in.
 var open = map[string]bool{
 	"/api/v1/setup": true, "/api/v1/session": true, "/api/v1/invitations": true, "/openapi.json": true,
-	"/openapi.yaml": true,
+	"/openapi.yaml": true, "/api/v1/session/ways": true, "/api/v1/session/reset": true,
 }
 
 // Open reports whether an address of the API needs nobody signed in.
@@ -117,7 +118,7 @@ func (a *Auth) Identify(next http.Handler) http.Handler {
 			caller, err = a.Access.ByToken(r.Context(), token)
 			sign = tokenSign + token
 		} else if id := a.sessions.GetString(r.Context(), administrator); id != "" {
-			caller, err = a.Access.ByID(r.Context(), id)
+			caller, err = a.entered(r.Context(), id)
 		}
 		switch {
 		case err != nil && !errors.Is(err, access.ErrUnknown) && !errors.Is(err, db.ErrNotFound):
@@ -132,6 +133,21 @@ func (a *Auth) Identify(next http.Handler) http.Handler {
 		ctx := context.WithValue(r.Context(), keyCaller, caller)
 		next.ServeHTTP(w, r.WithContext(context.WithValue(ctx, keySign, sign)))
 	})
+}
+
+// Way is how somebody got in.
+type Way string
+
+// ByPassword is with a password here.
+const ByPassword Way = ""
+
+// entered finds who signed in to a session before. Whoever came with a password has one-time codes, where a role needs
+// them, before they may anything.
+func (a *Auth) entered(ctx context.Context, id string) (access.Caller, error) {
+	if Way(a.sessions.GetString(ctx, enteredBy)) == ByPassword {
+		return a.Access.ByPassword(ctx, id)
+	}
+	return a.Access.ByID(ctx, id)
 }
 
 // WithToken lets only programs in whose API token is of somebody who may look.
@@ -165,6 +181,9 @@ func Caller(ctx context.Context) access.Caller {
 
 // NotAllowed says to a caller that their roles do not allow something.
 func NotAllowed(c access.Caller) string {
+	if c.CodesNeeded {
+		return "your role needs one-time codes: set them up under Account first"
+	}
 	roles := c.Roles()
 	if len(roles) == 0 {
 		return "you have no role here"
@@ -203,11 +222,12 @@ func Hash(sign string) string {
 }
 
 // Enter begins a session for somebody who has proved who they are.
-func (a *Auth) Enter(ctx context.Context, c access.Caller) error {
+func (a *Auth) Enter(ctx context.Context, c access.Caller, by Way) error {
 	if err := a.sessions.RenewToken(ctx); err != nil {
 		return err
 	}
 	a.sessions.Put(ctx, administrator, c.ID)
+	a.sessions.Put(ctx, enteredBy, string(by))
 	if v, ok := ctx.Value(keyVisitor).(visitor); ok {
 		a.sessions.Put(ctx, agent, strings.ToValidUTF8(v.r.UserAgent()[:min(len(v.r.UserAgent()), longestAgent)], ""))
 		a.sessions.Put(ctx, beganFrom, v.address)

@@ -16,8 +16,11 @@ import (
 // from, and for each account at each address. An account as a whole has a bound as well,
 // because addresses are cheap; it does not hold for browsers from which somebody signed in
 // to that account before, which carry a cookie that says so.
+//
+// One-time codes are few: how many are tried for an account has a bound of its own, which only somebody reaches who
+// knows its password or is signed in. Links for new passwords are mails to somebody who may not have asked.
 type tries struct {
-	address, pair, account, known *httprate.RateLimiter
+	address, pair, account, known, code, reset *httprate.RateLimiter
 }
 
 func newTries() *tries {
@@ -26,6 +29,8 @@ func newTries() *tries {
 		pair:    httprate.NewRateLimiter(10, time.Minute),
 		account: httprate.NewRateLimiter(100, time.Hour),
 		known:   httprate.NewRateLimiter(30, time.Hour),
+		code:    httprate.NewRateLimiter(20, time.Hour),
+		reset:   httprate.NewRateLimiter(3, time.Hour),
 	}
 }
 
@@ -46,7 +51,9 @@ const (
 // NoteVisitor notes, for Admit, where a request that asks to be let in comes from.
 func (a *Auth) NoteVisitor(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if !(r.Method == http.MethodPost && open[r.URL.Path]) && r.URL.Path != passwordPath { // nothing can be guessed
+		guess := r.Method == http.MethodPost && open[r.URL.Path] || r.URL.Path == passwordPath ||
+			strings.HasPrefix(r.URL.Path, codesPath)
+		if !guess {
 			next.ServeHTTP(w, r)
 			return
 		}
@@ -61,17 +68,45 @@ func (a *Auth) NoteVisitor(next http.Handler) http.Handler {
 	})
 }
 
-// passwordPath is where a password is changed by whoever knows it.
-const passwordPath = "/api/v1/session/password"
+// passwordPath is where a password is changed by whoever knows it, and codesPath where one-time codes are minded.
+const (
+	passwordPath = "/api/v1/session/password"
+	codesPath    = "/api/v1/session/codes"
+)
+
+// AdmitCode counts a try of a one-time code of an account, and refuses it when there were too many.
+func (a *Auth) AdmitCode(ctx context.Context, account string) error {
+	c, _ := ctx.Value(keyVisitor).(visitor)
+	if !a.tries.code.OnLimit(c.w, c.r, accountKey(account)) {
+		return nil
+	}
+	return huma.ErrorWithHeaders(
+		huma.Error429TooManyRequests("too many one-time codes were tried; wait an hour and try again"),
+		http.Header{"Retry-After": {"3600"}})
+}
+
+// AdmitReset counts that a new password was asked for, and refuses it when it was asked for too often.
+func (a *Auth) AdmitReset(ctx context.Context, account string) error {
+	c, _ := ctx.Value(keyVisitor).(visitor)
+	if err := a.Admit(ctx, ""); err != nil || !a.tries.reset.OnLimit(c.w, c.r, accountKey(account)) {
+		return err
+	}
+	return huma.ErrorWithHeaders(
+		huma.Error429TooManyRequests("this was asked for three times already; look into the mailbox, or wait an hour"),
+		http.Header{"Retry-After": {"3600"}})
+}
+
+// accountKey is by what tries at an account are counted.
+func accountKey(account string) string {
+	account = strings.ToLower(strings.TrimSpace(account))
+	return account[:min(len(account), 254)]
+}
 
 // Admit counts a try at an account ("" for a set-up link) and refuses it when there were
 // too many.
 func (a *Auth) Admit(ctx context.Context, account string) error {
 	c, _ := ctx.Value(keyVisitor).(visitor)
-	account = strings.ToLower(strings.TrimSpace(account))
-	if len(account) > 254 {
-		account = account[:254]
-	}
+	account = accountKey(account)
 	over := a.tries.address.OnLimit(c.w, c.r, c.address) || a.tries.pair.OnLimit(c.w, c.r, account+" "+c.address)
 	switch {
 	case over || account == "":

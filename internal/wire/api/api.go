@@ -29,6 +29,7 @@ type Setup struct {
 type SignIn struct {
 	Email    string `json:"email"`
 	Password string `json:"password"`
+	Code     string `json:"code,omitempty" doc:"A one-time code or a recovery code, when yours are on: without one the answer is 401 with an error at body.code"`
 }
 
 // Caller is who is signed in.
@@ -39,6 +40,8 @@ type Caller struct {
 	PersonID string   `json:"personId,omitempty" doc:"Who of the register they are"`
 	May      []string `json:"may" doc:"The acts that the roles allow somewhere; each operation names its own as x-act"`
 	MayAll   []string `json:"mayAll" doc:"Those of them that the roles allow in the whole institution"`
+
+	CodesNeeded bool `json:"codesNeeded,omitempty" doc:"A role needs one-time codes: nothing is allowed but setting them up"`
 }
 
 // NewToken asks for an API token.

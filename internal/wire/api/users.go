@@ -12,7 +12,8 @@ type User struct {
 	State      string      `json:"state" enum:"active,invited" doc:"invited: they have not chosen a password yet"`
 	InvitedBy  string      `json:"invitedBy,omitempty"`
 	CreatedAt  time.Time   `json:"createdAt"`
-	SignedInAt *time.Time  `json:"signedInAt,omitempty" doc:"The last time with the password"`
+	SignedInAt *time.Time  `json:"signedInAt,omitempty" doc:"The last time"`
+	Codes      bool        `json:"codes,omitempty" doc:"Signs in with one-time codes besides the password"`
 }
 
 // NewUser invites somebody.
@@ -72,6 +73,7 @@ type Invitation struct {
 type AcceptInvitation struct {
 	Secret   string `json:"secret" doc:"From the link"`
 	Password string `json:"password"`
+	Code     string `json:"code,omitempty" doc:"A one-time code or a recovery code, of whoever has them"`
 }
 
 // NewPassword is another password for whoever is signed in.
