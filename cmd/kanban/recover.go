@@ -20,10 +20,12 @@ func recovery() *cli.Command {
 folder is (or with its database), whether the service runs or not, and stands in the trail.
 
   kanban recover maud@fernmoor.example
+  kanban recover maud@fernmoor.example --end-codes
   kanban recover otto@fernmoor.example --administrator
   kanban recover new@fernmoor.example --name "New Head" --administrator --public https://kanban.school.example`,
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "administrator", Usage: "make them an administrator too"},
+			&cli.BoolFlag{Name: "end-codes", Usage: "end their one-time codes too, when they have lost those"},
 			&cli.StringFlag{Name: "name", Usage: "`NAME` of somebody who is to be made, with --administrator"},
 			&cli.StringFlag{
 				Name: "public", Value: "http://127.0.0.1:7700", Usage: "address at which the service is reached",
@@ -44,6 +46,7 @@ folder is (or with its database), whether the service runs or not, and stands in
 				Public: cmd.String("public"), Log: log,
 			}, access.Recovered{
 				Email: cmd.Args().First(), Name: cmd.String("name"), Administrator: cmd.Bool("administrator"),
+				EndCodes: cmd.Bool("end-codes"),
 			})
 			if err != nil {
 				return err

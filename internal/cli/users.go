@@ -22,6 +22,7 @@ awarder awards badges. Operators, support and awarders can be limited to an orga
 Teachers and learners come from the register: invite the person.`,
 		Commands: []*cli.Command{
 			usersList(), usersInvite(), usersInviteAgain(), usersEdit(), usersGrant(), usersEndRole(), usersRemove(),
+			usersEndCodes(), usersNeedCodes(),
 		},
 	}
 }

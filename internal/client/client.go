@@ -104,6 +104,16 @@ func (p *Problem) Code() string {
 	return ""
 }
 
+// About reports whether the problem is about a part of the request, such as "body.code".
+func (p *Problem) About(location string) bool {
+	for _, e := range p.Errors {
+		if e.Location == location {
+			return true
+		}
+	}
+	return false
+}
+
 // ErrUnreachable means that no service answers at the address.
 var ErrUnreachable = errors.New("no Kanban service answers")
 
@@ -326,8 +336,8 @@ func (c *Client) SetUp(ctx context.Context, s api.Setup) (api.Caller, error) {
 }
 
 // SignIn opens a session in this client.
-func (c *Client) SignIn(ctx context.Context, email, password string) (api.Caller, error) {
-	return Post[api.Caller](ctx, c, "/session", api.SignIn{Email: email, Password: password})
+func (c *Client) SignIn(ctx context.Context, with api.SignIn) (api.Caller, error) {
+	return Post[api.Caller](ctx, c, "/session", with)
 }
 
 // Wait follows a run to its end, calling seen for each state on the way.

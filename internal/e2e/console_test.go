@@ -196,7 +196,7 @@ func pair(b *browser) {
 // the API while the page is open: it appears by itself.
 func makeRules(t *testing.T, b *browser, w *world) {
 	w.Client = client.New(w.service.Address, "")
-	_, err := w.Client.SignIn(t.Context(), scenario.Email, scenario.Password)
+	_, err := w.Client.SignIn(t.Context(), api.SignIn{Email: scenario.Email, Password: scenario.Password})
 	require.NoError(t, err)
 	list, err := client.All[api.Section](t.Context(), w.Client, "/sections?hidden=*")
 	require.NoError(t, err)

@@ -147,7 +147,7 @@ func TestRunResumesAfterKill_R10(t *testing.T) {
 func (w *world) again(address string) *client.Client {
 	w.t.Helper()
 	c := client.New(address, "")
-	_, err := c.SignIn(w.t.Context(), scenario.Email, scenario.Password)
+	_, err := c.SignIn(w.t.Context(), api.SignIn{Email: scenario.Email, Password: scenario.Password})
 	require.NoError(w.t, err)
 	w.Client = c
 	return c

@@ -3,6 +3,8 @@ package service
 import (
 	"context"
 	"errors"
+	"fmt"
+	"os"
 	"path/filepath"
 	"strings"
 
@@ -17,6 +19,10 @@ func Recover(ctx context.Context, o Options, who access.Recovered) (access.Invit
 	url := o.DatabaseURL
 	if url == "" {
 		folder := filepath.Join(o.Data, "postgres")
+		if _, err := os.Stat(filepath.Join(folder, "PG_VERSION")); err != nil {
+			return access.Invitation{}, fmt.Errorf("no data of Kanban is in %s: give the service's folder with --data, or "+
+				"its database with --database-url, as the service was started with", o.Data)
+		}
 		running, err := pgchild.URLOfRunning(folder)
 		if errors.Is(err, pgchild.ErrNotRunning) {
 			server, err := pgchild.Start(ctx, pgchild.Options{Folder: folder, Fast: o.FastDatabase, Log: o.Log})

@@ -19,6 +19,7 @@ import (
 
 	"kanban/internal/standin/contacts"
 	"kanban/internal/standin/fault"
+	"kanban/internal/standin/identity"
 	"kanban/internal/standin/inbox"
 	"kanban/internal/standin/platform"
 	"kanban/internal/standin/register"
@@ -39,6 +40,7 @@ type Addresses struct {
 	Shop      string `json:"shop"`
 	Wallet    string `json:"wallet"`
 	SMTP      string `json:"smtp"` // host:port
+	Identity  string `json:"identity"`
 }
 
 // Standins are the running servers.
@@ -52,6 +54,7 @@ type Standins struct {
 	Platform  *platform.Platform
 	Shop      *shop.Shop
 	Wallet    *wallet.Wallet
+	Identity  *identity.Server
 
 	faults  map[string]*fault.Switch
 	servers []*http.Server
@@ -62,7 +65,7 @@ type Standins struct {
 // the others at the ports that follow, or all at free ports when it is 0.
 func Start(firstPort int) (*Standins, error) {
 	s := &Standins{School: school.Fernmoor(time.Now), faults: map[string]*fault.Switch{}}
-	for _, name := range []string{"register", "platform", "workspace", "contacts", "inbox", "shop"} {
+	for _, name := range []string{"register", "platform", "workspace", "contacts", "inbox", "shop", "identity"} {
 		s.faults[name] = fault.NewSwitch()
 	}
 	s.Register = register.New(s.School)
@@ -72,6 +75,7 @@ func Start(firstPort int) (*Standins, error) {
 	s.Platform = platform.New(s.School)
 	s.Shop = shop.New()
 	s.Wallet = wallet.New()
+	s.Identity = identity.New(s.School)
 	serve := []struct {
 		address *string
 		handler http.Handler
@@ -99,9 +103,14 @@ func Start(firstPort int) (*Standins, error) {
 	s.Addresses.SMTP = l.Addr().String()
 	s.mail = s.Inbox.SMTP()
 	go func() { _ = s.mail.Serve(l) }()
-	if err := s.serve(&port, &s.Addresses.Wallet, s.Wallet); err != nil {
-		s.Stop()
-		return nil, err
+	for _, x := range []struct {
+		address *string
+		handler http.Handler
+	}{{&s.Addresses.Wallet, s.Wallet}, {&s.Addresses.Identity, s.faults["identity"].Wrap(s.Identity)}} {
+		if err := s.serve(&port, x.address, x.handler); err != nil {
+			s.Stop()
+			return nil, err
+		}
 	}
 	return s, nil
 }
@@ -168,6 +177,8 @@ func (s *Standins) ClearFaults() {
 //
 //	PUT    /faults/{service}   {"kind":"status","status":429,"retryAfter":1,"count":3}
 //	DELETE /faults/{service}
+//	PUT    /lies/{way}         the sign-in of the institution lies: see package identity; "none" ends that
+//	PUT    /keys               the sign-in of the institution takes another key
 //	GET    /addresses
 func (s *Standins) control() http.Handler {
 	mux := http.NewServeMux()
@@ -182,6 +193,18 @@ func (s *Standins) control() http.Handler {
 			http.Error(w, err.Error(), http.StatusUnprocessableEntity)
 			return
 		}
+		w.WriteHeader(http.StatusNoContent)
+	})
+	mux.HandleFunc("PUT /lies/{way}", func(w http.ResponseWriter, r *http.Request) {
+		way := identity.Wrong(r.PathValue("way"))
+		if way == "none" {
+			way = identity.Right
+		}
+		s.Identity.Lie(way)
+		w.WriteHeader(http.StatusNoContent)
+	})
+	mux.HandleFunc("PUT /keys", func(w http.ResponseWriter, _ *http.Request) {
+		s.Identity.Rotate()
 		w.WriteHeader(http.StatusNoContent)
 	})
 	mux.HandleFunc("DELETE /faults/{service}", func(w http.ResponseWriter, r *http.Request) {

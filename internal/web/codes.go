@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"fmt"
 	"net/http"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -12,6 +13,7 @@ import (
 
 	"kanban/internal/app/access"
 	"kanban/internal/core/permission"
+	"kanban/internal/store/accessstore"
 	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
 )
@@ -82,7 +84,15 @@ func (s *Server) codes(a huma.API) {
 
 func (s *Server) waysIn(ctx context.Context, _ *struct{}) (api.WaysIn, error) {
 	mails, err := s.Access.Mails(ctx)
-	return api.WaysIn{Mails: mails}, err
+	if err != nil {
+		return api.WaysIn{}, err
+	}
+	all, err := s.Access.WaysIn(ctx)
+	provider, refused, _ := strings.Cut(s.auth.Take(ctx, keptRefusal), "\n")
+	return api.WaysIn{
+		Mails: mails, Provider: provider, Refused: refused,
+		Providers: each(all, func(p accessstore.Provider) api.OwnProvider { return api.OwnProvider{ID: p.ID, Name: p.Name} }),
+	}, err
 }
 
 // mailWithin is how long a link to choose a password by may take to be mailed.

@@ -30,8 +30,8 @@ var (
 	}
 	signOutOp = operation{
 		ID: "sign-out", Act: permission.Own,
-		Method: http.MethodDelete, Path: "/session", Status: http.StatusNoContent, Tag: "sign-in",
-		Summary: "Sign out: the session or the token ends",
+		Method: http.MethodDelete, Path: "/session", Status: http.StatusOK, Tag: "sign-in",
+		Summary: "Sign out: the session or the token ends; says where you sign out of a provider too",
 	}
 	makeTokenOp = operation{
 		ID: "make-token", Act: permission.Own,
@@ -45,7 +45,7 @@ func (s *Server) signInAndOut(a huma.API) {
 	handle(a, setUpOp, s.setUp)
 	handle(a, signInOp, s.signIn)
 	handle(a, whoAmIOp, s.whoAmI)
-	handleEmpty(a, signOutOp, s.signOut)
+	handle(a, signOutOp, s.signOut)
 	handle(a, makeTokenOp, s.makeToken)
 }
 
@@ -101,8 +101,11 @@ func shownCaller(c access.Caller) api.Caller {
 	return out
 }
 
-func (s *Server) signOut(ctx context.Context, _ *struct{}) error {
-	return s.auth.Leave(ctx)
+func (s *Server) signOut(ctx context.Context, _ *struct{}) (out api.SignedOut, err error) {
+	if way := s.auth.Came(ctx); way.Provider != "" {
+		out.Next = s.Access.SignOutAddress(ctx, way.Provider, way.IDToken)
+	}
+	return out, s.auth.Leave(ctx)
 }
 
 func (s *Server) makeToken(ctx context.Context, in *with[api.NewToken]) (api.Token, error) {
@@ -116,5 +119,5 @@ func (s *Server) makeToken(ctx context.Context, in *with[api.NewToken]) (api.Tok
 }
 
 func (s *Server) enter(ctx context.Context, c access.Caller) (api.Caller, error) {
-	return shownCaller(c), s.auth.Enter(ctx, c, auth.ByPassword)
+	return shownCaller(c), s.auth.Enter(ctx, c, auth.Way{})
 }

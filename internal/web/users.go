@@ -98,7 +98,7 @@ func shownUser(u accessstore.User) api.User {
 		Grants: each(u.Grants, func(g accessstore.Grant) api.RoleGrant {
 			return api.RoleGrant{
 				ID: g.ID, Role: string(g.Role), Scope: string(g.Scope), ScopeID: g.ScopeID, ScopeName: g.ScopeName,
-				IssuerID: orEmpty(g.IssuerID), Issuer: g.Issuer,
+				IssuerID: orEmpty(g.IssuerID), Issuer: g.Issuer, Provider: g.Provider,
 			}
 		}),
 	}
@@ -128,9 +128,18 @@ func (s *Server) listUsers(ctx context.Context, _ *struct{}) (api.Page[api.User]
 		return api.Page[api.User]{}, err
 	}
 	codes, err := s.Access.WithCodes(ctx)
+	if err != nil {
+		return api.Page[api.User]{}, err
+	}
+	ways, err := s.Access.ProviderUsers(ctx)
 	return api.Page[api.User]{Total: len(all), Items: each(all, func(u accessstore.User) api.User {
 		out := shownUser(u)
 		out.Codes = codes[u.ID]
+		for _, w := range ways {
+			if w.UserID == u.ID {
+				out.State, out.Providers = "active", append(out.Providers, w.Provider)
+			}
+		}
 		return out
 	})}, err
 }

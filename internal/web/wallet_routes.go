@@ -37,11 +37,21 @@ var forWallets = []outsideOperation{
 	{
 		operation: operation{
 			ID: "wallet-token", Method: http.MethodPost, Path: tokenPath, Status: http.StatusOK, Tag: "wallets",
-			Summary: "Exchange a code, or renew a token (RFC 6749, 4.1.3 and 6; RFC 7636)",
+			Summary: "Exchange a code, or renew a token (RFC 6749, 4.1.3 and 6; RFC 7636; RFC 8628, 3.4)",
 		},
 		answers: "application/json",
 		takes:   []string{"application/x-www-form-urlencoded"},
 		refuses: []int{400, 401, 429},
+	},
+	{
+		operation: operation{
+			ID: "device-authorization", Method: http.MethodPost, Path: devicePath, Status: http.StatusOK,
+			Tag:     "sign-in",
+			Summary: "Ask that somebody lets a program in, in a browser (RFC 8628, 3.1); client_id is " + deviceClient,
+		},
+		answers: "application/json",
+		takes:   []string{"application/x-www-form-urlencoded"},
+		refuses: []int{400, 429},
 	},
 	{
 		operation: operation{

@@ -78,6 +78,7 @@ func (s *Server) wallets(r chi.Router) {
 			r.Options(path, nothingMore)
 		}
 		r.With(slowed(30, time.Minute, s.client, often)).Post(registerPath, s.walletRegister)
+		r.With(slowed(30, time.Minute, s.client, often)).Post(devicePath, s.beginDevice)
 		r.Options(registerPath, nothingMore)
 	})
 	r.Group(func(r chi.Router) {
@@ -159,6 +160,10 @@ func (s *Server) whichWallet(r *http.Request) (id, secret string, err error) {
 }
 
 func (s *Server) walletToken(w http.ResponseWriter, r *http.Request) {
+	if r.PostFormValue("grant_type") == deviceGrant {
+		s.deviceToken(w, r)
+		return
+	}
 	gt, ask, err := s.oauth.ValidationTokenRequest(r)
 	if err == nil && gt == oauth2.Refreshing {
 		err = s.renewsOwn(r.Context(), ask)
@@ -256,7 +261,8 @@ func (s *Server) walletMetadata(w http.ResponseWriter, _ *http.Request) {
 		"issuer": s.Public, "authorization_endpoint": s.Public + allowPath, "token_endpoint": s.Public + tokenPath,
 		"registration_endpoint": s.Public + registerPath, "revocation_endpoint": s.Public + revokePath,
 		"scopes_supported": openbadge.Scopes, "response_types_supported": []string{"code"},
-		"grant_types_supported":            []string{"authorization_code", "refresh_token"},
+		"device_authorization_endpoint":    s.Public + devicePath,
+		"grant_types_supported":            []string{"authorization_code", "refresh_token", deviceGrant},
 		"code_challenge_methods_supported": []string{"S256"},
 		"token_endpoint_auth_methods_supported": []string{
 			wallets.AuthBasic, wallets.AuthPost, wallets.AuthNone,

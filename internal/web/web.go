@@ -20,6 +20,7 @@ import (
 	"github.com/go-oauth2/oauth2/v4/server"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
+	"kanban/internal/app/access"
 	"kanban/internal/app/connections"
 	"kanban/internal/core/permission"
 	"kanban/internal/store/db"
@@ -72,6 +73,7 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	r.Get("/readyz", s.ready)
 	r.Handle("/metrics", auth.WithToken(s.Access, promhttp.Handler()))
 	s.open(r)
+	s.signInAtProviders(r)
 	s.xapi(r)
 	r.Post("/reported/{id}", s.reported)
 	r.Options("/reported/{id}", s.allowReports)
@@ -163,6 +165,8 @@ func (s *Server) register(a huma.API) {
 	s.signInAndOut(a)
 	s.own(a)
 	s.codes(a)
+	s.devices(a)
+	s.providers(a)
 	s.aboutItself(a)
 	s.connections(a)
 	s.interfaces(a)
@@ -320,7 +324,7 @@ func (s *Server) console() http.Handler {
 // noPages are the parts of the service that have no pages of the console.
 var noPages = []string{
 	"/api/", "/xapi/", "/open/", "/pickup/", "/reported/", "/approvals/", "/metrics/", "/livez/",
-	"/readyz/", "/openapi/",
+	"/readyz/", "/openapi/", access.ProvidersPath,
 }
 
 // HealthOnly is the HTTP side of a process that only works.

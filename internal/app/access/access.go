@@ -33,6 +33,8 @@ type Service struct {
 	Mailer func(context.Context) (*mails.Mailer, error)
 	Public string // the address at which people reach the service
 	Clock  clock.Clock
+
+	providers knownProviders
 }
 
 // MinimumPassword is the shortest password accepted, in characters.
@@ -243,7 +245,21 @@ type TokenDraft struct {
 const longestToken = 3660
 
 // NewToken makes a token for programs; it is returned once and never shown again.
-func (s *Service) NewToken(ctx context.Context, c Caller, d TokenDraft) (string, error) {
+func (s *Service) NewToken(ctx context.Context, c Caller, d TokenDraft) (secret string, err error) {
+	if d.Most != nil {
+		if err := s.checkMost(ctx, c, *d.Most); err != nil {
+			return "", err
+		}
+	}
+	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
+		secret, err = s.makeToken(ctx, tx, c, d)
+		return err
+	})
+	return secret, err
+}
+
+// makeToken is NewToken within a transaction, and without a look at what it may at most.
+func (s *Service) makeToken(ctx context.Context, tx *db.Tx, c Caller, d TokenDraft) (string, error) {
 	secret := TokenPrefix + rand.Text()
 	t := accessstore.APIToken{ID: db.NewID(), UserID: c.ID, Name: strings.TrimSpace(d.Name), Hash: hash(secret)}
 	switch {
@@ -258,21 +274,16 @@ func (s *Service) NewToken(ctx context.Context, c Caller, d TokenDraft) (string,
 	case d.Days < 0 || d.Days > longestToken:
 		return "", refusal.Invalid("days", "must be 1 to %d, or absent for a token that does not expire", longestToken)
 	case d.Days > 0:
-		until := time.Now().AddDate(0, 0, d.Days)
+		until := s.Clock.Now().AddDate(0, 0, d.Days)
 		t.ExpiresAt = &until
 	}
 	if d.Most != nil {
-		if err := s.checkMost(ctx, c, *d.Most); err != nil {
-			return "", err
-		}
 		t.Role, t.Scope, t.ScopeID = d.Most.Role, d.Most.Scope.Kind, d.Most.Scope.ID
 	}
-	return secret, s.Store.InTx(ctx, func(tx *db.Tx) error {
-		if err := db.Create(tx, &t, "making the token"); err != nil {
-			return err
-		}
-		return tx.Audit(ctx, c.Name, "made an API token", "token/"+t.ID, map[string]string{"name": t.Name})
-	})
+	if err := db.Create(tx, &t, "making the token"); err != nil {
+		return "", err
+	}
+	return secret, tx.Audit(ctx, c.Name, "made an API token", "token/"+t.ID, map[string]string{"name": t.Name})
 }
 
 // ByToken finds whom a token stands for.

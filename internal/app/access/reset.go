@@ -36,6 +36,19 @@ func (s *Service) Reset(ctx context.Context, email string) error {
 	if err != nil || mailer == nil {
 		return errors.Join(errors.New("nobody can be mailed a link: no mail server is connected"), err)
 	}
+	ways, err := accessstore.ProviderUsers(ctx, s.Store, u.ID)
+	if err != nil {
+		return err
+	}
+	if u.PasswordHash == "" && len(ways) > 0 { // whoever lets them in elsewhere decides whether they get in
+		_, err := mailer.Send(ctx, mails.Mail{
+			ID: "reset-" + hex.EncodeToString(hash(rand.Text())[:8]), To: u.Email, ToName: u.Name,
+			Subject: "How you sign in to Kanban",
+			Text: fmt.Sprintf("Dear %s,\n\nsomebody, perhaps you, asked for a new password at %s. You have none there: you "+
+				"sign in by %s, and its password is changed there.\n", u.Name, s.Public, ways[0].Provider),
+		})
+		return err
+	}
 	secret := rand.Text()
 	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := accessstore.AddReset(ctx, tx, u.ID, hash(secret), atTheSignIn); err != nil {

@@ -87,6 +87,7 @@ type Recovered struct {
 	Name  string // of somebody who is to be made, when nobody has the address
 	// Administrator gives them that role too.
 	Administrator bool
+	EndCodes      bool // ends their one-time codes too
 }
 
 // atTheMachine stands in the trail for who did something there.
@@ -124,6 +125,11 @@ func (s *Service) Recover(ctx context.Context, r Recovered) (Invitation, error) 
 		}
 		if r.Administrator {
 			if err := s.instead(ctx, tx, c, &u, permission.Administrator); err != nil {
+				return err
+			}
+		}
+		if r.EndCodes {
+			if _, err := accessstore.RemoveCodes(ctx, tx, u.ID); err != nil {
 				return err
 			}
 		}

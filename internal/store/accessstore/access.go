@@ -207,11 +207,14 @@ func SetupLinkOpen(ctx context.Context, from db.From, hash []byte) (yes bool, er
 // KeepSession keeps what a session holds, by the hash of its token. One that was ended stays ended,
 // whatever a request still holds of it that began before.
 func KeepSession(ctx context.Context, to db.From, token string, data []byte, until time.Time, of SessionOf) error {
-	_, err := db.Exec(ctx, to, `INSERT INTO sessions (token, data, expiry, user_id, agent, address)
-		SELECT $1, $2, $3, (SELECT id FROM users WHERE id = nullif($4, '')::uuid), $5, $6
+	_, err := db.Exec(ctx, to, `INSERT INTO sessions (token, data, expiry, user_id, agent, address, provider_id,
+			provider_session)
+		SELECT $1, $2, $3, (SELECT id FROM users WHERE id = nullif($4, '')::uuid), $5, $6,
+			(SELECT id FROM providers WHERE id = nullif($7, '')::uuid), $8
 		ON CONFLICT (token) DO UPDATE SET data = excluded.data, expiry = excluded.expiry, used_at = now(),
-			user_id = coalesce(excluded.user_id, sessions.user_id), agent = excluded.agent, address = excluded.address
-		WHERE sessions.data <> ''`, token, data, until, of.UserID, of.Agent, of.Address)
+			user_id = coalesce(excluded.user_id, sessions.user_id), agent = excluded.agent, address = excluded.address,
+			provider_id = excluded.provider_id, provider_session = excluded.provider_session
+		WHERE sessions.data <> ''`, token, data, until, of.UserID, of.Agent, of.Address, of.ProviderID, of.ProviderSession)
 	return db.Known(err, "keeping the session")
 }
 

@@ -11,17 +11,19 @@ import (
 
 // Grant is a role that a user has in a scope.
 type Grant struct {
-	ID        string
-	UserID    string
-	Role      permission.Role
-	Scope     permission.ScopeKind
-	ScopeID   string
-	IssuerID  *string // of the badges that may be awarded; all when nil
-	MadeBy    string
-	CreatedAt time.Time
+	ID         string
+	UserID     string
+	Role       permission.Role
+	Scope      permission.ScopeKind
+	ScopeID    string
+	IssuerID   *string // of the badges that may be awarded; all when nil
+	MadeBy     string
+	CreatedAt  time.Time
+	ProviderID *string // whose claims give it; nil when somebody gave it
 	// Of the organisation, course or section, and of the issuer; empty where the register has it no more.
 	ScopeName string `gorm:"->;-:migration"`
 	Issuer    string `gorm:"->;-:migration"`
+	Provider  string `gorm:"->;-:migration"` // its name
 }
 
 // TableName names the table for GORM.
@@ -38,7 +40,8 @@ func scopeName(of string) string {
 
 // grantsSQL lists grants with the names of what they are about.
 var grantsSQL = `SELECT g.id::text, g.user_id::text, g.role, g.scope, g.scope_id, g.issuer_id::text, g.made_by,
-		g.created_at, ` + scopeName("g") + ` AS scope_name, coalesce((SELECT i.name FROM issuers i WHERE i.id = g.issuer_id), '') AS issuer
+		g.created_at, ` + scopeName("g") + ` AS scope_name, coalesce((SELECT i.name FROM issuers i WHERE i.id = g.issuer_id), '') AS issuer,
+		g.provider_id::text, coalesce((SELECT p.name FROM providers p WHERE p.id = g.provider_id), '') AS provider
 	FROM user_grants g`
 
 // grantsOf fills in what users may be.

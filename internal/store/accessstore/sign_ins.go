@@ -13,6 +13,9 @@ type SessionOf struct {
 	UserID  string // empty while nobody has signed in by it
 	Agent   string // what the browser says it is
 	Address string // from which it was begun
+
+	ProviderID      string // at which they signed in; empty for here
+	ProviderSession string // what that calls it, when it says
 }
 
 // Session is one in which somebody is signed in.

@@ -53,7 +53,12 @@ const (
 	administrator = "administrator"
 	agent         = "agent"
 	beganFrom     = "address"
-	enteredBy     = "by"
+	// By which provider, and what that calls the session.
+	enteredBy       = "by"
+	providerSession = "provider-session"
+	idToken         = "id-token"
+	// keptPrefix stands before what is kept for a while.
+	keptPrefix = "kept-"
 	// longestAgent bounds what a browser may say of itself.
 	longestAgent = 300
 )
@@ -135,19 +140,44 @@ func (a *Auth) Identify(next http.Handler) http.Handler {
 	})
 }
 
-// Way is how somebody got in.
-type Way string
+// Way is how somebody got in: with a password here, when it is empty, or by a provider.
+type Way struct {
+	Provider string // its id
+	Session  string // what the provider calls the session, when it says
+	IDToken  string // by which it is told, when somebody signs out, who does
+}
 
-// ByPassword is with a password here.
-const ByPassword Way = ""
+// longestHint bounds the ID token that is kept to sign somebody out of a provider, in bytes.
+const longestHint = 8 << 10
+
+// Came says how whoever makes a request got in.
+func (a *Auth) Came(ctx context.Context) Way {
+	return Way{
+		Provider: a.sessions.GetString(ctx, enteredBy), Session: a.sessions.GetString(ctx, providerSession),
+		IDToken: a.sessions.GetString(ctx, idToken),
+	}
+}
 
 // entered finds who signed in to a session before. Whoever came with a password has one-time codes, where a role needs
 // them, before they may anything.
 func (a *Auth) entered(ctx context.Context, id string) (access.Caller, error) {
-	if Way(a.sessions.GetString(ctx, enteredBy)) == ByPassword {
+	if a.Came(ctx).Provider == "" {
 		return a.Access.ByPassword(ctx, id)
 	}
 	return a.Access.ByID(ctx, id)
+}
+
+// SignedIn is who is signed in by a session; empty when nobody is.
+func (a *Auth) SignedIn(ctx context.Context) string { return a.sessions.GetString(ctx, administrator) }
+
+// Keep keeps a text in the session of a browser, until it is taken.
+func (a *Auth) Keep(ctx context.Context, name, text string) {
+	a.sessions.Put(ctx, keptPrefix+name, text)
+}
+
+// Take gives what was kept, once.
+func (a *Auth) Take(ctx context.Context, name string) string {
+	return a.sessions.PopString(ctx, keptPrefix+name)
 }
 
 // WithToken lets only programs in whose API token is of somebody who may look.
@@ -222,12 +252,17 @@ func Hash(sign string) string {
 }
 
 // Enter begins a session for somebody who has proved who they are.
-func (a *Auth) Enter(ctx context.Context, c access.Caller, by Way) error {
+func (a *Auth) Enter(ctx context.Context, c access.Caller, way Way) error {
 	if err := a.sessions.RenewToken(ctx); err != nil {
 		return err
 	}
 	a.sessions.Put(ctx, administrator, c.ID)
-	a.sessions.Put(ctx, enteredBy, string(by))
+	a.sessions.Put(ctx, enteredBy, way.Provider)
+	a.sessions.Put(ctx, providerSession, way.Session)
+	if len(way.IDToken) > longestHint {
+		way.IDToken = ""
+	}
+	a.sessions.Put(ctx, idToken, way.IDToken)
 	if v, ok := ctx.Value(keyVisitor).(visitor); ok {
 		a.sessions.Put(ctx, agent, strings.ToValidUTF8(v.r.UserAgent()[:min(len(v.r.UserAgent()), longestAgent)], ""))
 		a.sessions.Put(ctx, beganFrom, v.address)

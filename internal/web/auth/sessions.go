@@ -36,6 +36,8 @@ func (s sessionStore) CommitCtx(ctx context.Context, token string, data []byte, 
 		of.UserID, _ = values[administrator].(string)
 		of.Agent, _ = values[agent].(string)
 		of.Address, _ = values[beganFrom].(string)
+		of.ProviderID, _ = values[enteredBy].(string)
+		of.ProviderSession, _ = values[providerSession].(string)
 	}
 	return s.access.KeepSession(context.WithoutCancel(ctx), token, data, until, of)
 }

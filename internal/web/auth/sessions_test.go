@@ -31,7 +31,7 @@ func TestSignedOutStaysSignedOut(t *testing.T) {
 	begun, release := make(chan bool), make(chan bool)
 	mux := http.NewServeMux()
 	mux.Handle("/in", a.Sessions(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
-		assert.NoError(t, a.Enter(r.Context(), maud, auth.ByPassword))
+		assert.NoError(t, a.Enter(r.Context(), maud, auth.Way{}))
 	})))
 	inside := func(path string, h http.HandlerFunc) { mux.Handle(path, a.Sessions(a.Identify(h))) }
 	inside("/api/v1/out", func(_ http.ResponseWriter, r *http.Request) { assert.NoError(t, a.Leave(r.Context())) })

@@ -9,6 +9,8 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/httprate"
+
+	"kanban/internal/app/access"
 )
 
 // tries slows down whoever tries passwords or set-up links one after the other. Nobody
@@ -20,7 +22,7 @@ import (
 // One-time codes are few: how many are tried for an account has a bound of its own, which only somebody reaches who
 // knows its password or is signed in. Links for new passwords are mails to somebody who may not have asked.
 type tries struct {
-	address, pair, account, known, code, reset *httprate.RateLimiter
+	address, pair, account, known, code, reset, elsewhere *httprate.RateLimiter
 }
 
 func newTries() *tries {
@@ -31,6 +33,8 @@ func newTries() *tries {
 		known:   httprate.NewRateLimiter(30, time.Hour),
 		code:    httprate.NewRateLimiter(20, time.Hour),
 		reset:   httprate.NewRateLimiter(3, time.Hour),
+		// Nothing can be guessed at a provider, and a whole school may come from one address.
+		elsewhere: httprate.NewRateLimiter(600, time.Minute),
 	}
 }
 
@@ -51,8 +55,8 @@ const (
 // NoteVisitor notes, for Admit, where a request that asks to be let in comes from.
 func (a *Auth) NoteVisitor(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		guess := r.Method == http.MethodPost && open[r.URL.Path] || r.URL.Path == passwordPath ||
-			strings.HasPrefix(r.URL.Path, codesPath)
+		guess := strings.HasPrefix(r.URL.Path, access.ProvidersPath) || r.Method == http.MethodPost && open[r.URL.Path] || r.URL.Path == passwordPath ||
+			strings.HasPrefix(r.URL.Path, codesPath) || strings.HasPrefix(r.URL.Path, devicesPath)
 		if !guess {
 			next.ServeHTTP(w, r)
 			return
@@ -68,10 +72,12 @@ func (a *Auth) NoteVisitor(next http.Handler) http.Handler {
 	})
 }
 
-// passwordPath is where a password is changed by whoever knows it, and codesPath where one-time codes are minded.
+// passwordPath is where a password is changed by whoever knows it, codesPath where one-time codes are minded, and
+// devicesPath where programs are let in by codes that they show.
 const (
 	passwordPath = "/api/v1/session/password"
 	codesPath    = "/api/v1/session/codes"
+	devicesPath  = "/api/v1/session/devices"
 )
 
 // AdmitCode counts a try of a one-time code of an account, and refuses it when there were too many.
@@ -94,6 +100,16 @@ func (a *Auth) AdmitReset(ctx context.Context, account string) error {
 	return huma.ErrorWithHeaders(
 		huma.Error429TooManyRequests("this was asked for three times already; look into the mailbox, or wait an hour"),
 		http.Header{"Retry-After": {"3600"}})
+}
+
+// AdmitElsewhere counts that somebody signs in at a provider, and refuses it when far too many do from one address.
+func (a *Auth) AdmitElsewhere(ctx context.Context) error {
+	c, _ := ctx.Value(keyVisitor).(visitor)
+	if !a.tries.elsewhere.OnLimit(c.w, c.r, c.address) {
+		return nil
+	}
+	return huma.ErrorWithHeaders(huma.Error429TooManyRequests("too many sign in at once; wait a minute and try again"),
+		http.Header{"Retry-After": {"60"}})
 }
 
 // accountKey is by what tries at an account are counted.

@@ -9,10 +9,11 @@ type User struct {
 	Email      string      `json:"email"`
 	Grants     []RoleGrant `json:"grants" doc:"What they may be, and where"`
 	PersonID   string      `json:"personId,omitempty" doc:"Who of the register they are: they teach and learn as it says"`
-	State      string      `json:"state" enum:"active,invited" doc:"invited: they have not chosen a password yet"`
+	State      string      `json:"state" enum:"active,invited" doc:"invited: they cannot sign in yet"`
 	InvitedBy  string      `json:"invitedBy,omitempty"`
 	CreatedAt  time.Time   `json:"createdAt"`
 	SignedInAt *time.Time  `json:"signedInAt,omitempty" doc:"The last time"`
+	Providers  []string    `json:"providers,omitempty" doc:"At which they sign in"`
 	Codes      bool        `json:"codes,omitempty" doc:"Signs in with one-time codes besides the password"`
 }
 
@@ -43,6 +44,7 @@ type RoleGrant struct {
 	ScopeName string `json:"scopeName,omitempty" doc:"Absent when the register has it no more"`
 	IssuerID  string `json:"issuerId,omitempty" doc:"Whose badges may be awarded; all when absent"`
 	Issuer    string `json:"issuer,omitempty"`
+	Provider  string `json:"provider,omitempty" doc:"Whose claims give it; each sign-in there gives it anew"`
 }
 
 // NewRoleGrant gives a role in a scope, at most what you may do yourself.
