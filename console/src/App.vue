@@ -45,8 +45,9 @@ const staying = ref<Error | null>(null) // why signing out failed
 
 async function signOut() {
   staying.value = null
+  let next: string | undefined
   try {
-    await ok(api.DELETE('/api/v1/session'))
+    next = (await ok(api.DELETE('/api/v1/session'))).next
   } catch (e) {
     if (!(e instanceof Problem) || e.status !== 401) {
       const why = e instanceof Problem && e.status ? e.message : $t('shell.serviceDoesNotAnswer')
@@ -56,6 +57,7 @@ async function signOut() {
   }
   stop()
   await leave('/sign-in')
+  if (next) window.location.assign(next) // they sign out of the provider too
 }
 
 // Nothing of what was seen stays in a browser whose person has signed out.

@@ -91,6 +91,11 @@ export const router = createRouter({
       meta: { title: $t('shell.users') },
     },
     {
+      path: '/settings/sign-in',
+      component: () => import('./pages/settings/SignInSettings.vue'),
+      meta: { title: $t('shell.signIn') },
+    },
+    {
       path: '/settings/set-up',
       component: () => import('./pages/settings/SetUpFiles.vue'),
       meta: { title: $t('shell.setUpAsFiles') },
@@ -150,6 +155,11 @@ export const router = createRouter({
       path: '/account',
       component: () => import('./pages/mine/Account.vue'),
       meta: { title: $t('shell.account') },
+    },
+    {
+      path: '/device',
+      component: () => import('./pages/enter/Device.vue'),
+      meta: { title: $t('shell.letProgramIn') },
     },
     {
       path: '/mine',
@@ -307,6 +317,8 @@ export const router = createRouter({
 })
 
 let known = false
+/** Whether they have to set up one-time codes before anything else. */
+let codesNeeded = false
 
 /** Says that somebody signed in or out. */
 export function entered(yes: boolean) {
@@ -325,8 +337,10 @@ router.beforeEach(async (to, from) => {
       .catch(() => ({ response: undefined, data: undefined }))
     acts.value = data && [...data.may, ...(data.personId ? ['mine'] : [])]
     actsAll.value = data?.mayAll
+    codesNeeded = !!data?.codesNeeded
     known = !response || response.ok
   }
+  if (known && codesNeeded) return to.path === '/account' ? true : '/account'
   // Whoever sees reports only begins with those, and whoever sees nothing else with their own page.
   const home = may('look') ? undefined : may('report') ? '/reports' : '/mine'
   if (
@@ -335,7 +349,8 @@ router.beforeEach(async (to, from) => {
     home &&
     !to.path.startsWith(home) &&
     to.path !== '/mine' &&
-    to.path !== '/account'
+    to.path !== '/account' &&
+    to.path !== '/device'
   )
     return home
   if (known) return true

@@ -26,7 +26,7 @@ var (
 	}
 	resetPasswordOp = operation{
 		ID: "reset-password", Act: permission.Anyone,
-		Method: http.MethodPost, Path: "/session/reset", Status: http.StatusAccepted, Tag: "sign-in",
+		Method: http.MethodPost, Path: "/session/reset", Status: http.StatusNoContent, Tag: "sign-in",
 		Summary: "Mail a link to choose a new password by, when somebody signs in with the address; the answer does not tell",
 	}
 	getCodesOp = operation{
@@ -119,7 +119,7 @@ func (s *Server) getCodes(ctx context.Context, _ *struct{}) (api.Codes, error) {
 }
 
 func (s *Server) beginCodes(ctx context.Context, in *with[api.BeginCodes]) (api.NewCodes, error) {
-	if err := s.auth.Admit(ctx, ""); err != nil {
+	if err := s.auth.Admit(ctx, auth.Caller(ctx).ID); err != nil {
 		return api.NewCodes{}, err
 	}
 	n, err := s.Access.BeginCodes(ctx, auth.Caller(ctx), in.Body.Password)

@@ -57,7 +57,7 @@ type answerToDevice struct {
 }
 
 func (s *Server) findDevice(ctx context.Context, in *byCode) (api.DeviceAsk, error) {
-	if err := s.auth.Admit(ctx, ""); err != nil {
+	if err := s.auth.Admit(ctx, auth.Caller(ctx).ID); err != nil {
 		return api.DeviceAsk{}, err
 	}
 	d, err := s.Access.FindDevice(ctx, in.Code)
@@ -67,7 +67,7 @@ func (s *Server) findDevice(ctx context.Context, in *byCode) (api.DeviceAsk, err
 }
 
 func (s *Server) answerDevice(ctx context.Context, in *answerToDevice) error {
-	if err := s.auth.Admit(ctx, ""); err != nil {
+	if err := s.auth.Admit(ctx, auth.Caller(ctx).ID); err != nil {
 		return err
 	}
 	return s.Access.AnswerDevice(ctx, auth.Caller(ctx), in.Code, in.Body.Allow)

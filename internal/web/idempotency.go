@@ -28,7 +28,7 @@ var sameAnswer = []string{"Content-Type", "ETag", "Location", "Content-Dispositi
 func (s *Server) idempotent(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		key := r.Header.Get("Idempotency-Key")
-		if r.Method != http.MethodPost || key == "" || auth.Open(r.URL.Path) || r.URL.Path == "/api/v1/tokens" ||
+		if r.Method != http.MethodPost || key == "" || auth.Open(r.URL.Path) || secret(r.URL.Path) ||
 			strings.HasSuffix(r.URL.Path, "/upload") {
 			next.ServeHTTP(w, r)
 			return
@@ -160,4 +160,9 @@ func writeUnread(w http.ResponseWriter, err error) {
 		return
 	}
 	problem.Write(w, http.StatusRequestTimeout, "the request did not arrive whole in time")
+}
+
+// secret reports whether the answers at an address hold secrets that are shown once, and so are not kept.
+func secret(path string) bool {
+	return path == "/api/v1/tokens" || strings.HasPrefix(path, "/api/v1/session/")
 }

@@ -81,9 +81,11 @@ func (s *Server) shownProvider(p accessstore.Provider) api.Provider {
 		Users: p.Users, BackTo: s.Access.BackFrom(p.ID), LogoutAt: s.Access.LogoutAt(p.ID),
 		SignedOut: s.Access.SignInPage(), Version: p.Version,
 		Mappings: each(p.Mappings, func(m accessstore.ProviderMapping) api.ProviderMapping {
-			return api.ProviderMapping{Claim: m.Claim, Value: m.Value, Grant: api.NewRoleGrant{
-				Role: string(m.Role), Scope: string(m.Scope), ScopeID: m.ScopeID, IssuerID: m.IssuerID,
-			}}
+			return api.ProviderMapping{
+				Claim: m.Claim, Value: m.Value, ScopeName: m.ScopeName, Issuer: m.Issuer, Grant: api.NewRoleGrant{
+					Role: string(m.Role), Scope: string(m.Scope), ScopeID: m.ScopeID, IssuerID: m.IssuerID,
+				},
+			}
 		}),
 	}
 }

@@ -230,7 +230,7 @@ func (s *Server) acceptInvitation(ctx context.Context, in *with[api.AcceptInvita
 }
 
 func (s *Server) changePassword(ctx context.Context, in *with[api.NewPassword]) error {
-	if err := s.auth.Admit(ctx, ""); err != nil {
+	if err := s.auth.Admit(ctx, auth.Caller(ctx).ID); err != nil {
 		return err
 	}
 	return s.Access.ChangePassword(ctx, auth.Caller(ctx), in.Body.Old, in.Body.Password, auth.Kept(ctx))

@@ -2324,6 +2324,77 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/providers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** OpenID providers at which people sign in */
+        get: operations["list-providers"];
+        put?: never;
+        /** Add an OpenID provider */
+        post: operations["add-provider"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/providers/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show an OpenID provider, with the values that are entered there */
+        get: operations["get-provider"];
+        /** Say what an OpenID provider is from now on; off ends the sessions that were begun there */
+        put: operations["edit-provider"];
+        post?: never;
+        /** Remove an OpenID provider with the roles that it gave; sessions that were begun there end */
+        delete: operations["remove-provider"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/providers/{id}/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask an OpenID provider for its addresses and keys now */
+        post: operations["check-provider"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/providers/{id}/trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What somebody would get of whom the provider says some claims; nothing changes */
+        post: operations["try-claims"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/ready-rules": {
         parameters: {
             query?: never;
@@ -3454,7 +3525,7 @@ export interface paths {
         put?: never;
         /** Sign in */
         post: operations["sign-in"];
-        /** Sign out: the session or the token ends */
+        /** Sign out: the session or the token ends; says where you sign out of a provider too */
         delete: operations["sign-out"];
         options?: never;
         head?: never;
@@ -3561,6 +3632,40 @@ export interface paths {
         put: operations["change-password"];
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/providers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Providers at which you can sign in, or do */
+        get: operations["list-own-providers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/providers/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Sign in at a provider no more; the roles that it gave end */
+        delete: operations["end-own-provider"];
         options?: never;
         head?: never;
         patch?: never;
@@ -4807,6 +4912,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/providers/{id}/back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Come back from an OpenID provider (OpenID Connect Core 1.0, 3.1.2.5) */
+        get: operations["back-from-provider"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/providers/{id}/logout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A provider says that a session is over there (OpenID Connect Back-Channel Logout 1.0) */
+        post: operations["logged-out-at-provider"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/providers/{id}/sign-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Go to an OpenID provider to sign in (OpenID Connect Core 1.0, 3.1.2.1); with add=1 whoever is signed in gets one more way in */
+        get: operations["sign-in-at-provider"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/reported/{id}": {
         parameters: {
             query?: never;
@@ -5590,6 +5746,19 @@ export interface components {
             teachers: string[];
             terms: string[];
         };
+        ClaimsTrial: {
+            mappings: components["schemas"]["MappingTrial"][];
+            /** @description That user would be made */
+            new?: boolean;
+            /** @description Who of the register they are */
+            person?: string;
+            /** @description Why they would not be let in */
+            refused?: string;
+            /** @description As whom they would sign in */
+            user?: string;
+            /** @description They are nobody of the register */
+            why?: string;
+        };
         Clash: {
             /** @description The service, for accounts */
             interfaceId?: string;
@@ -6015,6 +6184,30 @@ export interface components {
             /** @description Ids of people */
             drop?: string[];
             name?: string;
+        };
+        EditProvider: {
+            /**
+             * @default invited
+             * @enum {string}
+             */
+            admits: "invited" | "mapped";
+            /**
+             * @default none
+             * @enum {string}
+             */
+            believes: "none" | "verified" | "all";
+            clientId: string;
+            issuer: string;
+            mappings?: components["schemas"]["ProviderMapping"][];
+            name: string;
+            on: boolean;
+            personClaim?: string;
+            /** @enum {string} */
+            personKey?: "identifier" | "email";
+            /** @description profile and email when absent; openid is always asked for */
+            scopes?: string[];
+            /** @description Kept as it is when absent; empty for none */
+            secret?: string;
         };
         EditScoreLink: {
             /** @description The book's classes by section, of those that change */
@@ -6827,6 +7020,14 @@ export interface components {
             /** Format: date-time */
             since?: string;
         };
+        MappingTrial: {
+            claim: string;
+            holds: boolean;
+            role: string;
+            value?: string;
+            /** @description It does not hold */
+            why?: string;
+        };
         Mark: {
             /** Format: date-time */
             decidedAt: string;
@@ -7535,6 +7736,17 @@ export interface components {
             /** @description Those that they are in now first; of those that they left, what was reached stays */
             sections: components["schemas"]["OwnSection"][];
         };
+        OwnProvider: {
+            /** @description As it knows you */
+            email?: string;
+            id: string;
+            name: string;
+            /**
+             * Format: date-time
+             * @description Absent when you do not sign in there
+             */
+            signedInAt?: string;
+        };
         OwnSection: {
             /**
              * Format: date-time
@@ -7856,6 +8068,16 @@ export interface components {
              */
             total?: number;
         };
+        PageOwnProvider: {
+            items: components["schemas"]["OwnProvider"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
+        };
         PageOwnSession: {
             items: components["schemas"]["OwnSession"][];
             /** @description Give it as cursor for the next page; absent at the end */
@@ -7928,6 +8150,16 @@ export interface components {
         };
         PageProposal: {
             items: components["schemas"]["Proposal"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
+        };
+        PageProvider: {
+            items: components["schemas"]["Provider"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
             /**
@@ -8473,6 +8705,67 @@ export interface components {
             personId: string;
             userName?: string;
         };
+        Provider: {
+            /**
+             * @description invited: users that there are already; mapped: also whoever its claims give a role, or make somebody of the register
+             * @enum {string}
+             */
+            admits: "invited" | "mapped";
+            /** @description Enter this there as the address to which people are sent back (redirect_uri) */
+            backTo: string;
+            /**
+             * @description Which addresses that it gives are taken for the person's own, so that who has one signs in as the user with it
+             * @enum {string}
+             */
+            believes: "none" | "verified" | "all";
+            clientId: string;
+            /** @description A secret of the client is kept; it is never shown */
+            hasSecret: boolean;
+            id: string;
+            /** @description Its address, as it calls itself */
+            issuer: string;
+            /** @description Enter this there as the address for back-channel logout */
+            logoutAt: string;
+            mappings: components["schemas"]["ProviderMapping"][];
+            /** @description As the sign-in page names it */
+            name: string;
+            on: boolean;
+            /** @description The claim by which somebody of the register is known */
+            personClaim?: string;
+            /**
+             * @description What that claim is in the register
+             * @enum {string}
+             */
+            personKey?: "identifier" | "email";
+            scopes: string[];
+            /** @description Enter this there as the address after signing out (post_logout_redirect_uri) */
+            signedOut: string;
+            /**
+             * Format: int64
+             * @description How many sign in there
+             */
+            users: number;
+            /** Format: int64 */
+            version: number;
+        };
+        ProviderCheck: {
+            /** @description Scopes that it does not say it knows */
+            lacks: string[];
+            /** @description It answers, and what it says of itself can be used; whether it takes the client is seen when somebody signs in */
+            ok: boolean;
+            trouble?: string;
+        };
+        ProviderMapping: {
+            /** @description Its name, such as groups; a path with dots where it is inside another one */
+            claim: string;
+            grant: components["schemas"]["NewRoleGrant"];
+            /** @description Of the badges that may be awarded; not needed when a provider is changed */
+            issuer?: string;
+            /** @description Of the organisation, course or section; not needed when a provider is changed */
+            scopeName?: string;
+            /** @description The value, or one of those of a list; any that is there when absent */
+            value?: string;
+        };
         PutBack: {
             /** @description Results that are no longer there, and are put back */
             back: components["schemas"]["BackResult"][];
@@ -8740,6 +9033,8 @@ export interface components {
             issuer?: string;
             /** @description Whose badges may be awarded; all when absent */
             issuerId?: string;
+            /** @description Whose claims give it; each sign-in there gives it anew */
+            provider?: string;
             /** @enum {string} */
             role: "administrator" | "operator" | "support" | "reader" | "awarder";
             /** @enum {string} */
@@ -9554,6 +9849,10 @@ export interface components {
             /** @description Roles that need one-time codes besides the password: administrator, operator, support, reader, awarder, teacher, learner */
             codesRequired: string[];
         };
+        SignedOut: {
+            /** @description The provider's address at which you sign out there too */
+            next?: string;
+        };
         SpaceCandidate: {
             /**
              * Format: double
@@ -9928,6 +10227,12 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        TryClaims: {
+            /** @description As an ID token holds them */
+            claims: {
+                [key: string]: unknown;
+            };
+        };
         TwoPeople: {
             a: string;
             aRegister: string;
@@ -10019,13 +10324,15 @@ export interface components {
             name: string;
             /** @description Who of the register they are: they teach and learn as it says */
             personId?: string;
+            /** @description At which they sign in */
+            providers?: string[];
             /**
              * Format: date-time
              * @description The last time
              */
             signedInAt?: string;
             /**
-             * @description invited: they have not chosen a password yet
+             * @description invited: they cannot sign in yet
              * @enum {string}
              */
             state: "active" | "invited";
@@ -10074,6 +10381,12 @@ export interface components {
         WaysIn: {
             /** @description A link to choose a new password by can be mailed */
             mails: boolean;
+            /** @description Which that was */
+            provider?: string;
+            /** @description At which people can sign in */
+            providers: components["schemas"]["OwnProvider"][];
+            /** @description Why this browser, which came back from a provider just now, was not let in; said once */
+            refused?: string;
         };
         Whereabouts: {
             /**
@@ -23299,6 +23612,576 @@ export interface operations {
             };
         };
     };
+    "list-providers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageProvider"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-provider": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditProvider"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Provider"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-provider": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Provider"];
+                };
+            };
+            /** @description It is as it was (If-None-Match) */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-provider": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused when the record has another one by now */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditProvider"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Provider"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-provider": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "check-provider": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProviderCheck"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "try-claims": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TryClaims"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClaimsTrial"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-ready-rules": {
         parameters: {
             query?: never;
@@ -29119,12 +30002,14 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description No Content */
-            204: {
+            /** @description OK */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["SignedOut"];
+                };
             };
             /** @description Unauthorized */
             401: {
@@ -29698,6 +30583,119 @@ export interface operations {
             };
         };
     };
+    "list-own-providers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageOwnProvider"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "end-own-provider": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "reset-password": {
         parameters: {
             query?: never;
@@ -29714,8 +30712,8 @@ export interface operations {
             };
         };
         responses: {
-            /** @description Accepted */
-            202: {
+            /** @description No Content */
+            204: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -34600,6 +35598,106 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["ErrorModel"];
                 };
+            };
+        };
+    };
+    "back-from-provider": {
+        parameters: {
+            query?: {
+                code?: string;
+                state?: string;
+                iss?: string;
+                error?: string;
+                error_description?: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description See Other */
+            303: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    "logged-out-at-provider": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/x-www-form-urlencoded": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "sign-in-at-provider": {
+        parameters: {
+            query?: {
+                then?: string;
+                add?: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description See Other */
+            303: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -138,6 +138,7 @@ export const areas: Area[] = [
         also: $t('shell.usersAlso'),
         act: 'users',
       },
+      { to: '/settings/sign-in', title: $t('shell.signIn'), also: $t('shell.signInAlso'), act: 'users' },
       {
         to: '/settings/set-up',
         title: $t('shell.setUpFiles'),

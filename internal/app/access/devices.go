@@ -8,6 +8,7 @@ import (
 	"math/big"
 	"strings"
 	"time"
+	"unicode"
 
 	"kanban/internal/core/refusal"
 	"kanban/internal/store/accessstore"
@@ -52,7 +53,13 @@ type DeviceBegun struct {
 
 // BeginDevice lets a program ask for a token (RFC 8628, 3.1).
 func (s *Service) BeginDevice(ctx context.Context, d Device) (DeviceBegun, error) {
-	if d.Name = strings.Join(strings.Fields(strings.ToValidUTF8(d.Name, "")), " "); d.Name == "" {
+	d.Name = strings.Map(func(r rune) rune { // what would hide or turn around the rest is left out
+		if unicode.IsPrint(r) || unicode.IsSpace(r) {
+			return r
+		}
+		return -1
+	}, strings.ToValidUTF8(d.Name, ""))
+	if d.Name = strings.Join(strings.Fields(d.Name), " "); d.Name == "" {
 		d.Name = "a program that does not say what it is"
 	}
 	if name := []rune(d.Name); len(name) > longestDeviceName {

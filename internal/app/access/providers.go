@@ -69,12 +69,22 @@ type ProviderDraft struct {
 
 // Providers lists those at which people sign in, by name.
 func (s *Service) Providers(ctx context.Context) ([]accessstore.Provider, error) {
-	return accessstore.Providers(ctx, s.Store)
+	all, err := accessstore.Providers(ctx, s.Store)
+	for _, p := range all {
+		if err == nil {
+			err = accessstore.NameMappings(ctx, s.Store, p.Mappings)
+		}
+	}
+	return all, err
 }
 
 // FindProvider finds one.
 func (s *Service) FindProvider(ctx context.Context, id string) (accessstore.Provider, error) {
-	return accessstore.FindProvider(ctx, s.Store, id)
+	p, err := accessstore.FindProvider(ctx, s.Store, id)
+	if err == nil {
+		err = accessstore.NameMappings(ctx, s.Store, p.Mappings)
+	}
+	return p, err
 }
 
 // AddProvider adds one.
@@ -89,6 +99,9 @@ func (s *Service) AddProvider(ctx context.Context, c Caller, d ProviderDraft) (a
 		}
 		return tx.Audit(ctx, c.Name, "added a provider", "provider/"+p.ID, shownInTrail(p))
 	})
+	if err == nil {
+		err = accessstore.NameMappings(ctx, s.Store, p.Mappings)
+	}
 	return p, takenProvider(err)
 }
 
@@ -122,6 +135,9 @@ func (s *Service) EditProvider(ctx context.Context, c Caller, id string, version
 		}
 		return tx.Audit(ctx, c.Name, "changed a provider", "provider/"+p.ID, shownInTrail(p))
 	})
+	if err == nil {
+		err = accessstore.NameMappings(ctx, s.Store, p.Mappings)
+	}
 	return p, takenProvider(err)
 }
 

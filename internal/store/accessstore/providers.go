@@ -42,6 +42,9 @@ type ProviderMapping struct {
 	Scope    permission.ScopeKind `json:"scope"`
 	ScopeID  string               `json:"scopeId,omitempty"`
 	IssuerID string               `json:"issuerId,omitempty"`
+	// Of the scope and of the issuer; filled in by NameMappings.
+	ScopeName string `json:"-"`
+	Issuer    string `json:"-"`
 }
 
 // Mapping is it as it is computed with.
@@ -49,6 +52,24 @@ func (m ProviderMapping) Mapping() permission.Mapping {
 	return permission.Mapping{Claim: m.Claim, Value: m.Value, Grant: permission.Grant{
 		Role: m.Role, Scope: permission.Scope{Kind: m.Scope, ID: m.ScopeID}, Issuer: m.IssuerID,
 	}}
+}
+
+// NameMappings fills in what the scopes and issuers of mappings are called; empty where there are none such any more.
+func NameMappings(ctx context.Context, from db.From, all []ProviderMapping) error {
+	for i, m := range all {
+		if m.ScopeID == "" && m.IssuerID == "" {
+			continue
+		}
+		named, err := db.Row[struct{ Scope, Issuer string }](ctx, from, "naming what a provider gives", `SELECT `+
+			scopeName("g")+` AS scope, coalesce((SELECT i.name FROM issuers i WHERE i.id::text = g.issuer_id), '') AS issuer
+			FROM (SELECT $1::text AS scope, $2::text AS scope_id, $3::text AS issuer_id) g`, string(m.Scope), m.ScopeID,
+			m.IssuerID)
+		if err != nil {
+			return err
+		}
+		all[i].ScopeName, all[i].Issuer = named.Scope, named.Issuer
+	}
+	return nil
 }
 
 const providerColumns = `p.*, (SELECT count(*) FROM provider_users u WHERE u.provider_id = p.id) AS users`

@@ -90,6 +90,9 @@ type ProviderMapping struct {
 	Claim string       `json:"claim" doc:"Its name, such as groups; a path with dots where it is inside another one"`
 	Value string       `json:"value,omitempty" doc:"The value, or one of those of a list; any that is there when absent"`
 	Grant NewRoleGrant `json:"grant"`
+
+	ScopeName string `json:"scopeName,omitempty" doc:"Of the organisation, course or section; not needed when a provider is changed"`
+	Issuer    string `json:"issuer,omitempty" doc:"Of the badges that may be awarded; not needed when a provider is changed"`
 }
 
 // EditProvider adds a provider, or says what it is from now on.

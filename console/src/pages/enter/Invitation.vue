@@ -1,9 +1,9 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
-import { ref } from 'vue'
+import { ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 
-import { api, ok } from '../../api/client'
+import { api, ok, Problem } from '../../api/client'
 import { provideForm } from '../../parts/form/form'
 import TextField from '../../parts/form/TextField.vue'
 import Oops from '../../parts/Oops.vue'
@@ -13,10 +13,15 @@ import { useEntering } from './entering'
 /** Whoever was invited chooses a password here, and is in. */
 const route = useRoute()
 const password = ref('')
+const code = ref('')
 const { error, busy, enter } = useEntering(() =>
   ok(
     api.POST('/api/v1/invitations', {
-      body: { secret: String(route.query.secret ?? ''), password: password.value },
+      body: {
+        secret: String(route.query.secret ?? ''),
+        password: password.value,
+        code: code.value || undefined,
+      },
     }),
   ),
 )
@@ -24,6 +29,11 @@ provideForm(
   () => error.value,
   () => busy.value,
 )
+/** Whether whoever chooses a new password has one-time codes. */
+const asked = ref(false)
+watch(error, (e) => {
+  if (e instanceof Problem && e.fields.code) asked.value = true
+})
 </script>
 
 <template>
@@ -37,6 +47,15 @@ provideForm(
         :label="$t('enter.password')"
         name="password"
         :help="$t('enter.atLeast12Characters')"
+      />
+      <TextField
+        v-if="asked"
+        id="code"
+        v-model="code"
+        autocomplete="one-time-code"
+        required
+        :label="$t('enter.code')"
+        :help="$t('enter.codeHelp')"
       />
       <Oops :error="error" />
       <Button type="submit" :label="$t('enter.enterNow')" :loading="busy" />

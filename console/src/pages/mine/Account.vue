@@ -12,7 +12,9 @@ import PageHead from '../../parts/PageHead.vue'
 import { when } from '../../parts/when'
 import { $t } from '../../texts'
 import { browser } from './browser'
+import Codes from './Codes.vue'
 import Tokens from './Tokens.vue'
+import Ways from './Ways.vue'
 
 /** How somebody gets in: their password, where they are signed in, and their tokens. */
 const queries = useQueryClient()
@@ -62,6 +64,8 @@ const change = useMutation({
   </form>
   <p v-if="change.isSuccess.value" role="status">{{ $t('mine.passwordChanged') }}</p>
   <Oops :error="change.error.value" />
+  <Codes />
+  <Ways />
   <h2>{{ $t('mine.sessions') }}</h2>
   <p class="faint">{{ $t('mine.sessionsAbout') }}</p>
   <Listing

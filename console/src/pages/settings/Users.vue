@@ -91,7 +91,12 @@ const remove = useMutation({
   mutationFn: () => ok(api.DELETE('/api/v1/users/{id}', { params: { path: { id: editing.value!.id } } })),
   onSuccess: done,
 })
-const all = [invite, edit, give, end, remove]
+const endCodes = useMutation({
+  mutationFn: () =>
+    ok(api.DELETE('/api/v1/users/{id}/codes', { params: { path: { id: editing.value!.id } } })),
+  onSuccess: done,
+})
+const all = [invite, edit, give, end, remove, endCodes]
 const sending = computed(() => all.some((m) => m.isPending.value))
 const trouble = computed(() => all.map((m) => m.error.value).find((e) => e))
 /** Whether a role is said whole: what is in a part of the institution names the part. */
@@ -145,6 +150,10 @@ const unready = computed(() =>
         }}</small>
         <small v-else-if="data.invitedBy" class="faint below">{{
           $t('settings.invitedBy', { by: data.invitedBy, at: when(data.createdAt) })
+        }}</small>
+        <small v-if="data.codes" class="faint below">{{ $t('settings.withCodes') }}</small>
+        <small v-if="data.providers?.length" class="faint below">{{
+          $t('settings.signsInBy', { providers: data.providers.join(', ') })
         }}</small></template
       >
     </Column>
@@ -215,6 +224,13 @@ const unready = computed(() =>
         :label="$t('settings.giveRole')"
         :disabled="!whole"
         @click="give.mutate()"
+      />
+      <Button
+        v-if="editing.codes"
+        size="small"
+        variant="text"
+        :label="$t('settings.endCodes')"
+        @click="endCodes.mutate()"
       />
       <Button
         size="small"

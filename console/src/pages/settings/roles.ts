@@ -16,5 +16,6 @@ export function roleText(g: Schemas['RoleGrant']): string {
     const name = g.scopeName || $t('settings.noMoreInRegister')
     text = $t('settings.roleIn', { role: text, scope: word(`scope-${g.scope}`), name })
   }
-  return g.issuer ? $t('settings.roleForIssuer', { role: text, issuer: g.issuer }) : text
+  if (g.issuer) text = $t('settings.roleForIssuer', { role: text, issuer: g.issuer })
+  return g.provider ? $t('settings.byProvider', { role: text, provider: g.provider }) : text
 }
