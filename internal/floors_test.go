@@ -39,7 +39,7 @@ var floors = [][]string{
 	{"internal/wire/call", "internal/wire/config"},
 	{
 		"internal/wire/oneroster", "internal/wire/scim", "internal/wire/xapi", "internal/wire/cartridge",
-		"internal/wire/openbadge", "internal/wire/drawing", "internal/wire/webhook", "internal/wire/oauth",
+		"internal/wire/openbadge", "internal/wire/drawing", "internal/wire/webhook", "internal/wire/oauth", "internal/wire/openid",
 		"internal/wire/sheet", "internal/wire/api",
 	},
 	{"internal/wire/chart"}, // draws reports with what drawing can

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
 	"rsc.io/qr"
 
 	"kanban/internal/client"
@@ -80,21 +81,26 @@ standard input, a line each; the recovery codes are shown once.
 	}
 }
 
-// drawnCode draws a QR code with half blocks, dark on light as scanners want it, whatever colours the terminal has.
+// drawnCode draws a QR code with half blocks. On a terminal it is black on white, as scanners want it.
 func drawnCode(text string) (string, error) {
 	code, err := qr.Encode(text, qr.L)
 	if err != nil {
 		return "", fmt.Errorf("drawing the code: %w", err)
 	}
 	const quiet = 2
+	colours, plain := "", ""
+	if term.IsTerminal(int(os.Stderr.Fd())) {
+		colours, plain = "\x1b[97;40m", "\x1b[0m"
+	}
 	var out strings.Builder
 	for y := -quiet; y < code.Size+quiet; y += 2 {
+		out.WriteString(colours)
 		for x := -quiet; x < code.Size+quiet; x++ {
 			out.WriteString(map[[2]bool]string{
 				{false, false}: "█", {false, true}: "▀", {true, false}: "▄", {true, true}: " ",
 			}[[2]bool{code.Black(x, y), code.Black(x, y+1)}])
 		}
-		out.WriteString("\n")
+		out.WriteString(plain + "\n")
 	}
 	return out.String(), nil
 }
@@ -134,7 +140,8 @@ func codesEnd() *cli.Command {
 			if err != nil {
 				return err
 			}
-			if _, err := client.Post[client.Empty](ctx, connect(cmd), "/session/codes/end", api.Code{Code: code}); err != nil {
+			if _, err := client.Post[client.Empty](ctx, connect(cmd), "/session/codes/end",
+				api.Code{Code: code}); err != nil {
 				return err
 			}
 			say(cmd, "Your one-time codes are off.")

@@ -20,7 +20,8 @@ func providersOf() *cli.Command {
 		Description: `An institution's own sign-in lets people in here too. What it says of them (its claims, such as their groups) can give
 them roles, or say who of the register they are.`,
 		Commands: []*cli.Command{
-			providersList(), providersShow(), providersAdd(), providersEdit(), providersMap(), providersCheck(), providersTry(),
+			providersList(), providersShow(), providersAdd(), providersEdit(), providersMap(), providersCheck(),
+			providersTry(),
 			providersRemove(),
 		},
 	}

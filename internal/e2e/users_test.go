@@ -244,8 +244,8 @@ func TestConsoleAccount(t *testing.T) {
 	b.sees("The password is changed; your other sessions have ended.")
 }
 
-// An awarder of one section and issuer awards a badge to somebody of it, finds nobody else, and is offered nothing that
-// is not theirs.
+// An awarder of one section and issuer awards a badge to somebody of it, finds nobody else, and is offered nothing
+// that is not theirs.
 func TestConsoleAwarder(t *testing.T) {
 	w := newWorld(t)
 	require.NoError(t, w.Play(t.Context(), w.service.SetupSecret))

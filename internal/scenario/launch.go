@@ -26,7 +26,7 @@ import (
 
 // Addresses of the stand-ins.
 type Addresses struct {
-	Control, Register, Platform, Workspace, Contacts, Inbox, SMTP, Shop, Wallet string
+	Control, Register, Platform, Workspace, Contacts, Inbox, SMTP, Shop, Wallet, Identity string
 }
 
 // process is a child that ends with this process, however this one ends.

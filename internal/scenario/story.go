@@ -602,6 +602,7 @@ Everything keeps running until Ctrl-C. Look around:
    inbox            %s
    garden shop      %s
    wallet           %s
+   school sign-in   %s
    command line     bin/kanban sign-in --address %s --email %s
-`, s.Client.Address(), Email, Password, s.Award.Address, s.At.Register, s.At.Platform, s.At.Workspace, s.At.Contacts, s.At.Inbox, s.At.Shop, s.At.Wallet, s.Client.Address(), Email)
+`, s.Client.Address(), Email, Password, s.Award.Address, s.At.Register, s.At.Platform, s.At.Workspace, s.At.Contacts, s.At.Inbox, s.At.Shop, s.At.Wallet, s.At.Identity, s.Client.Address(), Email)
 }

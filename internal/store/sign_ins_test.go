@@ -94,7 +94,10 @@ func TestRequestsOfProgramsAreKept(t *testing.T) {
 		require.NoError(t, accessstore.AnswerDeviceRequest(ctx, tx, "BCDFGHJK", u.ID, true, now))
 		require.ErrorIs(t, accessstore.AnswerDeviceRequest(ctx, tx, "BCDFGHJK", u.ID, false, now), db.ErrNotFound)
 		have := must[accessstore.DeviceRequest](t)(accessstore.LockDeviceRequest(ctx, tx, d.DeviceHash))
-		assert.Equal(t, []any{u.ID, true, 10, true}, []any{*have.UserID, have.Allowed, have.Every, have.PolledAt.Equal(now)})
+		assert.Equal(t, []any{u.ID, true, 10, true}, []any{
+			*have.UserID, have.Allowed, have.Every,
+			have.PolledAt.Equal(now),
+		})
 		return accessstore.RemoveDeviceRequest(ctx, tx, d.DeviceHash)
 	})
 	tx(t, s, func(tx *db.Tx) error {

@@ -91,7 +91,12 @@ func (s *Server) waysIn(ctx context.Context, _ *struct{}) (api.WaysIn, error) {
 	provider, refused, _ := strings.Cut(s.auth.Take(ctx, keptRefusal), "\n")
 	return api.WaysIn{
 		Mails: mails, Provider: provider, Refused: refused,
-		Providers: each(all, func(p accessstore.Provider) api.OwnProvider { return api.OwnProvider{ID: p.ID, Name: p.Name} }),
+		Providers: each(all, func(p accessstore.Provider) api.OwnProvider {
+			return api.OwnProvider{
+				ID:   p.ID,
+				Name: p.Name,
+			}
+		}),
 	}, err
 }
 

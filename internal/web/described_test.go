@@ -91,7 +91,10 @@ func describe(t *testing.T) *described {
 				o.refuses = o.refuses || strings.HasPrefix(status, "4")
 			}
 			require.True(t, o.refuses, "%s says how it refuses", o.id)
-			o.open = slices.Contains([]string{"set-up", "sign-in", "accept-invitation", "ways-in", "reset-password"}, o.id)
+			o.open = slices.Contains([]string{
+				"set-up", "sign-in", "accept-invitation", "ways-in",
+				"reset-password",
+			}, o.id)
 			o.act, _ = op["x-act"].(string)
 			o.scope, _ = op["x-scope"].(string)
 			d.operations = append(d.operations, o)

@@ -54,7 +54,8 @@ func walkSignIn(x *talk, _ *story) {
 	maud := get[api.Caller](x, "/session")
 	x.do(409, "DELETE", "/users/"+maud.ID+"/codes", nil)
 	x.do(422, "PUT", "/sign-in-settings", api.SignInSettings{CodesRequired: []string{"king"}})
-	set := as[api.SignInSettings](x, x.do(200, "PUT", "/sign-in-settings", api.SignInSettings{CodesRequired: []string{"operator"}}))
+	set := as[api.SignInSettings](x, x.do(200, "PUT", "/sign-in-settings",
+		api.SignInSettings{CodesRequired: []string{"operator"}}))
 	assert.Equal(t, set, get[api.SignInSettings](x, "/sign-in-settings"))
 	x.do(200, "PUT", "/sign-in-settings", api.SignInSettings{CodesRequired: []string{}})
 
@@ -75,15 +76,21 @@ func walkProviders(x *talk) {
 		"issuer":    {Name: "School", Issuer: "id.example", ClientID: "kanban"},
 		"clientId":  {Name: "School", Issuer: "https://id.example"},
 		"personKey": {Name: "School", Issuer: "https://id.example", ClientID: "kanban", PersonClaim: "number"},
-		"mappings[0]": {Name: "School", Issuer: "https://id.example", ClientID: "kanban", Mappings: []api.ProviderMapping{
-			{Claim: "groups", Grant: api.NewRoleGrant{Role: "reader", Scope: "section", ScopeID: "x"}},
-		}},
+		"mappings[0]": {
+			Name: "School", Issuer: "https://id.example", ClientID: "kanban",
+			Mappings: []api.ProviderMapping{
+				{Claim: "groups", Grant: api.NewRoleGrant{Role: "reader", Scope: "section", ScopeID: "x"}},
+			},
+		},
 	} {
 		assert.Contains(t, x.do(422, "POST", "/providers", bad), field)
 	}
 	p := x.provided(nil)
 	assert.True(t, p.HasSecret)
-	x.do(409, "POST", "/providers", api.EditProvider{Name: "FERNMOOR sign-in", Issuer: "https://id.example", ClientID: "k"})
+	x.do(409, "POST", "/providers", api.EditProvider{
+		Name: "FERNMOOR sign-in", Issuer: "https://id.example",
+		ClientID: "k",
+	})
 	at := "/providers/" + p.ID
 	p = as[api.Provider](x, x.changes("PUT", at, api.EditProvider{
 		Name: p.Name, Issuer: p.Issuer, ClientID: p.ClientID, On: true, Believes: "verified", Admits: "mapped",

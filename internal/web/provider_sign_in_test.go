@@ -177,7 +177,10 @@ func TestSignInAtAProvider(t *testing.T) {
 		users[u.Name] = u
 	}
 	assert.Len(t, users, 3)
-	assert.Equal(t, []string{"active", "Fernmoor sign-in"}, []string{users["Dora Desk"].State, users["Dora Desk"].Providers[0]})
+	assert.Equal(t, []string{"active", "Fernmoor sign-in"}, []string{
+		users["Dora Desk"].State,
+		users["Dora Desk"].Providers[0],
+	})
 	assert.Equal(t, "Fernmoor sign-in", users["Dora Desk"].Grants[0].Provider)
 
 	_, text := desk.calls("DELETE", "/session", "")
@@ -200,8 +203,9 @@ func TestALyingProviderLetsNobodyIn(t *testing.T) {
 		identity.Unsigned: "cannot be believed", identity.SharedSecret: "cannot be believed",
 		identity.OtherClient: "cannot be believed", identity.TwoClients: "made for another client",
 		identity.OtherParty: "made for another client", identity.Expired: "ended at", identity.OfTomorrow: "it is",
-		identity.OtherNonce: "nonce differs", identity.NoNonce: "nonce differs", identity.NoSubject: "does not say who",
-		identity.Huge: "say less", identity.Broken: "cannot be believed", identity.OtherPerson: "somebody else",
+		identity.OtherNonce: "nonce differs", identity.NoNonce: "nonce differs",
+		identity.NoSubject: "does not say who",
+		identity.Huge:      "say less", identity.Broken: "cannot be believed", identity.OtherPerson: "somebody else",
 		identity.OtherAnswer: `from "https://elsewhere.example"`,
 	} {
 		x.Standins.Identity.Lie(lie)
@@ -398,7 +402,8 @@ func TestBackChannelLogout(t *testing.T) {
 	one.signsIn(p, "fern-desk")
 	two.signsIn(p, "fern-desk")
 	for what, change := range map[string]func(map[string]any){
-		"no event": func(c map[string]any) { delete(c, "events") }, "a nonce": func(c map[string]any) { c["nonce"] = "x" },
+		"no event":       func(c map[string]any) { delete(c, "events") },
+		"a nonce":        func(c map[string]any) { c["nonce"] = "x" },
 		"another client": func(c map[string]any) { c["aud"] = "another" },
 		"another issuer": func(c map[string]any) { c["iss"] = "https://elsewhere.example" },
 		"old":            func(c map[string]any) { c["iat"] = time.Now().Add(-time.Hour).Unix() },
@@ -447,23 +452,34 @@ func (g growers) GetUserByUsername(name string) *storage.User {
 func TestAnIndependentProvider(t *testing.T) {
 	x := &talk{open(t, nil), describe(t)}
 	var handler http.Handler
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { handler.ServeHTTP(w, r) }))
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter,
+		r *http.Request,
+	) {
+		handler.ServeHTTP(w, r)
+	}))
 	t.Cleanup(server.Close)
 	secret := "pear-tree"
 	p := x.provided(func(e *api.EditProvider) {
 		e.Name, e.Issuer, e.ClientID, e.Secret = "Growers", server.URL, "kanban-peer", &secret
 		e.PersonClaim, e.PersonKey = "", ""
-		e.Mappings = []api.ProviderMapping{{Claim: "email_verified", Value: "true", Grant: api.NewRoleGrant{Role: "reader"}}}
+		e.Mappings = []api.ProviderMapping{{
+			Claim: "email_verified", Value: "true",
+			Grant: api.NewRoleGrant{Role: "reader"},
+		}}
 	})
 	storage.RegisterClients(storage.WebClient("kanban-peer", secret, p.BackTo))
-	handler = exampleop.SetupServer(server.URL, storage.NewStorage(growers{storage.NewUserStore(server.URL)}), nil, false)
+	handler = exampleop.SetupServer(server.URL, storage.NewStorage(growers{storage.NewUserStore(server.URL)}), nil,
+		false)
 	check := post[api.ProviderCheck](x, "/providers/"+p.ID+"/check", nil)
 	require.True(t, check.OK, check.Trouble)
 
 	v := x.visitor()
 	at, page := v.gets(kanban + "/providers/" + p.ID + "/sign-in?then=/reports")
 	require.Equal(t, server.URL+"/login/username", "http://"+at.Host+at.Path, page)
-	wrong, _ := v.fills(at.String(), url.Values{"username": {"pia"}, "password": {"no"}, "id": {at.Query().Get("authRequestID")}})
+	wrong, _ := v.fills(at.String(), url.Values{
+		"username": {"pia"}, "password": {"no"},
+		"id": {at.Query().Get("authRequestID")},
+	})
 	require.Equal(t, at.Host, wrong.Host)
 	at, page = v.fills(at.String(), url.Values{
 		"username": {"pia"}, "password": {"pears-and-plums"}, "id": {at.Query().Get("authRequestID")},

@@ -43,7 +43,7 @@ const about: Record<string, string[]> = {
     'proofs',
   ],
   proof: ['proofs'],
-  user: ['users', 'session'],
+  user: ['users', 'session', 'providers'],
   person: ['same-people', 'merges', 'people', 'today', 'findings'],
   rule: ['rules'],
   task: ['tasks', 'today', 'findings'],

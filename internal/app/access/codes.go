@@ -98,7 +98,10 @@ func (s *Service) EditSignInSettings(ctx context.Context, c Caller, set SignInSe
 
 // required reports whether a role that somebody has needs codes.
 func (s SignInSettings) required(c Caller) bool {
-	return slices.ContainsFunc(c.Grants, func(g permission.Grant) bool { return slices.Contains(s.CodesRequired, g.Role) })
+	return slices.ContainsFunc(c.Grants, func(g permission.Grant) bool {
+		return slices.Contains(s.CodesRequired,
+			g.Role)
+	})
 }
 
 // ByPassword finds a caller that signed in with a password before. Whoever has a role that needs codes, and none, may
@@ -143,7 +146,8 @@ func (s *Service) Codes(ctx context.Context, c Caller) (CodesState, error) {
 	return CodesState{have.OnSince, have.RecoveryLeft, c.CodesNeeded || set.required(c)}, err
 }
 
-// BeginCodes gives what an app has to be told, to somebody who knows their password. They are on once a code was right.
+// BeginCodes gives what an app has to be told, to somebody who knows their password. They are on once a code was
+// right.
 func (s *Service) BeginCodes(ctx context.Context, c Caller, password string) (NewCodes, error) {
 	u, err := accessstore.FindUser(ctx, s.Store, c.ID)
 	switch {

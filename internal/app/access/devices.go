@@ -174,7 +174,8 @@ func (s *Service) DeviceToken(ctx context.Context, deviceCode string) (token str
 			answer = ErrExpired
 			return nil
 		case d.UserID == nil:
-			if answer = ErrPending; d.PolledAt != nil && now.Before(d.PolledAt.Add(time.Duration(d.Every)*time.Second)) {
+			if answer = ErrPending; d.PolledAt != nil &&
+				now.Before(d.PolledAt.Add(time.Duration(d.Every)*time.Second)) {
 				answer, d.Every = ErrSlowDown, d.Every+pollEvery
 			}
 			return accessstore.NotePoll(ctx, tx, d.DeviceHash, now, d.Every)

@@ -239,7 +239,8 @@ func (s *Service) decideMade(p accessstore.Provider, who openid.Identity, d *dec
 }
 
 // personFrom finds who of the register somebody is; why says why it is nobody.
-func (s *Service) personFrom(ctx context.Context, p accessstore.Provider, who openid.Identity) (found *rosterstore.Person,
+func (s *Service) personFrom(ctx context.Context, p accessstore.Provider,
+	who openid.Identity) (found *rosterstore.Person,
 	why string, err error,
 ) {
 	if p.PersonClaim == "" {
@@ -267,8 +268,8 @@ func (s *Service) personFrom(ctx context.Context, p accessstore.Provider, who op
 	return &one, "", nil
 }
 
-// settle keeps what was decided: the user, the way in, who of the register they are, and the roles that the claims give
-// now.
+// settle keeps what was decided: the user, the way in, who of the register they are, and the roles that the claims
+// give now.
 func (s *Service) settle(ctx context.Context, p accessstore.Provider, who openid.Identity, d *decision) error {
 	granted := permission.Granted(d.mapped)
 	err := s.Store.InTx(ctx, func(tx *db.Tx) error {
@@ -324,8 +325,8 @@ func (s *Service) settle(ctx context.Context, p accessstore.Provider, who openid
 	return err
 }
 
-// giveMapped puts the roles that a provider's claims give in place of those that they gave before; changed says whether
-// there are others. The last administrator who can sign in stays one.
+// giveMapped puts the roles that a provider's claims give in place of those that they gave before; changed says
+// whether there are others. The last administrator who can sign in stays one.
 func (s *Service) giveMapped(ctx context.Context, tx *db.Tx, p accessstore.Provider, all []accessstore.User,
 	u *accessstore.User, granted []permission.Grant,
 ) (changed bool, err error) {
@@ -438,7 +439,8 @@ func (s *Service) LoggedOutAt(ctx context.Context, id, raw string) error {
 	})
 }
 
-// SignOutAddress is where somebody is signed out of a provider too; empty when it has no such place or cannot be asked.
+// SignOutAddress is where somebody is signed out of a provider too; empty when it has no such place or cannot be
+// asked.
 func (s *Service) SignOutAddress(ctx context.Context, id, idToken string) string {
 	p, err := accessstore.FindProvider(ctx, s.Store, id)
 	if err != nil {

@@ -106,7 +106,8 @@ func (s *Service) AddProvider(ctx context.Context, c Caller, d ProviderDraft) (a
 }
 
 // EditProvider changes one, whose version must still be the one read; 0 for whichever it is.
-func (s *Service) EditProvider(ctx context.Context, c Caller, id string, version int, d ProviderDraft) (accessstore.Provider,
+func (s *Service) EditProvider(ctx context.Context, c Caller, id string, version int,
+	d ProviderDraft) (accessstore.Provider,
 	error,
 ) {
 	p, err := accessstore.FindProvider(ctx, s.Store, id)
@@ -195,8 +196,10 @@ func shownInTrail(p accessstore.Provider) map[string]any {
 
 // drawUp checks what is said of a provider, and puts it into the record.
 func (s *Service) drawUp(ctx context.Context, c Caller, d ProviderDraft, p *accessstore.Provider) error {
-	p.Name, p.Issuer, p.ClientID = strings.TrimSpace(d.Name), strings.TrimSpace(d.Issuer), strings.TrimSpace(d.ClientID)
-	p.Scopes, p.Active, p.Believes, p.Admits = strings.Fields(strings.Join(d.Scopes, " ")), d.Active, d.Believes, d.Admits
+	p.Name, p.Issuer, p.ClientID = strings.TrimSpace(d.Name), strings.TrimSpace(d.Issuer),
+		strings.TrimSpace(d.ClientID)
+	p.Scopes, p.Active, p.Believes, p.Admits = strings.Fields(strings.Join(d.Scopes, " ")), d.Active, d.Believes,
+		d.Admits
 	p.PersonClaim, p.PersonKey = strings.TrimSpace(d.PersonClaim), d.PersonKey
 	for field, text := range map[string]string{"name": p.Name, "issuer": p.Issuer, "clientId": p.ClientID} {
 		if text == "" || len(text) > longestValue {
@@ -225,7 +228,9 @@ func (s *Service) drawUp(ctx context.Context, c Caller, d ProviderDraft, p *acce
 	return s.drawUpMappings(ctx, c, d.Mappings, p)
 }
 
-func (s *Service) drawUpMappings(ctx context.Context, c Caller, all []permission.Mapping, p *accessstore.Provider) error {
+func (s *Service) drawUpMappings(ctx context.Context, c Caller, all []permission.Mapping,
+	p *accessstore.Provider,
+) error {
 	if len(all) > mostMappings {
 		return refusal.Invalid("mappings", "are %d, more than %d", len(all), mostMappings)
 	}
@@ -258,8 +263,8 @@ func (s *Service) app(p accessstore.Provider) (openid.App, error) {
 // ProvidersPath is below what people sign in at providers.
 const ProvidersPath = "/providers/"
 
-// BackFrom is the address to which a provider sends people back, and LogoutAt the one at which it says that a session is
-// over; both are entered there.
+// BackFrom is the address to which a provider sends people back, and LogoutAt the one at which it says that a
+// session is over; both are entered there.
 func (s *Service) BackFrom(id string) string { return s.Public + ProvidersPath + id + "/back" }
 
 // LogoutAt is where a provider says that a session is over (Back-Channel Logout 1.0, 2.5).

@@ -49,7 +49,8 @@ func TestClaimsGiveGrants(t *testing.T) {
 	}
 	many := claims(t, `{"groups":["1","2","3","4","5","6","7"]}`)
 	got := permission.FromClaims(many, []permission.Mapping{
-		{Claim: "groups", Value: "8", Grant: support}, {Claim: "groups", Value: "1", Grant: support},
+		{Claim: "groups", Value: "8", Grant: support},
+		{Claim: "groups", Value: "1", Grant: support},
 		{Claim: "groups", Value: "2", Grant: support},
 	})
 	assert.Equal(t, "the claim groups is 1, 2, 3, 4, 5 and 2 more", got[0].Why)
@@ -62,7 +63,8 @@ func TestClaimsOfAnyShape(t *testing.T) {
 	value := rapid.Custom(func(t *rapid.T) any {
 		return rapid.OneOf(
 			rapid.Map(rapid.StringMatching(`[a-c]{0,2}`), func(s string) any { return s }),
-			rapid.Map(rapid.Bool(), func(b bool) any { return b }), rapid.Map(rapid.Float64(), func(f float64) any { return f }),
+			rapid.Map(rapid.Bool(), func(b bool) any { return b }), rapid.Map(rapid.Float64(),
+				func(f float64) any { return f }),
 			rapid.Map(rapid.SliceOfN(rapid.StringMatching(`[a-c]{0,2}`), 0, 3), func(s []string) any {
 				out := make([]any, len(s))
 				for i := range s {
@@ -79,7 +81,8 @@ func TestClaimsOfAnyShape(t *testing.T) {
 		}
 		m := permission.Mapping{
 			Claim: rapid.StringMatching(`[a-c](\.[a-c]){0,2}`).Draw(t, "claim"),
-			Value: rapid.StringMatching(`[a-c]{1,2}`).Draw(t, "wanted"), Grant: permission.Everywhere(permission.Reader)[0],
+			Value: rapid.StringMatching(`[a-c]{1,2}`).Draw(t, "wanted"),
+			Grant: permission.Everywhere(permission.Reader)[0],
 		}
 		got := permission.FromClaims(said, []permission.Mapping{m})[0]
 		values, there := permission.ClaimValues(said, m.Claim)

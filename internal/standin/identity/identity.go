@@ -1,5 +1,6 @@
-// Package identity stands in for an institution's own sign-in: an OpenID provider (OpenID Connect Core 1.0 and Discovery
-// 1.0, the authorization code flow with PKCE) at which people choose who they are on a plain page. It can be made to lie.
+// Package identity stands in for an institution's own sign-in: an OpenID provider (OpenID Connect Core 1.0 and
+// Discovery 1.0, the authorization code flow with PKCE) at which people choose who they are on a plain page. It can
+// be made to lie.
 package identity
 
 import (

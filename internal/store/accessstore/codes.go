@@ -32,7 +32,8 @@ func LockCodes(ctx context.Context, tx *db.Tx, userID string) (Codes, error) {
 	return db.Row[Codes](ctx, tx, "finding one-time codes", codesSQL+` FOR UPDATE OF c`, userID)
 }
 
-// BeginCodes keeps the sealed secret of codes that count once the first was right. Codes that are on stay: db.ErrTaken.
+// BeginCodes keeps the sealed secret of codes that count once the first was right. Codes that are on stay:
+// db.ErrTaken.
 func BeginCodes(ctx context.Context, tx *db.Tx, userID string, sealed []byte) error {
 	changed, err := db.Exec(ctx, tx, `INSERT INTO one_time_codes (user_id, sealed) VALUES ($1, $2)
 		ON CONFLICT (user_id) DO UPDATE SET sealed = excluded.sealed, begun_at = now(), last_step = 0

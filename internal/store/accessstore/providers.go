@@ -91,7 +91,8 @@ func UpdateProvider(ctx context.Context, tx *db.Tx, p *Provider) error {
 	was := p.Version
 	p.Version++
 	done := tx.Records(ctx).Model(&Provider{}).Where("id = ? AND version = ?", p.ID, was).Select("name", "issuer",
-		"client_id", "sealed", "scopes", "active", "believes", "admits", "person_claim", "person_key", "mappings", "version").
+		"client_id", "sealed", "scopes", "active", "believes", "admits", "person_claim", "person_key", "mappings",
+		"version").
 		Updates(p)
 	if done.Error == nil && done.RowsAffected == 0 {
 		return fmt.Errorf("changing the provider: %w", db.ErrStale)

@@ -55,7 +55,8 @@ const (
 // NoteVisitor notes, for Admit, where a request that asks to be let in comes from.
 func (a *Auth) NoteVisitor(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		guess := strings.HasPrefix(r.URL.Path, access.ProvidersPath) || r.Method == http.MethodPost && open[r.URL.Path] || r.URL.Path == passwordPath ||
+		guess := strings.HasPrefix(r.URL.Path, access.ProvidersPath) || r.Method == http.MethodPost &&
+			open[r.URL.Path] || r.URL.Path == passwordPath ||
 			strings.HasPrefix(r.URL.Path, codesPath) || strings.HasPrefix(r.URL.Path, devicesPath)
 		if !guess {
 			next.ServeHTTP(w, r)

@@ -284,7 +284,8 @@ func exchangeFailed(err error) error {
 	return failed(WrongClient, "%s", text)
 }
 
-// verifier checks tokens of the provider. The library asks for its keys again when a token names one that is not known.
+// verifier checks tokens of the provider. The library asks for its keys again when a token names one that is not
+// known.
 func (p *Provider) verifier(a App, now time.Time) *oidc.IDTokenVerifier {
 	return p.Verifier(&oidc.Config{ClientID: a.ID, Now: func() time.Time { return now.Add(-skew) }})
 }
@@ -368,7 +369,8 @@ func (p *Provider) filledIn(ctx context.Context, who Identity, token *oauth2.Tok
 	}
 	info, err := p.UserInfo(ctx, oauth2.StaticTokenSource(token))
 	if err != nil {
-		return who, nil //nolint:nilerr // it is more than was promised; what is missing then is said where it is missed
+		return who,
+			nil //nolint:nilerr // it is more than was promised; what is missing then is said where it is missed
 	}
 	if info.Subject != who.Subject { // Core 1.0, 5.3.2
 		return Identity{}, failed(WrongToken, "what it says of the person is about somebody else")

@@ -68,7 +68,7 @@ onMounted(() => code.value && find.mutate())
 </template>
 
 <style scoped>
-.shown {
+.shown code {
   font-size: 1.4rem;
 }
 

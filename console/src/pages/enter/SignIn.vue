@@ -147,6 +147,7 @@ async function reset() {
 <style scoped>
 .provider {
   width: 100%;
+  text-decoration: none;
 }
 
 .row {

@@ -71,4 +71,8 @@ li {
   align-items: center;
   padding: 0.2rem 0;
 }
+
+a {
+  text-decoration: none;
+}
 </style>

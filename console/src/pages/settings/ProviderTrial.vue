@@ -40,6 +40,7 @@ const trial = useMutation({
     width="44rem"
     :sending="trial.isPending.value"
     :error="trial.error.value"
+    :typed="provider.id"
     @close="emit('close')"
     @submit="trial.mutate()"
   >
