@@ -80,9 +80,8 @@ func (s *Server) signInAtProviders(r chi.Router) {
 // ownPage is a page of the console that an address names; the board when it names something else.
 func ownPage(then string) string {
 	u, err := url.Parse(then)
-	if err != nil || u.Host != "" || u.Scheme != "" || !strings.HasPrefix(then, "/") || strings.HasPrefix(then,
-		"//") ||
-		strings.ContainsAny(then, "\\\r\n\t") {
+	if err != nil || u.Host != "" || u.Scheme != "" || !strings.HasPrefix(then, "/") ||
+		strings.HasPrefix(then, "//") || strings.ContainsAny(then, "\\\r\n\t") {
 		return "/board"
 	}
 	return then

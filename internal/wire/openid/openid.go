@@ -369,8 +369,7 @@ func (p *Provider) filledIn(ctx context.Context, who Identity, token *oauth2.Tok
 	}
 	info, err := p.UserInfo(ctx, oauth2.StaticTokenSource(token))
 	if err != nil {
-		return who,
-			nil //nolint:nilerr // it is more than was promised; what is missing then is said where it is missed
+		return who, nil // what is missing then is said where it is missed
 	}
 	if info.Subject != who.Subject { // Core 1.0, 5.3.2
 		return Identity{}, failed(WrongToken, "what it says of the person is about somebody else")
