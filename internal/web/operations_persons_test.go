@@ -1,12 +1,52 @@
 package web_test
 
 import (
+	"net/url"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/apptest"
 	"kanban/internal/wire/api"
 )
+
+// walkWhy asks why things have happened to somebody, or have not.
+func walkWhy(x *talk, _ *story) {
+	t := x.site.t
+	ada := x.Person("stu-001").ID
+	all := get[api.Page[api.Thing]](x, "/people/"+ada+"/things")
+	kinds := map[string]int{}
+	for _, one := range all.Items {
+		kinds[one.Kind]++
+	}
+	assert.True(t, kinds["section"] > 0 && kinds["badge"] > 0 && kinds["rule"] > 0, kinds)
+	few := get[api.Page[api.Thing]](x, "/people/"+ada+"/things?text=prop-a")
+	require.Equal(t, 1, few.Total)
+	ask := func(kind, id string) api.Why {
+		return get[api.Why](x, "/people/"+ada+"/why?kind="+kind+"&thing="+id)
+	}
+	in := ask("section", x.Section("PROP-A").ID)
+	assert.True(t, in.Steps[0].Met, in)
+	out := ask("section", x.Section("ORCH-A").ID)
+	assert.Equal(t, []any{false, 1, "it does not", "register office"},
+		[]any{out.Happened, len(out.Steps), out.Steps[0].Found, out.Steps[0].Owner})
+	for _, one := range all.Items {
+		if one.Kind != "section" {
+			a := ask(one.Kind, url.QueryEscape(one.ID))
+			require.NotEmpty(t, a.Steps, one)
+			for i, step := range a.Steps {
+				assert.Equal(t, a.Happened || i < len(a.Steps)-1, step.Met, a)
+				assert.NotEmpty(t, step.Needed+step.Found)
+			}
+		}
+	}
+	for _, bad := range []string{"section", "badge", "stage", "rule", "score"} {
+		x.do(404, "GET", "/people/"+ada+"/why?kind="+bad+"&thing=none", nil)
+		x.do(404, "GET", "/people/"+ada+"/why?kind="+bad+"&thing=00000000-0000-7000-8000-000000000000", nil)
+	}
+	x.do(422, "GET", "/people/"+ada+"/why?kind=king&thing=x", nil)
+	x.do(404, "GET", "/people/00000000-0000-7000-8000-000000000000/why?kind=section&thing=x", nil)
+}
 
 // walkPersons walks what is done with people whom two registers have.
 func walkPersons(x *talk, _ *story) {

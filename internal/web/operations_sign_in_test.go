@@ -17,6 +17,8 @@ import (
 	"golang.org/x/oauth2"
 
 	"kanban/internal/app/access"
+	"kanban/internal/store/accessstore"
+	"kanban/internal/store/db"
 	"kanban/internal/wire/api"
 )
 
@@ -53,6 +55,22 @@ func walkSignIn(x *talk, _ *story) {
 	x.do(409, "POST", "/session/codes/end", api.Code{Code: fresh.Codes[1]})
 	maud := get[api.Caller](x, "/session")
 	x.do(409, "DELETE", "/users/"+maud.ID+"/codes", nil)
+	made[api.Invitation](x, "/users", api.NewUser{
+		Name: "Cora", Email: "cora@users.example", Grant: &api.NewRoleGrant{Role: "reader"},
+	})
+	in, err := x.Access.Recover(t.Context(), access.Recovered{Email: "cora@users.example"})
+	require.NoError(t, err)
+	_, link, _ := strings.Cut(in.Link, "secret=")
+	cora, err := x.Access.Accept(t.Context(), link, password, access.Code{})
+	require.NoError(t, err)
+	own, err := x.Access.BeginCodes(t.Context(), cora, password)
+	require.NoError(t, err)
+	code, err := totp.GenerateCode(own.Secret, time.Now())
+	require.NoError(t, err)
+	_, err = x.Access.ConfirmCodes(t.Context(), cora, code)
+	require.NoError(t, err)
+	x.do(204, "DELETE", "/users/"+cora.ID+"/codes", nil)
+	x.do(204, "DELETE", "/users/"+cora.ID, nil)
 	x.do(422, "PUT", "/sign-in-settings", api.SignInSettings{CodesRequired: []string{"king"}})
 	set := as[api.SignInSettings](x, x.do(200, "PUT", "/sign-in-settings",
 		api.SignInSettings{CodesRequired: []string{"operator"}}))
@@ -112,6 +130,13 @@ func walkProviders(x *talk) {
 	assert.Contains(t, trial.Refused, "gives you a role here")
 	assert.Empty(t, get[api.Page[api.OwnProvider]](x, "/session/providers").Items[0].SignedInAt)
 	x.do(404, "DELETE", "/session/providers/"+p.ID, nil)
+	require.NoError(t, x.Store.InTx(t.Context(), func(tx *db.Tx) error {
+		return accessstore.KeepProviderUser(t.Context(), tx, accessstore.ProviderUser{
+			ProviderID: p.ID, Subject: "maud", UserID: get[api.Caller](x, "/session").ID, LinkedAt: time.Now(),
+			SignedInAt: time.Now(),
+		})
+	}))
+	x.do(204, "DELETE", "/session/providers/"+p.ID, nil)
 	x.do(204, "DELETE", at, nil)
 	x.do(404, "GET", at, nil)
 }

@@ -139,6 +139,7 @@ func TestEveryOperationAnswersAsDescribed(t *testing.T) {
 		{"scores", walkScores},
 		{"reports", walkReports},
 		{"proofs", walkProofs},
+		{"why", walkWhy},
 		{"persons", walkPersons},
 		{"settings", walkSettings},
 		{"config", walkConfig},

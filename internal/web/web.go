@@ -176,6 +176,7 @@ func (s *Server) register(a huma.API) {
 	s.linkedSets(a)
 	s.peopleLists(a)
 	s.people(a)
+	s.why(a)
 	s.pairings(a)
 	s.batches(a)
 	s.runs(a)

@@ -147,7 +147,8 @@ func New(db *db.Database, o Options) *UseCases {
 func (x *UseCases) above(db *db.Database, o Options, compiled *outlines.Compiled) {
 	x.Findings = &findings.Service{
 		Store: db, Purchases: disagreements{x.Purchases}, Progress: reversals{x.Facts}, Rules: x.Rules,
-		Sections: sectionStates{db, x.Pairings},
+		Sections: sectionStates{db, x.Pairings}, Stages: reached{x.Stages}, Scores: inBook{x.Scores},
+		Conditions: verdicts{x.Deliveries},
 	}
 	x.Reports = &reports.Service{
 		Store: db, Zone: o.Zone, Outlines: compiled, Criteria: x.Stages, Findings: x.Findings, Progress: x.Facts,

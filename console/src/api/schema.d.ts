@@ -2220,6 +2220,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/people/{id}/things": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What can have happened to somebody, to ask why */
+        get: operations["list-things"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{id}/why": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Why something has happened to somebody, or has not: step by step, to the one at which it ended */
+        get: operations["why"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/previews/{id}": {
         parameters: {
             query?: never;
@@ -8308,6 +8342,16 @@ export interface components {
              */
             total?: number;
         };
+        PageThing: {
+            items: components["schemas"]["Thing"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
+        };
         PageTouched: {
             items: components["schemas"]["Touched"][];
             /** @description Give it as cursor for the next page; absent at the end */
@@ -10172,6 +10216,17 @@ export interface components {
             /** @description What it gives for a made-up event */
             sample?: string;
         };
+        Thing: {
+            /** @description What tells it from others of its title */
+            apart?: string;
+            id: string;
+            /**
+             * @description They are in the section and its class; hold the badge; have reached the stage; the rule has done what it does; the score is in the book
+             * @enum {string}
+             */
+            kind: "section" | "badge" | "stage" | "rule" | "score";
+            title: string;
+        };
         Token: {
             token: string;
         };
@@ -10424,6 +10479,32 @@ export interface components {
         };
         Whose: {
             personId: string;
+        };
+        Why: {
+            /** @description When it is looked at again; absent once it has happened */
+            again?: string;
+            /** Format: date-time */
+            againAt?: string;
+            /** Format: date-time */
+            at?: string;
+            happened: boolean;
+            person: string;
+            /** @description Those that lead to it, up to the first that is not met */
+            steps: components["schemas"]["WhyStep"][];
+            thing: components["schemas"]["Thing"];
+        };
+        WhyStep: {
+            /** Format: date-time */
+            at?: string;
+            /** @description A kind of finding that explains more */
+            code?: string;
+            /** @description What is there */
+            found?: string;
+            met: boolean;
+            needed: string;
+            /** @description Who can do it */
+            owner?: string;
+            remedy?: string;
         };
         WouldFire: {
             eventId: string;
@@ -23016,6 +23097,150 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PersonStagePlan"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-things": {
+        parameters: {
+            query?: {
+                /** @description Words of the thing's title */
+                text?: string;
+            };
+            header?: never;
+            path: {
+                /** @description The person's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageThing"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    why: {
+        parameters: {
+            query: {
+                /** @description What sort of thing */
+                kind: "section" | "badge" | "stage" | "rule" | "score";
+                /** @description Its id, as things are listed with it */
+                thing: string;
+            };
+            header?: never;
+            path: {
+                /** @description The person's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Why"];
                 };
             };
             /** @description Unauthorized */

@@ -54,6 +54,10 @@ type Service struct {
 	Progress  Progress
 	Rules     Rules
 	Sections  Sections
+	// For why something happened to somebody, or did not.
+	Stages     Stages
+	Scores     Scores
+	Conditions Conditions
 }
 
 // Disagreement is somebody whose access and enrolment do not agree.

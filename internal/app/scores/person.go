@@ -12,7 +12,7 @@ import (
 
 // OfPerson is a score of somebody, as both sides have it.
 type OfPerson struct {
-	LinkID, Assignment, Section string
+	LinkID, ItemID, Assignment, Section string
 	// Given is at the source, InBook in the book.
 	Given, InBook grade.Mark
 	Outcome       grade.Outcome
@@ -51,7 +51,8 @@ func (s *Service) OfPerson(ctx context.Context, personID string) (list []OfPerso
 			}
 			in, _ := c.sectionOf(row.SectionID)
 			list = append(list, OfPerson{
-				LinkID: l.ID, Assignment: c.titleOf(row), Section: in.Title, Given: e.Given, InBook: e.Theirs,
+				LinkID: l.ID, ItemID: row.ID, Assignment: c.titleOf(row), Section: in.Title, Given: e.Given,
+				InBook:  e.Theirs,
 				Outcome: e.Outcome, Reason: e.Reason, Elsewhere: e.Elsewhere,
 				Page: adapter.Page(c.source.settings, "itemPage", map[string]string{"id": row.SourceItem}),
 			})

@@ -23,6 +23,7 @@ import Progress from './Progress.vue'
 import BadgesLink from './BadgesLink.vue'
 import Scores from './Scores.vue'
 import Stages from './Stages.vue'
+import WhyNot from './WhyNot.vue'
 
 const props = defineProps<{ id: string }>()
 const person = useQuery({
@@ -97,6 +98,7 @@ const sections = computed(() => p.value?.sections.map((s, i) => ({ id: i, ...s }
         }}
       </p>
     </section>
+    <WhyNot :person="p.id" :name="p.name" />
     <h2>{{ $t('people.sectionsNowAndBefore') }}</h2>
     <Listing :rows="sections" :loading="false" :error="null" :empty="$t('people.inNoSection')">
       <Column :header="$t('common.section')">
