@@ -16,7 +16,7 @@ test: setup console/dist/index.html check-generated ## Run every test
 	cd console && npx vue-tsc --noEmit && npx vitest run
 	go vet ./...
 	go run ./internal/store/storetest/shared go test -race -timeout 20m $$(go list ./... | grep -vxE 'kanban/internal(/e2e|/notices)?')
-	go test -race -timeout 20m -count=1 -parallel 5 ./internal ./internal/notices ./internal/e2e # they look at the whole tree, which the test cache cannot see
+	go test -race -timeout 40m -count=1 -parallel 5 ./internal ./internal/notices ./internal/e2e # they look at the whole tree, which the test cache cannot see
 
 bench: setup console/dist/index.html ## Run the benchmarks and print one table: figure, goal, ratio
 	scripts/bench.sh
