@@ -2,7 +2,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
-import { reactive } from 'vue'
+import { computed, reactive } from 'vue'
 
 import { api, ok } from '../../api/client'
 import TextField from '../../parts/form/TextField.vue'
@@ -23,6 +23,13 @@ const end = useMutation({
   mutationFn: (id: string) => ok(api.DELETE('/api/v1/sessions/{id}', { params: { path: { id } } })),
   onSettled: () => queries.invalidateQueries({ queryKey: ['own-sessions'] }),
 })
+// What stands below must not move when these come.
+const codes = useQuery({ queryKey: ['own-codes'], queryFn: () => ok(api.GET('/api/v1/session/codes')) })
+const ways = useQuery({
+  queryKey: ['own-providers'],
+  queryFn: () => ok(api.GET('/api/v1/session/providers')),
+})
+const ready = computed(() => codes.isFetched.value && ways.isFetched.value)
 const form = reactive({ old: '', password: '' })
 const change = useMutation({
   mutationFn: () => ok(api.PUT('/api/v1/session/password', { body: { ...form } })),
@@ -64,11 +71,14 @@ const change = useMutation({
   </form>
   <p v-if="change.isSuccess.value" role="status">{{ $t('mine.passwordChanged') }}</p>
   <Oops :error="change.error.value" />
-  <Codes />
-  <Ways />
-  <h2>{{ $t('mine.sessions') }}</h2>
-  <p class="faint">{{ $t('mine.sessionsAbout') }}</p>
+  <template v-if="ready">
+    <Codes />
+    <Ways />
+  </template>
+  <h2 v-if="ready">{{ $t('mine.sessions') }}</h2>
+  <p v-if="ready" class="faint">{{ $t('mine.sessionsAbout') }}</p>
   <Listing
+    v-if="ready"
     :rows="sessions.data.value?.items"
     :loading="sessions.isLoading.value"
     :error="sessions.error.value ?? end.error.value"
@@ -100,7 +110,7 @@ const change = useMutation({
       </template>
     </Column>
   </Listing>
-  <Tokens />
+  <Tokens v-if="ready" />
 </template>
 
 <style scoped>
