@@ -39,10 +39,11 @@ var floors = [][]string{
 	{"internal/wire/call", "internal/wire/config"},
 	{
 		"internal/wire/oneroster", "internal/wire/scim", "internal/wire/xapi", "internal/wire/cartridge",
-		"internal/wire/openbadge", "internal/wire/drawing", "internal/wire/webhook", "internal/wire/oauth", "internal/wire/openid",
+		"internal/wire/openbadge", "internal/wire/drawing", "internal/wire/webhook", "internal/wire/oauth",
 		"internal/wire/sheet", "internal/wire/api",
 	},
-	{"internal/wire/chart"}, // draws reports with what drawing can
+	// draws reports with what drawing can; signs in over what the grants of access have in common
+	{"internal/wire/chart", "internal/wire/openid"},
 	{"internal/standin"},
 	{"internal/store/pgchild"},
 	{"internal/store/db"},

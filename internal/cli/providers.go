@@ -83,16 +83,15 @@ func providersShow() *cli.Command {
 			if err != nil {
 				return err
 			}
-			if cmd.String("output") != "table" {
-				return printJSON(cmd, p)
-			}
-			sayProvider(cmd, p)
-			return nil
+			return sayProvider(cmd, p)
 		},
 	}
 }
 
-func sayProvider(cmd *cli.Command, p api.Provider) {
+func sayProvider(cmd *cli.Command, p api.Provider) error {
+	if cmd.String("output") != "table" {
+		return printJSON(cmd, p)
+	}
 	say(cmd, "%s at %s: %s, lets in %s; %s.", p.Name, p.Issuer, map[bool]string{true: "on", false: "off"}[p.On], admits(p),
 		map[string]string{
 			"none": "no address that it gives is believed", "verified": "addresses that it says are verified are believed",
@@ -111,6 +110,7 @@ func sayProvider(cmd *cli.Command, p api.Provider) {
 		}))
 	}
 	say(cmd, "Enter there:\n  back to:      %s\n  logout at:    %s\n  signed out:   %s", p.BackTo, p.LogoutAt, p.SignedOut)
+	return nil
 }
 
 // providerFlags say what a provider is.
@@ -170,7 +170,7 @@ func providersAdd() *cli.Command {
 			if err != nil {
 				return err
 			}
-			e := api.EditProvider{Name: args[0], On: true, Believes: "none", Admits: "invited", PersonKey: ""}
+			e := api.EditProvider{Name: args[0], On: true, Believes: "none", Admits: "invited"}
 			if err := edited(cmd, &e); err != nil {
 				return err
 			}
@@ -179,7 +179,9 @@ func providersAdd() *cli.Command {
 			if err != nil {
 				return err
 			}
-			sayProvider(cmd, p)
+			if err := sayProvider(cmd, p); err != nil || cmd.String("output") != "table" {
+				return err
+			}
 			return sayCheck(ctx, cmd, c, p)
 		},
 	}
@@ -208,10 +210,10 @@ func providersEdit() *cli.Command {
 			if err := edited(cmd, &e); err != nil {
 				return err
 			}
-			if p, err = client.Send[api.Provider](ctx, c, http.MethodPut, "/providers/"+p.ID, e); err == nil {
-				sayProvider(cmd, p)
+			if p, err = client.Send[api.Provider](ctx, c, http.MethodPut, "/providers/"+p.ID, e); err != nil {
+				return err
 			}
-			return err
+			return sayProvider(cmd, p)
 		},
 	}
 }
@@ -262,10 +264,10 @@ func providersMap() *cli.Command {
 				m.Grant = *g
 				e.Mappings = append(e.Mappings, m)
 			}
-			if p, err = client.Send[api.Provider](ctx, c, http.MethodPut, "/providers/"+p.ID, e); err == nil {
-				sayProvider(cmd, p)
+			if p, err = client.Send[api.Provider](ctx, c, http.MethodPut, "/providers/"+p.ID, e); err != nil {
+				return err
 			}
-			return err
+			return sayProvider(cmd, p)
 		},
 	}
 }

@@ -18,20 +18,25 @@ func (s *Story) browser() (*http.Client, error) {
 	return &http.Client{Jar: jar, Timeout: 10 * time.Second}, err
 }
 
-// visit is a form that is sent in a browser, and what the page says afterwards.
+// visit is a page that is opened in a browser, or a form that is sent, and what the page says afterwards.
 type visit struct {
 	address string
-	form    url.Values
+	form    url.Values // nil to open the page
 	says    string
 }
 
 func (v visit) in(ctx context.Context, browser *http.Client) (at *url.URL, err error) {
-	form := strings.NewReader(v.form.Encode())
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, v.address, form)
+	method := http.MethodGet
+	if v.form != nil {
+		method = http.MethodPost
+	}
+	req, err := http.NewRequestWithContext(ctx, method, v.address, strings.NewReader(v.form.Encode()))
 	if err != nil {
 		return nil, err
 	}
-	req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	if v.form != nil {
+		req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	}
 	resp, err := browser.Do(req)
 	if err != nil {
 		return nil, err

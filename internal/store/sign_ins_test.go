@@ -130,11 +130,13 @@ func TestProvidersAreKept(t *testing.T) {
 	link := accessstore.ProviderUser{
 		ProviderID: p.ID, Subject: "sub", UserID: u.ID, Email: "o@x.example", LinkedAt: now, SignedInAt: now,
 	}
+	given := permission.Grant{Role: permission.Support, Scope: permission.Scope{Kind: permission.Institution}}
+	one := accessstore.GrantOf(u.ID, given, "School")
+	one.ProviderID = &p.ID
+	assert.Equal(t, given, one.Granted())
 	tx(t, s, func(tx *db.Tx) error {
 		require.NoError(t, accessstore.KeepProviderUser(ctx, tx, link))
-		require.NoError(t, accessstore.AddGrant(ctx, tx, &accessstore.Grant{
-			ID: db.NewID(), UserID: u.ID, Role: permission.Support, Scope: permission.Institution, ProviderID: &p.ID,
-		}))
+		require.NoError(t, accessstore.AddGrant(ctx, tx, &one))
 		return accessstore.KeepProviderUser(ctx, tx, link)
 	})
 	second := link

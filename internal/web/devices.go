@@ -73,20 +73,15 @@ func (s *Server) answerDevice(ctx context.Context, in *answerToDevice) error {
 	return s.Access.AnswerDevice(ctx, auth.Caller(ctx), in.Code, in.Body.Allow)
 }
 
-// deviceProblem answers a program as RFC 6749, 5.2, and RFC 8628, 3.5, say.
-func deviceProblem(w http.ResponseWriter, status int, code, text string) {
-	writeJSON(w, status, map[string]string{"error": code, "error_description": text})
-}
-
 // knownDevice refuses a client that is not known here.
 func knownDevice(w http.ResponseWriter, r *http.Request) bool {
 	r.Body = http.MaxBytesReader(w, r.Body, 16<<10)
 	if err := r.ParseForm(); err != nil {
-		deviceProblem(w, http.StatusBadRequest, "invalid_request", "the request is no form, or too long")
+		oauthProblem(w, http.StatusBadRequest, "invalid_request", "the request is no form, or too long")
 		return false
 	}
 	if id := r.PostForm.Get("client_id"); id != deviceClient {
-		deviceProblem(w, http.StatusBadRequest, "invalid_client", "client_id must be "+deviceClient)
+		oauthProblem(w, http.StatusBadRequest, "invalid_client", "client_id must be "+deviceClient)
 		return false
 	}
 	return true
@@ -103,7 +98,7 @@ func (s *Server) beginDevice(w http.ResponseWriter, r *http.Request) {
 	})
 	if err != nil {
 		s.Log.Error("letting a program ask", "cause", err.Error())
-		deviceProblem(w, http.StatusServiceUnavailable, "temporarily_unavailable", "try again")
+		oauthProblem(w, http.StatusServiceUnavailable, "temporarily_unavailable", "try again")
 		return
 	}
 	writeJSON(w, http.StatusOK, map[string]any{
@@ -125,13 +120,13 @@ func (s *Server) deviceToken(w http.ResponseWriter, r *http.Request) {
 		access.ErrNoGrant: "this code was used already, or never given",
 	} {
 		if errors.Is(err, answer) {
-			deviceProblem(w, http.StatusBadRequest, answer.Error(), text)
+			oauthProblem(w, http.StatusBadRequest, answer.Error(), text)
 			return
 		}
 	}
 	if err != nil {
 		s.Log.Error("giving a program its token", "cause", err.Error())
-		deviceProblem(w, http.StatusServiceUnavailable, "temporarily_unavailable", "try again")
+		oauthProblem(w, http.StatusServiceUnavailable, "temporarily_unavailable", "try again")
 		return
 	}
 	writeJSON(w, http.StatusOK, map[string]any{

@@ -52,7 +52,7 @@ const leaving = "/api/v1/session"
 
 // beforeCodes is what somebody may who has no one-time codes yet and needs them.
 var beforeCodes = []string{
-	leaving, "/api/v1" + codesPath, "/api/v1/session/password", "/api/v1/live",
+	leaving, "/api/v1" + codesPath, "/api/v1" + changePasswordOp.Path, "/api/v1/live",
 }
 
 // permitted refuses what the caller's roles do not allow. What declares no act is refused to everybody. What belongs

@@ -178,9 +178,7 @@ func (s *Server) notLetIn(w http.ResponseWriter, r *http.Request, one begunAt, e
 	} else if status := problemOf(err); status != nil {
 		text = status.Error()
 	}
-	if no == nil {
-		s.Log.Error("signing in at a provider", "cause", err.Error())
-	}
+	s.Log.Warn("somebody from a provider was not let in", "provider", one.Provider, "cause", err.Error())
 	s.auth.Keep(r.Context(), keptRefusal, provider+"\n"+text)
 	page := "/sign-in?then=" + url.QueryEscape(one.Then)
 	if one.User != "" {
@@ -200,11 +198,11 @@ func (s *Server) loggedOutAtProvider(w http.ResponseWriter, r *http.Request) {
 	case err == nil:
 		w.WriteHeader(http.StatusOK)
 	case errors.As(err, &failed) && failed.Why != openid.Unreachable:
-		deviceProblem(w, http.StatusBadRequest, "invalid_request", failed.Detail)
+		oauthProblem(w, http.StatusBadRequest, "invalid_request", failed.Detail)
 	case errors.As(err, &no):
-		deviceProblem(w, http.StatusBadRequest, "invalid_request", no.Detail)
+		oauthProblem(w, http.StatusBadRequest, "invalid_request", no.Detail)
 	default:
 		s.Log.Error("a provider said that a session is over", "cause", err.Error())
-		deviceProblem(w, http.StatusServiceUnavailable, "temporarily_unavailable", "try again")
+		oauthProblem(w, http.StatusServiceUnavailable, "temporarily_unavailable", "try again")
 	}
 }

@@ -24,6 +24,7 @@ import (
 	"kanban/internal/core/permission"
 	"kanban/internal/standin/fault"
 	"kanban/internal/standin/identity"
+	"kanban/internal/store/db"
 	"kanban/internal/wire/api"
 )
 
@@ -188,6 +189,14 @@ func TestSignInAtAProvider(t *testing.T) {
 	assert.Contains(t, text, "id_token_hint=")
 	assert.Empty(t, desk.who().ID)
 
+	refusals := 0
+	require.NoError(t, db.Into(t.Context(), x.Store, &refusals,
+		`SELECT count(*) FROM audit_entries WHERE what = 'refused a sign-in'`))
+	assert.Equal(t, 2, refusals, "those of whom the provider says who they are")
+	x.visitor().gets(p.BackTo + "?state=made-up&code=x")
+	require.NoError(t, db.Into(t.Context(), x.Store, &refusals,
+		`SELECT count(*) FROM audit_entries WHERE what = 'refused a sign-in'`))
+	assert.Equal(t, 2, refusals, "nobody fills the trail who is nobody")
 	x.do(204, "DELETE", "/providers/"+p.ID, nil)
 	assert.Empty(t, teacher.who().ID, "what was begun there ends")
 	assert.Empty(t, get[api.Page[api.Provider]](x, "/providers").Items)

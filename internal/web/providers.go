@@ -78,7 +78,7 @@ func (s *Server) shownProvider(p accessstore.Provider) api.Provider {
 	return api.Provider{
 		ID: p.ID, Name: p.Name, Issuer: p.Issuer, ClientID: p.ClientID, HasSecret: len(p.Sealed) > 0, Scopes: p.Scopes,
 		On: p.Active, Believes: p.Believes, Admits: p.Admits, PersonClaim: p.PersonClaim, PersonKey: p.PersonKey,
-		Users: p.Users, BackTo: s.Access.BackFrom(p.ID), LogoutAt: s.Access.LogoutAt(p.ID),
+		Users: p.Users, BackTo: s.Access.BackAddress(p.ID), LogoutAt: s.Access.LogoutAddress(p.ID),
 		SignedOut: s.Access.SignInPage(), Version: p.Version,
 		Mappings: each(p.Mappings, func(m accessstore.ProviderMapping) api.ProviderMapping {
 			return api.ProviderMapping{

@@ -90,6 +90,11 @@ func (s *Server) wallets(r chi.Router) {
 	})
 }
 
+// oauthProblem answers as RFC 6749, 5.2, says.
+func oauthProblem(w http.ResponseWriter, status int, code, text string) {
+	writeJSON(w, status, map[string]string{"error": code, "error_description": text})
+}
+
 // nothingMore is for what fromWallets has answered already.
 func nothingMore(http.ResponseWriter, *http.Request) {}
 
@@ -210,7 +215,7 @@ func (s *Server) walletRevoke(w http.ResponseWriter, r *http.Request) {
 	}
 	if err != nil {
 		s.Log.Error("ending a token", "cause", err.Error())
-		writeJSON(w, http.StatusServiceUnavailable, map[string]string{"error": "temporarily_unavailable"})
+		oauthProblem(w, http.StatusServiceUnavailable, "temporarily_unavailable", "try again")
 		return
 	}
 	w.WriteHeader(http.StatusOK)
@@ -219,7 +224,7 @@ func (s *Server) walletRevoke(w http.ResponseWriter, r *http.Request) {
 // walletRegister registers a wallet (RFC 7591).
 func (s *Server) walletRegister(w http.ResponseWriter, r *http.Request) {
 	wrong := func(code, why string) {
-		writeJSON(w, http.StatusBadRequest, map[string]string{"error": code, "error_description": why})
+		oauthProblem(w, http.StatusBadRequest, code, why)
 	}
 	var asked wallets.Registration
 	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 64<<10)).Decode(&asked); err != nil {
@@ -235,7 +240,7 @@ func (s *Server) walletRegister(w http.ResponseWriter, r *http.Request) {
 		wrong("invalid_client_metadata", refused.Error())
 	case err != nil:
 		s.Log.Error("registering a wallet", "cause", err.Error())
-		writeJSON(w, http.StatusInternalServerError, map[string]string{"error": "server_error"})
+		oauthProblem(w, http.StatusInternalServerError, "server_error", "try again")
 	default:
 		writeJSON(w, http.StatusCreated, struct {
 			wallets.Registration

@@ -12,7 +12,6 @@ import (
 	"runtime/debug"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/alexedwards/argon2id"
 	"golang.org/x/sync/semaphore"
@@ -171,10 +170,10 @@ func (s *Service) SignIn(ctx context.Context, email, password string, code Code)
 	if err := s.spendCode(ctx, c.ID, code); err != nil {
 		return Caller{}, err
 	}
-	if c, err = s.ByPassword(ctx, c.ID); err != nil {
+	if c, err = s.held(ctx, c, nil); err != nil {
 		return Caller{}, err
 	}
-	return c, accessstore.NoteSignIn(ctx, s.Store, c.ID, time.Now())
+	return c, accessstore.NoteSignIn(ctx, s.Store, c.ID, s.Clock.Now())
 }
 
 // known checks a password.

@@ -32,16 +32,16 @@ var (
 const (
 	// codesOwner is for whom the secrets of codes are sealed.
 	codesOwner = "one-time-codes/"
-	// period is how long a code is shown, and skew how many periods the clocks of app and service may differ by
-	// (RFC 6238, 5.2).
-	period = 30
-	skew   = 1
+	// codePeriod is how long a code is shown, in seconds, and codeSkew how many of those the clocks of app and service
+	// may differ by (RFC 6238, 5.2).
+	codePeriod = 30
+	codeSkew   = 1
 	// recoveryCodes is how many are given out.
 	recoveryCodes = 10
 )
 
 // codeForm is what apps understand without being told otherwise.
-var codeForm = totp.ValidateOpts{Period: period, Digits: otp.DigitsSix, Algorithm: otp.AlgorithmSHA1}
+var codeForm = totp.ValidateOpts{Period: codePeriod, Digits: otp.DigitsSix, Algorithm: otp.AlgorithmSHA1}
 
 // NewCodes is what an app is told that shows somebody's codes.
 type NewCodes struct {
@@ -99,8 +99,7 @@ func (s *Service) EditSignInSettings(ctx context.Context, c Caller, set SignInSe
 // required reports whether a role that somebody has needs codes.
 func (s SignInSettings) required(c Caller) bool {
 	return slices.ContainsFunc(c.Grants, func(g permission.Grant) bool {
-		return slices.Contains(s.CodesRequired,
-			g.Role)
+		return slices.Contains(s.CodesRequired, g.Role)
 	})
 }
 
@@ -108,6 +107,11 @@ func (s SignInSettings) required(c Caller) bool {
 // nothing but set them up.
 func (s *Service) ByPassword(ctx context.Context, id string) (Caller, error) {
 	c, err := s.ByID(ctx, id)
+	return s.held(ctx, c, err)
+}
+
+// held takes everything from a caller who came with a password, has a role that needs codes, and has none.
+func (s *Service) held(ctx context.Context, c Caller, err error) (Caller, error) {
 	if err != nil {
 		return c, err
 	}
@@ -115,7 +119,7 @@ func (s *Service) ByPassword(ctx context.Context, id string) (Caller, error) {
 	if err != nil || !set.required(c) {
 		return c, err
 	}
-	on, err := s.codesOf(ctx, s.Store, id)
+	on, err := s.codesOf(ctx, s.Store, c.ID)
 	if err == nil && on.OnSince == nil {
 		c.CodesNeeded, c.Grants = true, nil
 	}
@@ -164,7 +168,7 @@ func (s *Service) BeginCodes(ctx context.Context, c Caller, password string) (Ne
 		return NewCodes{}, fmt.Errorf("naming the service: %w", err)
 	}
 	key, err := totp.Generate(totp.GenerateOpts{
-		Issuer: "Kanban " + strings.ReplaceAll(at.Host, ":", " "), AccountName: u.Email, Period: period,
+		Issuer: "Kanban " + strings.ReplaceAll(at.Host, ":", " "), AccountName: u.Email, Period: codePeriod,
 		Digits: codeForm.Digits, Algorithm: codeForm.Algorithm, SecretSize: 20,
 	})
 	if err != nil {
@@ -321,8 +325,8 @@ func (s *Service) takeCode(ctx context.Context, tx *db.Tx, have accessstore.Code
 	if err != nil {
 		return err
 	}
-	for step := now.Unix()/period - skew; step <= now.Unix()/period+skew; step++ {
-		right, err := totp.GenerateCodeCustom(string(secret), time.Unix(step*period, 0), codeForm)
+	for step := now.Unix()/codePeriod - codeSkew; step <= now.Unix()/codePeriod+codeSkew; step++ {
+		right, err := totp.GenerateCodeCustom(string(secret), time.Unix(step*codePeriod, 0), codeForm)
 		if err != nil {
 			return fmt.Errorf("making a one-time code: %w", err)
 		}

@@ -83,12 +83,7 @@ func (s *Service) give(ctx context.Context, tx *db.Tx, c Caller, u *accessstore.
 	if err := s.checkGrant(ctx, c, g); err != nil {
 		return err
 	}
-	one := accessstore.Grant{
-		ID: db.NewID(), UserID: u.ID, Role: g.Role, Scope: g.Scope.Kind, ScopeID: g.Scope.ID, MadeBy: c.Name,
-	}
-	if g.Issuer != "" {
-		one.IssuerID = &g.Issuer
-	}
+	one := accessstore.GrantOf(u.ID, g, c.Name)
 	if slices.Contains(u.Granted(), g) {
 		return refusal.Conflict("", "%s has this role there already", u.Name)
 	}

@@ -55,26 +55,25 @@ func (s *Service) BeginAt(ctx context.Context, id string) (openid.Begun, error) 
 	if err != nil {
 		return openid.Begun{}, err
 	}
-	at, err := s.discovered(ctx, p)
+	at, app, err := s.opened(ctx, p)
 	if err != nil {
 		return openid.Begun{}, s.refuse(ctx, p, "", providerTrouble(err))
-	}
-	app, err := s.app(p)
-	if err != nil {
-		return openid.Begun{}, err
 	}
 	return at.Begin(app), nil
 }
 
-// refuse notes in the trail why somebody was not let in, and gives the error with the provider's name.
+// refuse gives the error with the provider's name, and notes in the trail who was not let in and why.
+// Whom the provider does not vouch for is not noted: anybody could fill the trail.
 func (s *Service) refuse(ctx context.Context, p accessstore.Provider, subject string, err error) error {
 	var no *NotLetIn
 	if !errors.As(err, &no) {
 		return err
 	}
-	no.Provider = p.Name
+	if no.Provider = p.Name; subject == "" {
+		return no
+	}
 	return errors.Join(no, s.Store.InTx(ctx, func(tx *db.Tx) error {
-		return tx.Audit(ctx, p.Name, "let somebody not in", "provider/"+p.ID,
+		return tx.Audit(ctx, p.Name, "refused a sign-in", "provider/"+p.ID,
 			map[string]string{"why": no.Detail, "subject": subject})
 	}))
 }
@@ -87,13 +86,9 @@ func (s *Service) EndAt(ctx context.Context, id string, begun openid.Begun, back
 	if err != nil {
 		return Caller{}, openid.Identity{}, err
 	}
-	at, err := s.discovered(ctx, p)
+	at, app, err := s.opened(ctx, p)
 	if err != nil {
 		return Caller{}, openid.Identity{}, s.refuse(ctx, p, "", providerTrouble(err))
-	}
-	app, err := s.app(p)
-	if err != nil {
-		return Caller{}, openid.Identity{}, err
 	}
 	who, err := at.Finish(ctx, app, begun, back, s.Clock.Now())
 	if err != nil {
@@ -240,9 +235,8 @@ func (s *Service) decideMade(p accessstore.Provider, who openid.Identity, d *dec
 
 // personFrom finds who of the register somebody is; why says why it is nobody.
 func (s *Service) personFrom(ctx context.Context, p accessstore.Provider,
-	who openid.Identity) (found *rosterstore.Person,
-	why string, err error,
-) {
+	who openid.Identity,
+) (found *rosterstore.Person, why string, err error) {
 	if p.PersonClaim == "" {
 		return nil, "", nil
 	}
@@ -332,11 +326,7 @@ func (s *Service) giveMapped(ctx context.Context, tx *db.Tx, p accessstore.Provi
 ) (changed bool, err error) {
 	var left, gone []accessstore.Grant
 	for _, g := range u.Grants {
-		is := permission.Grant{Role: g.Role, Scope: permission.Scope{Kind: g.Scope, ID: g.ScopeID}}
-		if g.IssuerID != nil {
-			is.Issuer = *g.IssuerID
-		}
-		if g.ProviderID == nil || *g.ProviderID != p.ID || slices.Contains(granted, is) {
+		if g.ProviderID == nil || *g.ProviderID != p.ID || slices.Contains(granted, g.Granted()) {
 			left = append(left, g)
 		} else {
 			gone = append(gone, g)
@@ -355,16 +345,17 @@ func (s *Service) giveMapped(ctx context.Context, tx *db.Tx, p accessstore.Provi
 		if slices.Contains(u.Granted(), g) {
 			continue
 		}
-		one := accessstore.Grant{
-			ID: db.NewID(), UserID: u.ID, Role: g.Role, Scope: g.Scope.Kind, ScopeID: g.Scope.ID, MadeBy: p.Name,
-			ProviderID: &p.ID,
-		}
 		if g.Issuer != "" {
-			if there, err := accessstore.IssuerThere(ctx, tx, g.Issuer); err != nil || !there {
-				continue // it was removed; the mapping gives nothing
+			there, err := accessstore.IssuerThere(ctx, tx, g.Issuer)
+			if err != nil {
+				return false, err
 			}
-			one.IssuerID = &g.Issuer
+			if !there { // it was removed; the mapping gives nothing
+				continue
+			}
 		}
+		one := accessstore.GrantOf(u.ID, g, p.Name)
+		one.ProviderID = &p.ID
 		if err := accessstore.AddGrant(ctx, tx, &one); err != nil {
 			return false, err
 		}
@@ -409,11 +400,7 @@ func (s *Service) LoggedOutAt(ctx context.Context, id, raw string) error {
 	if err != nil {
 		return err
 	}
-	at, err := s.discovered(ctx, p)
-	if err != nil {
-		return err
-	}
-	app, err := s.app(p)
+	at, app, err := s.opened(ctx, p)
 	if err != nil {
 		return err
 	}
@@ -446,11 +433,7 @@ func (s *Service) SignOutAddress(ctx context.Context, id, idToken string) string
 	if err != nil {
 		return ""
 	}
-	at, err := s.discovered(ctx, p)
-	if err != nil {
-		return ""
-	}
-	app, err := s.app(p)
+	at, app, err := s.opened(ctx, p)
 	if err != nil {
 		return ""
 	}

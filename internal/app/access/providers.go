@@ -99,10 +99,10 @@ func (s *Service) AddProvider(ctx context.Context, c Caller, d ProviderDraft) (a
 		}
 		return tx.Audit(ctx, c.Name, "added a provider", "provider/"+p.ID, shownInTrail(p))
 	})
-	if err == nil {
-		err = accessstore.NameMappings(ctx, s.Store, p.Mappings)
+	if err != nil {
+		return p, takenProvider(err)
 	}
-	return p, takenProvider(err)
+	return s.FindProvider(ctx, p.ID)
 }
 
 // EditProvider changes one, whose version must still be the one read; 0 for whichever it is.
@@ -136,10 +136,10 @@ func (s *Service) EditProvider(ctx context.Context, c Caller, id string, version
 		}
 		return tx.Audit(ctx, c.Name, "changed a provider", "provider/"+p.ID, shownInTrail(p))
 	})
-	if err == nil {
-		err = accessstore.NameMappings(ctx, s.Store, p.Mappings)
+	if err != nil {
+		return p, takenProvider(err)
 	}
-	return p, takenProvider(err)
+	return s.FindProvider(ctx, p.ID)
 }
 
 // RemoveProvider removes one: nobody gets in by it any more, and the roles that it gave end.
@@ -147,6 +147,18 @@ func (s *Service) RemoveProvider(ctx context.Context, c Caller, id string) error
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
 		p, err := accessstore.FindProvider(ctx, tx, id)
 		if err != nil {
+			return err
+		}
+		users, err := accessstore.LockUsers(ctx, tx)
+		if err != nil {
+			return err
+		}
+		for i := range users {
+			users[i].Grants = slices.DeleteFunc(users[i].Grants, func(g accessstore.Grant) bool {
+				return g.ProviderID != nil && *g.ProviderID == id
+			})
+		}
+		if err := somebodyLeft(users); err != nil {
 			return err
 		}
 		there, err := accessstore.ProviderUsers(ctx, tx)
@@ -254,28 +266,33 @@ func (s *Service) drawUpMappings(ctx context.Context, c Caller, all []permission
 	return nil
 }
 
-// app is what a provider knows Kanban as.
-func (s *Service) app(p accessstore.Provider) (openid.App, error) {
+// opened gives what a provider says of itself, and what it knows Kanban as.
+func (s *Service) opened(ctx context.Context, p accessstore.Provider) (*openid.Provider, openid.App, error) {
 	secret, err := s.Store.Unseal(p.Sealed, providerOwner+p.ID)
-	return openid.App{ID: p.ClientID, Secret: string(secret), Redirect: s.BackFrom(p.ID), Scopes: p.Scopes}, err
+	if err != nil {
+		return nil, openid.App{}, err
+	}
+	at, err := s.discovered(ctx, p)
+	return at, openid.App{
+		ID: p.ClientID, Secret: string(secret), Redirect: s.BackAddress(p.ID), Scopes: p.Scopes,
+	}, err
 }
 
 // ProvidersPath is below what people sign in at providers.
 const ProvidersPath = "/providers/"
 
-// BackFrom is the address to which a provider sends people back, and LogoutAt the one at which it says that a
-// session is over; both are entered there.
-func (s *Service) BackFrom(id string) string { return s.Public + ProvidersPath + id + "/back" }
+// BackAddress is where a provider sends people back to; it is entered there.
+func (s *Service) BackAddress(id string) string { return s.Public + ProvidersPath + id + "/back" }
 
-// LogoutAt is where a provider says that a session is over (Back-Channel Logout 1.0, 2.5).
-func (s *Service) LogoutAt(id string) string { return s.Public + ProvidersPath + id + "/logout" }
+// LogoutAddress is where a provider says that a session is over (Back-Channel Logout 1.0, 2.5).
+func (s *Service) LogoutAddress(id string) string { return s.Public + ProvidersPath + id + "/logout" }
 
 // SignInPage is where somebody is who has signed out.
 func (s *Service) SignInPage() string { return s.Public + "/sign-in" }
 
 // discovered gives what a provider says of itself, asking it when that was long ago.
 func (s *Service) discovered(ctx context.Context, p accessstore.Provider) (*openid.Provider, error) {
-	key, now := fmt.Sprint(p.ID, " ", p.Version), time.Now()
+	key, now := fmt.Sprint(p.ID, " ", p.Version), s.Clock.Now()
 	s.providers.mu.Lock()
 	have, there := s.providers.all[key]
 	s.providers.mu.Unlock()

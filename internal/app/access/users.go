@@ -302,10 +302,8 @@ func (s *Service) Accept(ctx context.Context, secret, password string, code Code
 		return Caller{},
 			refusal.Forbidden("this link was used already; sign in with the password that was chosen then")
 	}
-	if err != nil {
-		return Caller{}, err
-	}
-	return s.ByPassword(ctx, u.ID)
+	c, err := s.caller(ctx, u, err)
+	return s.held(ctx, c, err)
 }
 
 // ChangePassword lets somebody who knows their password choose another one. All sessions end but the one that is kept

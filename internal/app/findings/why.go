@@ -356,7 +356,7 @@ func (s *Service) whyBadge(ctx context.Context, personID, id string, within *per
 		})
 		return nil
 	}
-	a.met("The badge is published", "since "+b.CreatedAt.Format(time.DateOnly), nil)
+	a.met("The badge is published", "it is", nil)
 	a.Again = "when something happens that it is awarded for"
 	asks, err := s.Stages.Meets(ctx, personID, b.Asks)
 	if err != nil {

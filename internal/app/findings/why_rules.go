@@ -187,8 +187,9 @@ func (s *Service) delivered(all []deliverystore.ListedDelivery, a *Answer) {
 			a.met(needed, "done", d.FinishedAt)
 			a.At = d.FinishedAt
 			continue
-		case d.State == deliverystore.DeliverySkipped:
-			step.Found, step.At = "its own condition did not hold when its time came", d.FinishedAt
+		case d.State == deliverystore.DeliverySkipped: // the others go on
+			a.met(needed, "left out: its own condition did not hold when its time came", d.FinishedAt)
+			continue
 		case d.State == deliverystore.DeliveryStopped:
 			step.Found, step.At = "it was stopped: the rule's stop condition held, or it was undone", d.FinishedAt
 		case d.State == deliverystore.DeliveryWaiting:

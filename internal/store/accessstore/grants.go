@@ -60,15 +60,31 @@ func grantsOf(ctx context.Context, from db.From, users []User) error {
 
 // Granted gives what a user was granted, without what follows from the register.
 func (u User) Granted() []permission.Grant {
-	out := make([]permission.Grant, 0, len(u.Grants))
-	for _, g := range u.Grants {
-		one := permission.Grant{Role: g.Role, Scope: permission.Scope{Kind: g.Scope, ID: g.ScopeID}}
-		if g.IssuerID != nil {
-			one.Issuer = *g.IssuerID
-		}
-		out = append(out, one)
+	out := make([]permission.Grant, len(u.Grants))
+	for i, g := range u.Grants {
+		out[i] = g.Granted()
 	}
 	return out
+}
+
+// Granted is it as it is computed with.
+func (g Grant) Granted() permission.Grant {
+	one := permission.Grant{Role: g.Role, Scope: permission.Scope{Kind: g.Scope, ID: g.ScopeID}}
+	if g.IssuerID != nil {
+		one.Issuer = *g.IssuerID
+	}
+	return one
+}
+
+// GrantOf is the record of a role that somebody gives a user.
+func GrantOf(userID string, g permission.Grant, by string) Grant {
+	one := Grant{
+		ID: db.NewID(), UserID: userID, Role: g.Role, Scope: g.Scope.Kind, ScopeID: g.Scope.ID, MadeBy: by,
+	}
+	if g.Issuer != "" {
+		one.IssuerID = &g.Issuer
+	}
+	return one
 }
 
 // AddGrant gives a user a role in a scope; one that they have already is db.ErrTaken.

@@ -56,20 +56,18 @@ func (m ProviderMapping) Mapping() permission.Mapping {
 
 // NameMappings fills in what the scopes and issuers of mappings are called; empty where there are none such any more.
 func NameMappings(ctx context.Context, from db.From, all []ProviderMapping) error {
+	scopes, ids, issuers := make([]string, len(all)), make([]string, len(all)), make([]string, len(all))
 	for i, m := range all {
-		if m.ScopeID == "" && m.IssuerID == "" {
-			continue
-		}
-		named, err := db.Row[struct{ Scope, Issuer string }](ctx, from, "naming what a provider gives", `SELECT `+
-			scopeName("g")+` AS scope, coalesce((SELECT i.name FROM issuers i WHERE i.id::text = g.issuer_id), '') AS issuer
-			FROM (SELECT $1::text AS scope, $2::text AS scope_id, $3::text AS issuer_id) g`, string(m.Scope), m.ScopeID,
-			m.IssuerID)
-		if err != nil {
-			return err
-		}
-		all[i].ScopeName, all[i].Issuer = named.Scope, named.Issuer
+		scopes[i], ids[i], issuers[i] = string(m.Scope), m.ScopeID, m.IssuerID
 	}
-	return nil
+	named, err := db.Rows[struct{ Scope, Issuer string }](ctx, from, "naming what a provider gives", `SELECT `+
+		scopeName("g")+` AS scope, coalesce((SELECT i.name FROM issuers i WHERE i.id::text = g.issuer_id), '') AS issuer
+		FROM unnest($1::text[], $2::text[], $3::text[]) WITH ORDINALITY g(scope, scope_id, issuer_id, at) ORDER BY g.at`,
+		scopes, ids, issuers)
+	for i, n := range named {
+		all[i].ScopeName, all[i].Issuer = n.Scope, n.Issuer
+	}
+	return err
 }
 
 const providerColumns = `p.*, (SELECT count(*) FROM provider_users u WHERE u.provider_id = p.id) AS users`
@@ -174,9 +172,7 @@ func UsersOfPerson(ctx context.Context, from db.From, personID string) (all []Us
 // EndProviderSessions ends the sessions that were begun at a provider: those of a user, those that it calls by a name,
 // or, with both, those that are both; all of the provider's with neither.
 func EndProviderSessions(ctx context.Context, to db.From, providerID, userID, session string) ([]Session, error) {
-	return db.Rows[Session](ctx, to, "ending sessions", `UPDATE sessions SET data = '',
-			expiry = now() + interval '1 hour'
-		WHERE provider_id = $1 AND data <> '' AND ($2 = '' OR user_id::text = $2) AND ($3 = '' OR provider_session = $3)
+	return db.Rows[Session](ctx, to, "ending sessions", endSessionsSQL+`provider_id = $1 AND ($2 = '' OR user_id::text = $2) AND ($3 = '' OR provider_session = $3)
 		RETURNING `+sessionColumns, providerID, userID, session)
 }
 

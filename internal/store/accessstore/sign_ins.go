@@ -34,20 +34,20 @@ func Sessions(ctx context.Context, from db.From, userID string) ([]Session, erro
 		FROM sessions WHERE user_id = $1 AND expiry > now() AND data <> '' ORDER BY used_at DESC, id`, userID)
 }
 
-const endSessionSQL = `UPDATE sessions SET data = '', expiry = now() + interval '1 hour'
-	WHERE user_id = $1 AND data <> '' AND `
+// endSessionsSQL ends those that fit what follows, for good.
+const endSessionsSQL = `UPDATE sessions SET data = '', expiry = now() + interval '1 hour' WHERE data <> '' AND `
 
 const sessionColumns = `id::text, token, agent, address, began_at, used_at`
 
 // EndSession ends a session of a user by its id, and gives it.
 func EndSession(ctx context.Context, to db.From, userID, id string) (Session, error) {
 	return db.Row[Session](ctx, to, "ending the session",
-		endSessionSQL+`id::text = $2 RETURNING `+sessionColumns, userID, id)
+		endSessionsSQL+`user_id = $1 AND id::text = $2 RETURNING `+sessionColumns, userID, id)
 }
 
 // EndOtherSessions ends all sessions of a user but the one with a token's hash, and gives those that it ended.
 func EndOtherSessions(ctx context.Context, to db.From, userID, but string) ([]Session, error) {
-	return db.Rows[Session](ctx, to, "ending sessions", endSessionSQL+`token <> $2 RETURNING `+sessionColumns, userID, but)
+	return db.Rows[Session](ctx, to, "ending sessions", endSessionsSQL+`user_id = $1 AND token <> $2 RETURNING `+sessionColumns, userID, but)
 }
 
 var tokensSQL = `SELECT t.id::text, t.user_id::text, t.name, t.hash, t.created_at, t.last_used_at, t.role, t.scope,

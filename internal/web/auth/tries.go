@@ -4,13 +4,12 @@ import (
 	"context"
 	"encoding/base64"
 	"net/http"
+	"strconv"
 	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/httprate"
-
-	"kanban/internal/app/access"
 )
 
 // tries slows down whoever tries passwords or set-up links one after the other. Nobody
@@ -38,10 +37,9 @@ func newTries() *tries {
 	}
 }
 
-// visitor is who asks to be let in.
+// visitor is who makes a request.
 type visitor struct {
 	address string
-	before  string // the account to which this browser signed in before
 	w       http.ResponseWriter
 	r       *http.Request
 }
@@ -52,34 +50,30 @@ const (
 	knownOwner  = "known-browser"
 )
 
-// NoteVisitor notes, for Admit, where a request that asks to be let in comes from.
+// NoteVisitor notes, for what bounds tries, where a request comes from.
 func (a *Auth) NoteVisitor(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		guess := strings.HasPrefix(r.URL.Path, access.ProvidersPath) || r.Method == http.MethodPost &&
-			open[r.URL.Path] || r.URL.Path == passwordPath ||
-			strings.HasPrefix(r.URL.Path, codesPath) || strings.HasPrefix(r.URL.Path, devicesPath)
-		if !guess {
-			next.ServeHTTP(w, r)
-			return
-		}
 		c := visitor{address: ClientAddress(r, a.TrustedProxies), w: w, r: r}
-		if cookie, err := r.Cookie(knownCookie); err == nil {
-			if sealed, err := base64.RawURLEncoding.DecodeString(cookie.Value); err == nil {
-				text, _ := a.Store.Unseal(sealed, knownOwner)
-				c.before = string(text)
-			}
-		}
 		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), keyVisitor, c)))
 	})
 }
 
-// passwordPath is where a password is changed by whoever knows it, codesPath where one-time codes are minded, and
-// devicesPath where programs are let in by codes that they show.
-const (
-	passwordPath = "/api/v1/session/password"
-	codesPath    = "/api/v1/session/codes"
-	devicesPath  = "/api/v1/session/devices"
-)
+// before is the account to which a browser signed in before, as its cookie says; empty for none.
+func (a *Auth) before(c visitor) string {
+	cookie, err := c.r.Cookie(knownCookie)
+	if err != nil {
+		return ""
+	}
+	sealed, err := base64.RawURLEncoding.DecodeString(cookie.Value)
+	if err != nil {
+		return ""
+	}
+	text, err := a.Store.Unseal(sealed, knownOwner)
+	if err != nil {
+		return "" // it is none of ours
+	}
+	return string(text)
+}
 
 // AdmitCode counts a try of a one-time code of an account, and refuses it when there were too many.
 func (a *Auth) AdmitCode(ctx context.Context, account string) error {
@@ -87,9 +81,7 @@ func (a *Auth) AdmitCode(ctx context.Context, account string) error {
 	if !a.tries.code.OnLimit(c.w, c.r, accountKey(account)) {
 		return nil
 	}
-	return huma.ErrorWithHeaders(
-		huma.Error429TooManyRequests("too many one-time codes were tried; wait an hour and try again"),
-		http.Header{"Retry-After": {"3600"}})
+	return often("too many one-time codes were tried; wait an hour and try again", time.Hour)
 }
 
 // AdmitReset counts that a new password was asked for, and refuses it when it was asked for too often.
@@ -98,9 +90,7 @@ func (a *Auth) AdmitReset(ctx context.Context, account string) error {
 	if err := a.Admit(ctx, ""); err != nil || !a.tries.reset.OnLimit(c.w, c.r, accountKey(account)) {
 		return err
 	}
-	return huma.ErrorWithHeaders(
-		huma.Error429TooManyRequests("this was asked for three times already; look into the mailbox, or wait an hour"),
-		http.Header{"Retry-After": {"3600"}})
+	return often("this was asked for three times already; look into the mailbox, or wait an hour", time.Hour)
 }
 
 // AdmitElsewhere counts that somebody signs in at a provider, and refuses it when far too many do from one address.
@@ -109,8 +99,13 @@ func (a *Auth) AdmitElsewhere(ctx context.Context) error {
 	if !a.tries.elsewhere.OnLimit(c.w, c.r, c.address) {
 		return nil
 	}
-	return huma.ErrorWithHeaders(huma.Error429TooManyRequests("too many sign in at once; wait a minute and try again"),
-		http.Header{"Retry-After": {"60"}})
+	return often("too many sign in at once; wait a minute and try again", time.Minute)
+}
+
+// often refuses what was tried too often, for a while.
+func often(text string, wait time.Duration) error {
+	return huma.ErrorWithHeaders(huma.Error429TooManyRequests(text),
+		http.Header{"Retry-After": {strconv.Itoa(int(wait / time.Second))}})
 }
 
 // accountKey is by what tries at an account are counted.
@@ -127,7 +122,7 @@ func (a *Auth) Admit(ctx context.Context, account string) error {
 	over := a.tries.address.OnLimit(c.w, c.r, c.address) || a.tries.pair.OnLimit(c.w, c.r, account+" "+c.address)
 	switch {
 	case over || account == "":
-	case c.before == account:
+	case a.before(c) == account:
 		over = a.tries.known.OnLimit(c.w, c.r, account)
 	default:
 		over = a.tries.account.OnLimit(c.w, c.r, account)
@@ -135,14 +130,13 @@ func (a *Auth) Admit(ctx context.Context, account string) error {
 	if !over {
 		return nil
 	}
-	return huma.ErrorWithHeaders(huma.Error429TooManyRequests("too many tries; wait a minute and try again"),
-		http.Header{"Retry-After": {"60"}})
+	return often("too many tries; wait a minute and try again", time.Minute)
 }
 
 // Remember lets this browser be known at an account.
 func (a *Auth) Remember(ctx context.Context, account string) {
 	c, ok := ctx.Value(keyVisitor).(visitor)
-	sealed, err := a.Store.Seal([]byte(strings.ToLower(strings.TrimSpace(account))), knownOwner)
+	sealed, err := a.Store.Seal([]byte(accountKey(account)), knownOwner)
 	if !ok || err != nil {
 		return
 	}

@@ -96,24 +96,41 @@ func (s Server) check(issuer string) error {
 	if s.Issuer != strings.TrimSpace(issuer) && s.Issuer != strings.TrimSuffix(issuer, "/") {
 		return fmt.Errorf("%w: it calls itself %q, not %q", ErrMetadata, s.Issuer, issuer)
 	}
-	secure := strings.HasPrefix(issuer, "https://")
-	for name, address := range map[string]string{
+	why := Astray(issuer, s.ChallengeMethods, map[string]string{
 		"authorization_endpoint": s.AuthorizationEndpoint, "token_endpoint": s.TokenEndpoint,
+	}, map[string]string{
 		"userinfo_endpoint": s.UserinfoEndpoint, "introspection_endpoint": s.IntrospectionEndpoint,
 		"revocation_endpoint": s.RevocationEndpoint,
-	} {
-		needed := name == "authorization_endpoint" || name == "token_endpoint"
-		u, err := url.Parse(address)
-		switch {
-		case address == "" && !needed:
-		case err != nil || u.Host == "" || u.Scheme != "https" && (u.Scheme != "http" || secure):
-			return fmt.Errorf("%w: its %s is %q", ErrMetadata, name, address)
-		}
-	}
-	if len(s.ChallengeMethods) > 0 && !slices.Contains(s.ChallengeMethods, "S256") {
-		return fmt.Errorf("%w: it does not take S256, without which a code could be stolen", ErrMetadata)
+	})
+	if why != "" {
+		return fmt.Errorf("%w: %s", ErrMetadata, why)
 	}
 	return nil
+}
+
+// Astray says why secrets could go astray at a server that says of itself which addresses it has, by their names in
+// its metadata, and which proofs of who began it takes (RFC 7636); empty when they cannot. Addresses that are needed
+// must be there, and none may be less secure than the issuer's.
+func Astray(issuer string, challenges []string, needed, others map[string]string) string {
+	secure := strings.HasPrefix(issuer, "https://")
+	bad := func(address string) bool {
+		u, err := url.Parse(address)
+		return err != nil || u.Host == "" || u.Scheme != "https" && (u.Scheme != "http" || secure)
+	}
+	for name, address := range needed {
+		if bad(address) {
+			return fmt.Sprintf("its %s is %q", name, address)
+		}
+	}
+	for name, address := range others {
+		if address != "" && bad(address) {
+			return fmt.Sprintf("its %s is %q", name, address)
+		}
+	}
+	if len(challenges) > 0 && !slices.Contains(challenges, "S256") {
+		return "it does not take S256, without which a code could be stolen"
+	}
+	return ""
 }
 
 func (s Server) config(a App) *oauth2.Config {

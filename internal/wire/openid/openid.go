@@ -21,6 +21,8 @@ import (
 
 	"github.com/coreos/go-oidc/v3/oidc"
 	"golang.org/x/oauth2"
+
+	"kanban/internal/wire/oauth"
 )
 
 // Reason is why nobody could sign in at a provider.
@@ -110,7 +112,7 @@ func Discover(ctx context.Context, client *http.Client, issuer string) (*Provide
 	if err := p.Claims(&out.more); err != nil {
 		return nil, failed(NotProvider, "what it says of itself cannot be read: %s", shortened(err.Error()))
 	}
-	return out, out.check(at.Scheme == "https")
+	return out, out.check()
 }
 
 // shortened bounds what somebody else's words add to a message.
@@ -122,21 +124,12 @@ func shortened(text string) string {
 }
 
 // check refuses addresses that are missing or would send secrets astray, and a provider without proof of who began.
-func (p *Provider) check(secure bool) error {
-	for name, address := range map[string]string{
+func (p *Provider) check() error {
+	why := oauth.Astray(p.issuer, p.more.ChallengeMethods, map[string]string{
 		"authorization_endpoint": p.more.Authorization, "token_endpoint": p.more.Token, "jwks_uri": p.more.Keys,
-		"userinfo_endpoint": p.more.Userinfo, "end_session_endpoint": p.more.EndSession,
-	} {
-		needless := name == "userinfo_endpoint" || name == "end_session_endpoint"
-		u, err := url.Parse(address)
-		switch {
-		case address == "" && needless:
-		case err != nil || u.Host == "" || u.Scheme != "https" && (u.Scheme != "http" || secure):
-			return failed(NotProvider, "its %s is %q", name, shortened(address))
-		}
-	}
-	if len(p.more.ChallengeMethods) > 0 && !slices.Contains(p.more.ChallengeMethods, "S256") {
-		return failed(NotProvider, "it does not take S256 (RFC 7636), without which a code could be stolen")
+	}, map[string]string{"userinfo_endpoint": p.more.Userinfo, "end_session_endpoint": p.more.EndSession})
+	if why != "" {
+		return failed(NotProvider, "%s", shortened(why))
 	}
 	return nil
 }

@@ -7,6 +7,7 @@ import { api, ok, Problem } from '../../api/client'
 import { provideForm } from '../../parts/form/form'
 import TextField from '../../parts/form/TextField.vue'
 import Oops from '../../parts/Oops.vue'
+import CodeField from './CodeField.vue'
 import Door from './Door.vue'
 import { useEntering } from './entering'
 
@@ -48,15 +49,7 @@ watch(error, (e) => {
         name="password"
         :help="$t('enter.atLeast12Characters')"
       />
-      <TextField
-        v-if="asked"
-        id="code"
-        v-model="code"
-        autocomplete="one-time-code"
-        required
-        :label="$t('enter.code')"
-        :help="$t('enter.codeHelp')"
-      />
+      <CodeField v-if="asked" v-model="code" />
       <Oops :error="error" />
       <Button type="submit" :label="$t('enter.enterNow')" :loading="busy" />
     </form>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import { computed, nextTick, ref, watch } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 
 import { api, ok, Problem } from '../../api/client'
@@ -9,19 +9,29 @@ import { provideForm } from '../../parts/form/form'
 import TextField from '../../parts/form/TextField.vue'
 import Oops from '../../parts/Oops.vue'
 import { $t } from '../../texts'
+import CodeField from './CodeField.vue'
 import Door from './Door.vue'
+import EmailField from './EmailField.vue'
 import { useEntering } from './entering'
+import ForgottenPassword from './ForgottenPassword.vue'
 
 /** With a password, and a code where one is needed; or at a provider. */
 const route = useRoute()
 const email = ref('')
 const password = ref('')
 const code = ref('')
+const forgot = ref(false)
+// Why a browser was not let in is said once: it must stay though the page is looked at again.
 const ways = useQuery({
   queryKey: ['ways-in'],
   queryFn: () => ok(api.GET('/api/v1/session/ways')),
-  staleTime: 0,
-  retry: false,
+  refetchOnWindowFocus: false,
+  refetchOnReconnect: false,
+})
+const refused = computed(() => {
+  const { refused: why, provider } = ways.data.value ?? {}
+  if (!why) return null
+  return new Error(provider ? $t('enter.notLetInBy', { provider, why }) : why)
 })
 const then = computed(() => {
   const to = String(route.query.then ?? '/board')
@@ -42,63 +52,20 @@ provideForm(
 )
 /** Whether the password was right and a code is asked for; it stays so while codes are tried. */
 const asked = ref(false)
-watch(error, async (e) => {
-  if (!(e instanceof Problem) || !e.fields.code) return
-  asked.value = true
-  await nextTick()
-  document.getElementById('code')?.focus()
+const aboutCode = computed(() => error.value instanceof Problem && !!error.value.fields.code)
+watch(aboutCode, (yes) => {
+  if (yes) asked.value = true
 })
 watch([email, password], () => {
   asked.value = false
   code.value = ''
 })
-const shown = computed(() =>
-  error.value instanceof Problem && error.value.fields.code && !code.value ? null : error.value,
-)
-const forgot = ref(false)
-const sent = ref(false)
-const failed = ref<Error | null>(null)
-async function reset() {
-  failed.value = null
-  try {
-    await ok(api.POST('/api/v1/session/reset', { body: { email: email.value } }))
-    sent.value = true
-  } catch (e) {
-    failed.value = e as Error
-  }
-}
 </script>
 
 <template>
-  <Door v-if="forgot" :title="$t('enter.newPassword')" :about="$t('enter.newPasswordAbout')">
-    <p v-if="!ways.data.value?.mails" role="status">{{ $t('enter.noMails') }}</p>
-    <p v-else-if="sent" role="status">{{ $t('enter.linkOnItsWay', { email }) }}</p>
-    <form v-else @submit.prevent="reset">
-      <TextField
-        id="email"
-        v-model="email"
-        type="email"
-        autocomplete="username"
-        autofocus
-        required
-        :label="$t('enter.eMailAddress')"
-      />
-      <Oops :error="failed" />
-      <Button type="submit" :label="$t('enter.mailMeALink')" />
-    </form>
-    <p><Button variant="text" :label="$t('enter.backToSignIn')" @click="forgot = sent = false" /></p>
-  </Door>
+  <ForgottenPassword v-if="forgot" v-model="email" :mails="!!ways.data.value?.mails" @back="forgot = false" />
   <Door v-else :title="$t('enter.signIn')">
-    <Oops
-      v-if="ways.data.value?.refused"
-      :error="
-        new Error(
-          ways.data.value.provider
-            ? $t('enter.notLetInBy', { provider: ways.data.value.provider, why: ways.data.value.refused })
-            : ways.data.value.refused,
-        )
-      "
-    />
+    <Oops :error="refused" />
     <p v-for="p in ways.data.value?.providers" :key="p.id">
       <Button
         as="a"
@@ -109,15 +76,7 @@ async function reset() {
       />
     </p>
     <form @submit.prevent="enter">
-      <TextField
-        id="email"
-        v-model="email"
-        type="email"
-        autocomplete="username"
-        autofocus
-        required
-        :label="$t('enter.eMailAddress')"
-      />
+      <EmailField v-model="email" />
       <TextField
         id="password"
         v-model="password"
@@ -126,16 +85,8 @@ async function reset() {
         required
         :label="$t('enter.password')"
       />
-      <TextField
-        v-if="asked"
-        id="code"
-        v-model="code"
-        autocomplete="one-time-code"
-        required
-        :label="$t('enter.code')"
-        :help="$t('enter.codeHelp')"
-      />
-      <Oops :error="shown" />
+      <CodeField v-if="asked" v-model="code" />
+      <Oops :error="aboutCode && !code ? null : error" />
       <p class="row">
         <Button type="submit" :label="$t('enter.signIn')" :loading="busy" />
         <Button variant="text" :label="$t('enter.forgot')" @click="forgot = true" />

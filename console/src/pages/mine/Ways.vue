@@ -15,7 +15,8 @@ const list = useQuery({
 const ways = useQuery({
   queryKey: ['ways-in'],
   queryFn: () => ok(api.GET('/api/v1/session/ways')),
-  staleTime: 0,
+  refetchOnWindowFocus: false, // why it was refused is said once
+  refetchOnReconnect: false,
 })
 const end = useMutation({
   mutationFn: (id: string) => ok(api.DELETE('/api/v1/session/providers/{id}', { params: { path: { id } } })),
