@@ -96,6 +96,11 @@ export const router = createRouter({
       meta: { title: $t('shell.signIn') },
     },
     {
+      path: '/settings/audit',
+      component: () => import('./pages/settings/Audit.vue'),
+      meta: { title: $t('shell.audit') },
+    },
+    {
       path: '/settings/set-up',
       component: () => import('./pages/settings/SetUpFiles.vue'),
       meta: { title: $t('shell.setUpAsFiles') },

@@ -62,7 +62,7 @@ func App(version string, extra ...*cli.Command) *cli.Command {
 			matching(), pairings(), runs(), scoresOf(), courses(), rules(), offersOf(), operationsOf(), configOf(),
 			maintenance(),
 			historyOf(), events(), deliveries(), tasksOf(), sheetsOf(), badges(), stagePlansOf(), reportsOf(),
-			proofsOf(), usersOf(), me(), why(), sessionsOf(), tokensOf(), codesOf(), providersOf(),
+			proofsOf(), usersOf(), auditOf(), me(), why(), sessionsOf(), tokensOf(), codesOf(), providersOf(),
 		),
 		Before:         knownOutput,
 		ExitErrHandler: func(context.Context, *cli.Command, error) {}, // Run tells

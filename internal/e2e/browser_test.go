@@ -160,6 +160,7 @@ var rooms = map[string]string{
 	"Outlines": "Courses", "Stage plans": "Courses", "Access": "Courses", "Events": "Rules", "Deliveries": "Rules",
 	"Set-up as files": "Settings", "Issuers": "Badges", "Check a badge": "Badges", "Stopped": "Reports",
 	"Test learners": "Rules", "Duplicates": "People", "Users": "Settings", "Sign in": "Settings",
+	"Audit trail": "Settings",
 }
 
 // goes leads to a page by the navigation, as a person does.

@@ -39,6 +39,8 @@ func TestConsoleUsers(t *testing.T) {
 	b.click("Invite")
 	b.sees("otto.onion@fernmoor.example was mailed a link")
 	b.picture("users")
+	b.goes("Audit trail")
+	b.sees("invited a user")
 
 	otto := newBrowser(t, w.service.Address)
 	link := w.invited("otto.onion@fernmoor.example")

@@ -49,6 +49,13 @@ func walkUsers(x *talk, _ *story) {
 	x.do(409, "PATCH", "/users/"+get[api.Caller](x, "/session").ID, api.EditUser{Role: &support})
 	x.do(204, "DELETE", "/users/"+otto.ID, nil)
 	x.do(404, "DELETE", "/users/"+otto.ID, nil)
+	trail := get[api.Page[api.AuditEntry]](x, "/audit-entries?subject=user&text=remove&limit=1")
+	require.Len(t, trail.Items, 1)
+	assert.Equal(t, "user/"+otto.ID, trail.Items[0].Subject)
+	older := get[api.Page[api.AuditEntry]](x, "/audit-entries?limit=1&cursor="+trail.Items[0].ID)
+	assert.NotEqual(t, trail.Items[0].ID, older.Items[0].ID)
+	assert.NotEmpty(t, older.Next)
+	x.do(422, "GET", "/audit-entries?cursor=x", nil)
 }
 
 // walkRoles gives a user more roles and ends them.

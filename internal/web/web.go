@@ -197,6 +197,7 @@ func (s *Server) register(a huma.API) {
 	s.proofs(a)
 	s.persons(a)
 	s.users(a)
+	s.audit(a)
 	s.findings(a)
 	s.settings(a)
 	s.config(a)

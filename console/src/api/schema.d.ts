@@ -72,6 +72,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/audit-entries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who did what, and when, the newest first */
+        get: operations["list-audit-entries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/awards": {
         parameters: {
             query?: never;
@@ -5417,6 +5434,19 @@ export interface components {
             /** @enum {string} */
             type: "text" | "number" | "yes-no" | "anything";
         };
+        AuditEntry: {
+            /** Format: date-time */
+            at: string;
+            /** @description What it was before and is after, by the kind of entry; never a secret */
+            detail?: unknown;
+            id: string;
+            /** @description Kind and id of the record, such as pairing/ID */
+            subject: string;
+            /** @description In words */
+            what: string;
+            /** @description The name they had then, or what the service did by itself */
+            who: string;
+        };
         Award: {
             /** @description Its public page */
             address: string;
@@ -7844,6 +7874,16 @@ export interface components {
         };
         PageAssignment: {
             items: components["schemas"]["Assignment"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
+        };
+        PageAuditEntry: {
+            items: components["schemas"]["AuditEntry"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
             /**
@@ -10747,6 +10787,75 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-audit-entries": {
+        parameters: {
+            query?: {
+                /** @description From the field next of the page before */
+                cursor?: string;
+                /** @description Records per page */
+                limit?: number;
+                /** @description A part of what was done, or of the name of who did it */
+                text?: string;
+                /** @description Of a kind of record, such as pairing, or of one: pairing/ID */
+                subject?: string;
+                /** @description Done at or after then */
+                since?: string;
+                /** @description Done before then */
+                until?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageAuditEntry"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -7,6 +7,11 @@ const minute: Intl.DateTimeFormatOptions = {
 }
 const toTheMinute = new Intl.DateTimeFormat(undefined, minute)
 const toTheSecond = new Intl.DateTimeFormat(undefined, { ...minute, second: '2-digit' })
+const toTheSecondWithYear = new Intl.DateTimeFormat(undefined, {
+  ...minute,
+  second: '2-digit',
+  year: 'numeric',
+})
 const withYear = new Intl.DateTimeFormat(undefined, { ...minute, year: 'numeric' })
 const date = new Intl.DateTimeFormat(undefined, { day: 'numeric', month: 'short', year: 'numeric' })
 
@@ -17,9 +22,11 @@ export function when(at: string | undefined): string {
   return (then.getFullYear() === new Date().getFullYear() ? toTheMinute : withYear).format(then)
 }
 
-/** A moment to the second, where the order of things matters; or a dash. */
+/** A moment to the second, where the order of things matters, with the year when it is another one; or a dash. */
 export function exactly(at: string | undefined): string {
-  return at ? toTheSecond.format(new Date(at)) : '–'
+  if (!at) return '–'
+  const then = new Date(at)
+  return (then.getFullYear() === new Date().getFullYear() ? toTheSecond : toTheSecondWithYear).format(then)
 }
 
 /** A day, or a dash. */

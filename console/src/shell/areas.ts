@@ -139,6 +139,7 @@ export const areas: Area[] = [
         act: 'users',
       },
       { to: '/settings/sign-in', title: $t('shell.signIn'), also: $t('shell.signInAlso'), act: 'users' },
+      { to: '/settings/audit', title: $t('shell.audit'), also: $t('shell.auditAlso'), act: 'users' },
       {
         to: '/settings/set-up',
         title: $t('shell.setUpFiles'),
