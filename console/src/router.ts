@@ -2,7 +2,7 @@ import { createRouter, createWebHistory } from 'vue-router'
 
 import { api } from './api/client'
 import { mayLeave } from './parts/form/typed'
-import { acts, actsAll, may } from './shell/may'
+import { acts, actsAll, home, may } from './shell/may'
 import { $t } from './texts'
 
 declare module 'vue-router' {
@@ -17,7 +17,8 @@ export const router = createRouter({
   history: createWebHistory(),
   scrollBehavior: (to, from, saved) => saved ?? (to.path === from.path ? false : { top: 0 }),
   routes: [
-    { path: '/', redirect: '/board' },
+    // Whoever comes is led to the page on which they begin.
+    { path: '/', component: () => import('./pages/board/Board.vue') },
     {
       path: '/sign-in',
       component: () => import('./pages/enter/SignIn.vue'),
@@ -149,6 +150,11 @@ export const router = createRouter({
       path: '/people/duplicates',
       component: () => import('./pages/people/Duplicates.vue'),
       meta: { title: $t('shell.duplicates') },
+    },
+    {
+      path: '/why',
+      component: () => import('./pages/people/Why.vue'),
+      meta: { title: $t('shell.why') },
     },
     {
       path: '/people/:id',
@@ -346,18 +352,17 @@ router.beforeEach(async (to, from) => {
     known = !response || response.ok
   }
   if (known && codesNeeded) return to.path === '/account' ? true : '/account'
-  // Whoever sees reports only begins with those, and whoever sees nothing else with their own page.
-  const home = may('look') ? undefined : may('report') ? '/reports' : '/mine'
+  if (known && acts.value && to.path === '/') return home()
   if (
     known &&
     acts.value &&
-    home &&
-    !to.path.startsWith(home) &&
+    !may('look') &&
+    !to.path.startsWith(home()) &&
     to.path !== '/mine' &&
     to.path !== '/account' &&
     to.path !== '/device'
   )
-    return home
+    return home()
   if (known) return true
   return { path: '/sign-in', query: { then: to.fullPath } }
 })

@@ -41,6 +41,7 @@ func TestConsoleUsers(t *testing.T) {
 	b.picture("users")
 	b.goes("Audit trail")
 	b.sees("invited a user")
+	b.goes("Users")
 
 	otto := newBrowser(t, w.service.Address)
 	link := w.invited("otto.onion@fernmoor.example")

@@ -1,8 +1,10 @@
 package e2e_test
 
 import (
+	"net/http"
 	"testing"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -49,4 +51,33 @@ func TestWhy(t *testing.T) {
 	b.finds("section, badge, stage, rule or assignment", "ORCH-A", "Orchard care A")
 	b.sees("Not yet: Orchard care A")
 	b.sees("Enrol them in the register.")
+}
+
+// Whoever answers questions begins with a search box: somebody's name gives where they are not, why, and who can mend
+// it; one thing more answers anything else. The answer is at an address that can be sent.
+func TestConsoleAnswersQuestions(t *testing.T) {
+	w := newWorld(t)
+	require.NoError(t, w.Play(t.Context(), w.service.SetupSecret))
+	_, err := client.Send[api.Invitation](t.Context(), w.Client, http.MethodPost, "/users", api.NewUser{
+		Name: "Hilda Help", Email: "hilda@fernmoor.example", Grant: &api.NewRoleGrant{Role: "support"},
+	})
+	require.NoError(t, err)
+	b := w.enters("hilda@fernmoor.example")
+	b.sees("Who is it about?")
+	b.until(`document.activeElement.id === "why-person"`)
+	b.finds("Name, address or identifier", "cleo", "Cleo Clover")
+	b.sees("because e-mail address shared by two people: Dario Dill")
+	b.sees("Who can mend it: register office")
+	b.finds("section, badge, stage, rule or assignment", "ORCH-A", "Orchard care A")
+	b.sees("Enrol them in the register.")
+	b.picture("answers")
+	b.do(chromedp.Reload())
+	b.sees("Enrol them in the register.")
+	b.sees("because e-mail address shared by two people")
+	b.finds("Name, address or identifier", "stu-001", "Ada Alder")
+	b.until(`!location.search.includes("thing=")`)
+	b.sees("Everything about Ada Alder")
+	b.until(`!document.body.innerText.includes("Enrol them in the register.")`)
+	b.open("/settings/audit")
+	b.sees("your role (support) does not allow this; ask somebody who is: administrator")
 }

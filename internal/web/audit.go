@@ -46,7 +46,8 @@ func (s *Server) listAudit(ctx context.Context, in *auditInput) (api.Page[api.Au
 	return api.Page[api.AuditEntry]{
 		Items: each(all, func(e accessstore.AuditEntry) api.AuditEntry {
 			return api.AuditEntry{
-				ID: strconv.FormatInt(e.ID, 10), At: e.At, Who: e.Who, What: e.What, Subject: e.Subject, Detail: e.Detail,
+				ID: strconv.FormatInt(e.ID, 10), At: e.At, Who: e.Who, What: e.What, Subject: e.Subject,
+				Detail: e.Detail,
 			}
 		}),
 		Next: last(all, in.Limit, func(e accessstore.AuditEntry) string { return strconv.FormatInt(e.ID, 10) }),

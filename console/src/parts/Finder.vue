@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import AutoComplete from 'primevue/autocomplete'
-import { computed, ref, watch } from 'vue'
+import { computed, onMounted, ref, watch } from 'vue'
 
 import { $t } from '../texts'
 import type { Found, Finds } from './find'
@@ -9,12 +9,15 @@ import type { Found, Finds } from './find'
 const props = defineProps<{
   label: string
   inputId?: string
+  /** Whether it is where typing begins on the page. */
+  first?: boolean
   /** Gives what fits a text, a few at most. */
   search: (text: string) => Promise<Finds>
   /** Gives the one with an id, to name what is chosen already. */
   named?: (id: string) => Promise<Found | undefined>
 }>()
 const id = defineModel<string>({ required: true })
+onMounted(() => props.first && props.inputId && document.getElementById(props.inputId)?.focus())
 const picked = ref<Found | string | null>(null)
 const finds = ref<Finds>({ items: [], total: 0 })
 const more = computed(() => finds.value.total - finds.value.items.length)

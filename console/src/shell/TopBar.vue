@@ -36,7 +36,7 @@ onBeforeUnmount(() => removeEventListener('keydown', keys))
 <template>
   <header class="strip">
     <div class="line">
-      <RouterLink to="/board" class="mark" :aria-label="$t('shell.kanbanToBoard')">
+      <RouterLink to="/" class="mark" :aria-label="$t('shell.kanbanToBoard')">
         <svg viewBox="0 0 16 16" width="15" height="15" aria-hidden="true">
           <path d="M1 1h4v14H1zM6 1h4v9H6zM11 1h4v5h-4z" fill="currentColor" />
         </svg>

@@ -77,6 +77,7 @@ export const areas: Area[] = [
     title: $t('common.people'),
     pages: [
       { to: '/people', part: true, title: $t('common.people'), also: $t('shell.learnersTeachersPersons') },
+      { to: '/why', part: true, title: $t('shell.why'), also: $t('shell.whyAlso') },
       { to: '/people/duplicates', title: $t('shell.duplicates'), also: $t('shell.duplicatesAlso') },
     ],
   },

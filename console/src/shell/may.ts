@@ -10,3 +10,10 @@ export const may = (act: string) => acts.value?.includes(act) ?? true
 
 /** Whether they may do something in the whole institution. */
 export const mayAll = (act: string) => actsAll.value?.includes(act) ?? true
+
+/** The page on which they begin: whoever answers questions with those, whoever sees reports only with these, whoever
+ * sees nothing else with their own. */
+export function home(): string {
+  if (!may('look')) return may('report') ? '/reports' : '/mine'
+  return may('acknowledge') && !may('sync') ? '/why' : '/board'
+}

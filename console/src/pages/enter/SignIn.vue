@@ -34,8 +34,8 @@ const refused = computed(() => {
   return new Error(provider ? $t('enter.notLetInBy', { provider, why }) : why)
 })
 const then = computed(() => {
-  const to = String(route.query.then ?? '/board')
-  return to.startsWith('/') && !to.startsWith('//') ? to : '/board'
+  const to = String(route.query.then ?? '/')
+  return to.startsWith('/') && !to.startsWith('//') ? to : '/'
 })
 const { error, busy, enter } = useEntering(
   () =>

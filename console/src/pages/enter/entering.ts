@@ -4,7 +4,7 @@ import { useRouter } from 'vue-router'
 import { entered } from '../../router'
 
 /** Sends what lets somebody in, and goes on to a page; what is wrong is said. */
-export function useEntering(send: () => Promise<unknown>, to: () => string = () => '/board') {
+export function useEntering(send: () => Promise<unknown>, to: () => string = () => '/') {
   const router = useRouter()
   const error = ref<Error | null>(null)
   const busy = ref(false)

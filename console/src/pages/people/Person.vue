@@ -16,6 +16,8 @@ import { day, when } from '../../parts/when'
 import { deliveryState } from '../../parts/words'
 import { $t } from '../../texts'
 import Accounts from './Accounts.vue'
+import InShort from './InShort.vue'
+import { inClass } from './inclass'
 import Mark from './Mark.vue'
 import Merged from './Merged.vue'
 import { plansOf } from './plans'
@@ -36,23 +38,8 @@ watch(p, (now) => {
   if (now && now.id !== props.id) void router.replace(`/people/${now.id}`) // they were merged, and have another id
 })
 const plans = useQuery(plansOf(() => props.id)) // what stands below must not move when they come
-// The answer comes first: where they are not, why, and who can mend it.
-const places = computed(
-  () => p.value?.sections.filter((s) => !s.leftAt && s.class.state !== 'no-class') ?? [],
-)
-const out = computed(() => places.value.filter((s) => s.class.state !== 'in' && s.class.state !== 'gone'))
-const inside = computed(() => places.value.filter((s) => s.class.state === 'in'))
 /** The section whose progress is shown activity by activity. */
 const looked = ref<Schemas['Whereabouts']>()
-const inClass = {
-  in: $t('people.inClass'),
-  gone: $t('people.notInItAnyMore'),
-  'not-in': $t('people.notInClass'),
-  waiting: $t('people.notYetInClass'),
-  'left-out': $t('people.leftOutOnPurpose'),
-  'next-run': $t('people.notYetAsItShould'),
-  'not-known': $t('people.notKnown'),
-}
 const sections = computed(() => p.value?.sections.map((s, i) => ({ id: i, ...s })))
 </script>
 
@@ -66,38 +53,7 @@ const sections = computed(() => p.value?.sections.map((s, i) => ({ id: i, ...s }
       ></template>
     </PageHead>
     <Mark v-if="p.mark" :person="id" :mark="p.mark" />
-    <section class="sheet answer" :aria-label="$t('people.inShort')">
-      <p v-for="s in out" :key="s.sectionId">
-        <b :class="{ urgent: s.class.state === 'not-in' }"
-          >{{ inClass[s.class.state as keyof typeof inClass] }}:
-          <RouterLink v-if="s.pairingId" :to="`/pairings/${s.pairingId}`">{{
-            s.section
-          }}</RouterLink><template v-else>{{ s.section }}</template></b
-        ><template v-if="s.class.why">{{
-          $t('people.because', { why: s.class.why.replace(/\.$/, '') })
-        }}</template
-        >. {{ s.class.remedy }}{{ ' ' }}
-        <span v-if="s.class.owner && s.class.owner !== 'nobody'" class="faint">{{
-          $t('people.whoCanMendIt', { owner: s.class.owner })
-        }}</span>
-      </p>
-      <p v-if="inside.length">
-        {{
-          $t(
-            'people.in',
-            { n: inside.length, classes: inside.map((s) => s.target || s.section).join(', ') },
-            inside.length,
-          )
-        }}
-      </p>
-      <p v-if="!places.length" class="faint">
-        {{
-          p.sections.some((s) => !s.leftAt)
-            ? $t('people.noneOfTheirSectionsIs')
-            : $t('people.theyAreInNoSection')
-        }}
-      </p>
-    </section>
+    <InShort :person="p" />
     <WhyNot :person="p.id" :name="p.name" />
     <h2>{{ $t('people.sectionsNowAndBefore') }}</h2>
     <Listing :rows="sections" :loading="false" :error="null" :empty="$t('people.inNoSection')">
@@ -241,11 +197,6 @@ const sections = computed(() => p.value?.sections.map((s, i) => ({ id: i, ...s }
 </template>
 
 <style scoped>
-.answer {
-  border-inline-start: 3px solid var(--ink);
-  padding: 0.5rem 0.9rem;
-}
-
 .two {
   display: grid;
   grid-template-columns: 1fr 1fr;

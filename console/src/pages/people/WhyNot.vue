@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
-import { computed, ref } from 'vue'
+import { computed } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
 import Finder from '../../parts/Finder.vue'
@@ -10,7 +10,7 @@ import { word } from '../../parts/words'
 
 /** Why something has happened to somebody, or has not: step by step, to the one at which it ended. */
 const props = defineProps<{ person: string; name: string }>()
-const thing = ref('')
+const thing = defineModel<string>('thing', { default: '' })
 const search = async (text: string) => {
   const { items, total } = await ok(
     api.GET('/api/v1/people/{id}/things', { params: { path: { id: props.person }, query: { text } } }),

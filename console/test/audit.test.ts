@@ -1,6 +1,6 @@
 import { expect, test } from 'vitest'
 
-import { detailText, pageOfSubject } from './audit'
+import { detailText, pageOfSubject } from '../src/pages/settings/audit'
 
 test('details read as words, whatever they hold', () => {
   expect(detailText({ name: 'Otto', roles: ['support', 'reader'], empty: '', none: null, on: false })).toBe(
