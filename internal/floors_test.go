@@ -27,7 +27,7 @@ import (
 var floors = [][]string{
 	{
 		"internal/core/clock", "internal/core/finding", "internal/core/schedule", "internal/core/similarity",
-		"internal/core/rest",
+		"internal/core/rest", "internal/core/pseudonym",
 		"internal/notices",
 	},
 	{

@@ -2,7 +2,7 @@ import { createRouter, createWebHistory } from 'vue-router'
 
 import { api } from './api/client'
 import { mayLeave } from './parts/form/typed'
-import { acts, actsAll, home, may } from './shell/may'
+import { acts, actsAll, home, may, me } from './shell/may'
 import { $t } from './texts'
 
 declare module 'vue-router' {
@@ -336,6 +336,7 @@ export function entered(yes: boolean) {
   known = yes
   acts.value = undefined
   actsAll.value = undefined
+  me.value = undefined
 }
 
 router.beforeEach(async (to, from) => {
@@ -348,6 +349,7 @@ router.beforeEach(async (to, from) => {
       .catch(() => ({ response: undefined, data: undefined }))
     acts.value = data && [...data.may, ...(data.personId ? ['mine'] : [])]
     actsAll.value = data?.mayAll
+    me.value = data
     codesNeeded = !!data?.codesNeeded
     known = !response || response.ok
   }

@@ -28,7 +28,8 @@ func auditOf() *cli.Command {
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			q := url.Values{
-				"limit": {fmt.Sprint(cmd.Int("limit"))}, "text": {cmd.String("text")}, "subject": {cmd.String("subject")},
+				"limit": {fmt.Sprint(cmd.Int("limit"))}, "text": {cmd.String("text")},
+				"subject": {cmd.String("subject")},
 			}
 			if text := cmd.String("since"); text != "" {
 				span, err := rule.Span(text)

@@ -52,6 +52,11 @@ func App(version string, extra ...*cli.Command) *cli.Command {
 				Sources: cli.EnvVars("KANBAN_OUTPUT"),
 			},
 			&cli.BoolFlag{
+				Name:    "hide-names",
+				Usage:   "show made-up names, user names and addresses of people, to show the screen to others; nothing can be changed with it",
+				Sources: cli.EnvVars("KANBAN_HIDE_NAMES"),
+			},
+			&cli.BoolFlag{
 				Name:  "ids",
 				Usage: "begin each line of a list with the record's id, which can be given wherever a name can",
 			},
@@ -224,5 +229,9 @@ func connect(cmd *cli.Command) *client.Client {
 	if k := readKept(); token == "" && (cmd.String("address") == "" || cmd.String("address") == k.Address) {
 		token = k.Token
 	}
-	return client.New(address(cmd), token).KeepToRead()
+	c := client.New(address(cmd), token).KeepToRead()
+	if cmd.Bool("hide-names") {
+		c.HideNames()
+	}
+	return c
 }

@@ -34,6 +34,23 @@ type Client struct {
 	mu    sync.Mutex
 	seen  map[string]string // ETags by path, of what was read
 	keeps bool
+	hides bool
+}
+
+// HideNames makes answers have made-up names of people from now on; nothing can be changed then.
+func (c *Client) HideNames() *Client {
+	c.hides = true
+	return c
+}
+
+// identify says with a request who makes it, and whether names are to be hidden.
+func (c *Client) identify(req *http.Request) {
+	if c.token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.token)
+	}
+	if c.hides {
+		req.Header.Set("Kanban-Hide-Names", "yes")
+	}
 }
 
 // KeepToRead makes every change of something that this client has read before keep to what
@@ -129,9 +146,7 @@ func (c *Client) do(ctx context.Context, method, path string, header http.Header
 	for k, v := range header {
 		req.Header[k] = v
 	}
-	if c.token != "" {
-		req.Header.Set("Authorization", "Bearer "+c.token)
-	}
+	c.identify(req)
 	if tag := c.tagFor(path); tag != "" && method != http.MethodGet && req.Header.Get("If-Match") == "" {
 		req.Header.Set("If-Match", tag)
 	}
@@ -366,7 +381,7 @@ func (c *Client) Live(ctx context.Context, opened func(), news func(api.Live)) e
 	if err != nil {
 		return err
 	}
-	req.Header.Set("Authorization", "Bearer "+c.token)
+	c.identify(req)
 	resp, err := (&http.Client{}).Do(req)
 	if err != nil {
 		return err

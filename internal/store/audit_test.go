@@ -6,9 +6,11 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"kanban/internal/store/accessstore"
 	"kanban/internal/store/db"
+	"kanban/internal/store/personstore"
 	"kanban/internal/store/storetest"
 )
 
@@ -40,4 +42,20 @@ func TestAuditTrailIsListed(t *testing.T) {
 	assert.Len(t, found(accessstore.AuditFilter{Before: newest[0].ID}), 2)
 	assert.JSONEq(t, `{"n":1}`, string(newest[2].Detail))
 	assert.Equal(t, json.RawMessage("null"), newest[0].Detail)
+}
+
+func TestEachNameIsListedOnce(t *testing.T) {
+	s, ctx := storetest.New(t), t.Context()
+	somebody(t, s, "Otto Onion")
+	var people, titles []string
+	require.NoError(t, personstore.EachName(ctx, s, func(n personstore.Named) error {
+		if n.Title == "" {
+			people = append(people, n.Given)
+		} else {
+			titles = append(titles, n.Title)
+		}
+		return nil
+	}))
+	assert.Equal(t, []string{"Otto Onion"}, people)
+	assert.Empty(t, titles)
 }

@@ -140,6 +140,7 @@ func TestEveryOperationAnswersAsDescribed(t *testing.T) {
 		{"reports", walkReports},
 		{"proofs", walkProofs},
 		{"why", walkWhy},
+		{"seen", walkSeen},
 		{"persons", walkPersons},
 		{"settings", walkSettings},
 		{"config", walkConfig},

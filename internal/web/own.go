@@ -86,6 +86,9 @@ func (s *Server) getOwnPage(ctx context.Context, _ *struct{}) (page api.OwnPage,
 	page = api.OwnPage{
 		Name: c.Name, Sections: []api.OwnSection{}, Awards: []api.Award{}, Plans: []api.PersonStagePlan{},
 	}
+	if c.Viewing != nil {
+		page.Name = c.Viewing.Name
+	}
 	if c.PersonID == "" {
 		return page, nil
 	}

@@ -55,6 +55,23 @@ var beforeCodes = []string{
 	leaving, "/api/v1" + codesPath, "/api/v1" + changePasswordOp.Path, "/api/v1/live",
 }
 
+// whileViewing is what somebody may of their own who looks as somebody else, and changes nothing.
+var whileViewing = []string{
+	"GET " + leaving, "DELETE " + leaving, "GET /api/v1/live", "GET /api/v1/roles", "GET /api/v1" + ownPageOp.Path,
+	"DELETE /api/v1" + viewPath, "PUT /api/v1" + hideNamesOp.Path,
+}
+
+// onlyViewing refuses what is changed, or is the caller's own, while they look as somebody else.
+func onlyViewing(c access.Caller, method, pattern string, act permission.Act) string {
+	switch {
+	case c.Viewing == nil || slices.Contains(whileViewing, method+" "+pattern):
+		return ""
+	case act == permission.Own || method != http.MethodGet && method != http.MethodHead:
+		return "you look as " + c.Viewing.Name + " does, and change nothing meanwhile; look as yourself again first"
+	}
+	return ""
+}
+
 // permitted refuses what the caller's roles do not allow. What declares no act is refused to everybody. What belongs
 // to sections that the caller does not reach is, to them, not there.
 func (s *Server) permitted(next http.Handler) http.Handler {
@@ -67,6 +84,10 @@ func (s *Server) permitted(next http.Handler) http.Handler {
 		d, caller := s.declared[r.Method+" "+route.RoutePattern()], auth.Caller(r.Context())
 		if !caller.May(d.act) {
 			problem.Write(w, http.StatusForbidden, auth.NotAllowed(caller)+"; ask somebody who is: "+whoMay(d.act))
+			return
+		}
+		if why := onlyViewing(caller, r.Method, route.RoutePattern(), d.act); why != "" {
+			problem.Write(w, http.StatusForbidden, why)
 			return
 		}
 		if caller.CodesNeeded && d.act == permission.Own && !slices.Contains(beforeCodes, route.RoutePattern()) {

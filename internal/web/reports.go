@@ -140,6 +140,9 @@ func (s *Server) reportFile(w http.ResponseWriter, r *http.Request) {
 		problem.Write(w, http.StatusNotFound, "there is csv, xlsx, svg, png and pdf")
 		return
 	}
+	if h, hides := hiderOf(r.Context()); hides {
+		made = made.Reworded(h.Text)
+	}
 	w.Header().Set("Content-Type", kind)
 	w.Header().Set("Content-Disposition", mime.FormatMediaType("attachment",
 		map[string]string{"filename": s.Reports.FileName(made, form)}))

@@ -515,6 +515,7 @@ func (s *Server) unfinishedFile(w http.ResponseWriter, r *http.Request) {
 			day(u.Since),
 		})
 	}
+	hideCells(r.Context(), rows)
 	w.Header().Set("Content-Disposition", `attachment; filename="unfinished-work.`+kind+`"`)
 	if kind == "csv" {
 		w.Header().Set("Content-Type", "text/csv; charset=utf-8")

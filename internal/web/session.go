@@ -82,13 +82,19 @@ func (s *Server) whoAmI(ctx context.Context, _ *struct{}) (api.Caller, error) {
 	if c.ID == "" {
 		return api.Caller{}, huma.Error401Unauthorized("nobody is signed in")
 	}
-	return shownCaller(c), nil
+	out := shownCaller(c)
+	_, out.NamesHidden = hiderOf(ctx)
+	return out, nil
 }
 
 func shownCaller(c access.Caller) api.Caller {
 	out := api.Caller{
 		ID: c.ID, Name: c.Name, PersonID: c.PersonID, May: []string{}, MayAll: []string{},
 		Roles: each(c.Roles(), func(r permission.Role) string { return string(r) }), CodesNeeded: c.CodesNeeded,
+		SeesNames: c.SeesNames(),
+	}
+	if c.Viewing != nil {
+		out.Viewing = &api.Viewed{PersonID: c.Viewing.PersonID, Name: c.Viewing.Name}
 	}
 	for _, a := range permission.Acts {
 		if c.May(a) {

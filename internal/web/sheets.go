@@ -60,6 +60,7 @@ func (s *Server) sheetFile(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	header, cells := tableOf(rows)
+	hideCells(r.Context(), cells)
 	w.Header().Set("Content-Disposition", mime.FormatMediaType("attachment",
 		map[string]string{"filename": strings.ReplaceAll(file, "/", "-")}))
 	if kind == "csv" {

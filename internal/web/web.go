@@ -82,7 +82,7 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	r.With(http.NewCrossOriginProtection().Handler).Post("/approvals/{token}", s.approval)
 	r.Group(func(r chi.Router) {
 		r.Use(http.NewCrossOriginProtection().Handler, s.auth.NoteVisitor, s.auth.Sessions, s.auth.Identify,
-			s.permitted, s.idempotent, s.conditional)
+			s.hidden, s.permitted, s.idempotent, s.conditional)
 		r.Get(connections.GrantedPath, s.granted)
 		r.Get("/api/v1/safety-copies/{id}", s.safetyCopy)
 		r.Get("/api/v1/sheets/{file}", s.sheetFile)
@@ -164,6 +164,8 @@ func Description() ([]byte, error) {
 func (s *Server) register(a huma.API) {
 	s.signInAndOut(a)
 	s.own(a)
+	s.hidingNames(a)
+	s.viewing(a)
 	s.codes(a)
 	s.devices(a)
 	s.providers(a)

@@ -3654,6 +3654,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/session/names": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Hide the names of people in this session, to show the screen to others, or show them again */
+        put: operations["hide-names"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/session/page": {
         parameters: {
             query?: never;
@@ -3734,6 +3751,24 @@ export interface paths {
         /** Mail a link to choose a new password by, when somebody signs in with the address; the answer does not tell */
         post: operations["reset-password"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/viewing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Look as a teacher or a learner of the register does, without their password; nothing can be changed meanwhile */
+        post: operations["view-as"];
+        /** Look as yourself again */
+        delete: operations["end-view"];
         options?: never;
         head?: never;
         patch?: never;
@@ -5716,10 +5751,16 @@ export interface components {
             /** @description Those of them that the roles allow in the whole institution */
             mayAll: string[];
             name: string;
+            /** @description Names of people are replaced by made-up ones */
+            namesHidden?: boolean;
             /** @description Who of the register they are */
             personId?: string;
             /** @description administrator, operator, support, reader, awarder, teacher, learner */
             roles: string[];
+            /** @description The roles let them see who people are; otherwise names are always hidden */
+            seesNames: boolean;
+            /** @description As whom of the register they look: they see what that person may by it, and change nothing */
+            viewing?: components["schemas"]["Viewed"];
         };
         Candidate: {
             accountId: string;
@@ -7216,6 +7257,10 @@ export interface components {
             /** @description Why the name cannot be used */
             problem?: string;
             section: string;
+        };
+        Names: {
+            /** @description Names, user names and addresses are replaced by made-up ones, the same throughout a session */
+            hidden: boolean;
         };
         Naming: {
             /** @description The first few */
@@ -10465,6 +10510,14 @@ export interface components {
             query: {
                 [key: string]: string;
             };
+        };
+        Viewed: {
+            name: string;
+            personId: string;
+        };
+        Viewing: {
+            /** @description Of the register */
+            personId: string;
         };
         Wanted: {
             email: string;
@@ -30809,6 +30862,69 @@ export interface operations {
             };
         };
     };
+    "hide-names": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Names"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Names"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "own-page": {
         parameters: {
             query?: never;
@@ -31045,6 +31161,132 @@ export interface operations {
                 "application/json": components["schemas"]["Reset"];
             };
         };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "view-as": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Viewing"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Viewed"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "end-view": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description No Content */
             204: {

@@ -1,5 +1,10 @@
 import { ref } from 'vue'
 
+import type { Schemas } from '../api/client'
+
+/** Who is signed in, as the last look said. */
+export const me = ref<Schemas['Caller']>()
+
 /** What whoever is signed in may do somewhere, and what of it in the whole institution. While that is not known,
  * everything is shown. */
 export const acts = ref<string[]>()

@@ -34,6 +34,7 @@ type Service struct {
 	Clock  clock.Clock
 
 	providers knownProviders
+	names     knownNames
 }
 
 // MinimumPassword is the shortest password accepted, in characters.
@@ -52,6 +53,7 @@ type Caller struct {
 	PersonID string // who of the register they are, empty when that is not said
 	// CodesNeeded says that they may nothing until they have set up one-time codes, which a role of theirs needs.
 	CodesNeeded bool
+	Viewing     *Viewed // as whom they look; nil where as themselves
 	permission.Rights
 }
 
@@ -89,6 +91,11 @@ func (s *Service) caller(ctx context.Context, u accessstore.User, err error) (Ca
 		return c, nil
 	}
 	c.PersonID = *u.PersonID
+	return s.asInRegister(ctx, c)
+}
+
+// asInRegister adds to what a caller may what the person of the register may whom they are.
+func (s *Service) asInRegister(ctx context.Context, c Caller) (Caller, error) {
 	is, err := reachstore.FindInRegister(ctx, s.Store, c.PersonID)
 	if is.Learns || !is.Teaches {
 		c.Grants = append(c.Grants, permission.Grant{

@@ -84,6 +84,7 @@ const (
 	Badges      Act = "badges"   // issuers and badges
 	Award       Act = "award"    // award, revoke, suspend and restore badges
 	SendReports Act = "send-reports"
+	ViewAs      Act = "view-as"  // look as a teacher or a learner does
 	Connect     Act = "connect"  // connections, their values and credentials, keys of issuers, the set-up from files
 	Settings    Act = "settings" // of the institution
 	Users       Act = "users"    // who may sign in, and with which role
@@ -92,16 +93,16 @@ const (
 // Acts are all of them.
 var Acts = []Act{
 	Anyone, Own, Look, Report, Acknowledge, FinishTasks, Sync, Rosters, Recognise, CarryScores, Learning, Rules,
-	Badges, Award, SendReports, Connect, Settings, Users,
+	Badges, Award, SendReports, ViewAs, Connect, Settings, Users,
 }
 
 // allowed is the table. Administrators may do everything, and whoever is signed in what is their own.
 var allowed = map[Role][]Act{
 	Operator: {
 		Look, Report, Acknowledge, FinishTasks, Sync, Rosters, Recognise, CarryScores, Learning, Rules, Badges, Award,
-		SendReports,
+		SendReports, ViewAs,
 	},
-	Support: {Look, Report, Acknowledge, FinishTasks},
+	Support: {Look, Report, Acknowledge, FinishTasks, ViewAs},
 	Reader:  {Report},
 	Awarder: {Look, Award},
 	Teacher: {Look, FinishTasks, Sync, CarryScores},

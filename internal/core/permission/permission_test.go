@@ -23,12 +23,12 @@ func in(r Role, k ScopeKind, id string) Grant { return Grant{Role: r, Scope: Sco
 // What each role may do is written down once more here, so that a change of the table is seen.
 func TestWhatRolesMay(t *testing.T) {
 	all := "anyone own look report acknowledge finish-tasks sync rosters recognise carry-scores learning rules badges " +
-		"award send-reports connect settings users"
+		"award send-reports view-as connect settings users"
 	for role, want := range map[Role]string{
 		Administrator: all,
 		Operator: "anyone own look report acknowledge finish-tasks sync rosters recognise carry-scores learning rules " +
-			"badges award send-reports",
-		Support: "anyone own look report acknowledge finish-tasks",
+			"badges award send-reports view-as",
+		Support: "anyone own look report acknowledge finish-tasks view-as",
 		Reader:  "anyone own report",
 		Awarder: "anyone own look award",
 		"":      "anyone",

@@ -8,6 +8,7 @@ package auth
 
 import (
 	"context"
+	"crypto/rand"
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/hex"
@@ -57,6 +58,11 @@ const (
 	enteredBy       = "by"
 	providerSession = "provider-session"
 	idToken         = "id-token"
+	// namesKey is by what names are made up while they are hidden.
+	namesKey = "names-key"
+	// As whom of the register somebody looks, and what that person is called.
+	viewedPerson = "viewed-person"
+	viewedName   = "viewed-name"
 	// keptPrefix stands before what is kept for a while.
 	keptPrefix = "kept-"
 	// longestAgent bounds what a browser may say of itself.
@@ -160,11 +166,56 @@ func (a *Auth) Came(ctx context.Context) Way {
 
 // entered finds who signed in to a session before. Whoever came with a password has one-time codes, where a role needs
 // them, before they may anything.
-func (a *Auth) entered(ctx context.Context, id string) (access.Caller, error) {
+func (a *Auth) entered(ctx context.Context, id string) (c access.Caller, err error) {
 	if a.Came(ctx).Provider == "" {
-		return a.Access.ByPassword(ctx, id)
+		c, err = a.Access.ByPassword(ctx, id)
+	} else {
+		c, err = a.Access.ByID(ctx, id)
 	}
-	return a.Access.ByID(ctx, id)
+	if person := a.sessions.GetString(ctx, viewedPerson); err == nil && person != "" {
+		return a.Access.Viewing(ctx, c, access.Viewed{PersonID: person, Name: a.sessions.GetString(ctx, viewedName)})
+	}
+	return c, err
+}
+
+// View lets a session look as somebody of the register, or as who it is when nil.
+func (a *Auth) View(ctx context.Context, v *access.Viewed) {
+	if v == nil {
+		a.sessions.Remove(ctx, viewedPerson)
+		a.sessions.Remove(ctx, viewedName)
+		return
+	}
+	a.sessions.Put(ctx, viewedPerson, v.PersonID)
+	a.sessions.Put(ctx, viewedName, v.Name)
+}
+
+// HideNames hides names in a session from now on, or shows them again.
+func (a *Auth) HideNames(ctx context.Context, hide bool) {
+	switch {
+	case !hide:
+		a.sessions.Remove(ctx, namesKey)
+	case a.sessions.GetString(ctx, namesKey) == "":
+		a.sessions.Put(ctx, namesKey, rand.Text())
+	}
+}
+
+// NamesHidden is the header by which a program has names hidden in one answer.
+const NamesHidden = "Kanban-Hide-Names"
+
+// NamesKey is by what names are made up for whoever makes a request; nil where names are shown. asked says that the
+// request asks for it itself.
+func (a *Auth) NamesKey(r *http.Request) (key []byte, asked bool) {
+	if key := a.sessions.GetString(r.Context(), namesKey); key != "" && Kept(r.Context()) != "" {
+		return []byte(key), false
+	}
+	header := r.Header.Get(NamesHidden)
+	asked = header != "" && header != "no"
+	if Caller(r.Context()).SeesNames() && !asked {
+		return nil, false
+	}
+	// The same for all that somebody does with one token, or as a reader, and nothing from which names can be found.
+	sum := sha256.Sum256([]byte("names " + Sign(r.Context())))
+	return sum[:], asked
 }
 
 // SignedIn is who is signed in by a session; empty when nobody is.

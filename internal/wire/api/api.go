@@ -17,6 +17,22 @@ type Page[T any] struct {
 	Total int    `json:"total,omitempty" doc:"Of a list that is searched: how many fit, shown or not"`
 }
 
+// Names says whether names of people are hidden.
+type Names struct {
+	Hidden bool `json:"hidden" doc:"Names, user names and addresses are replaced by made-up ones, the same throughout a session"`
+}
+
+// Viewing says as whom somebody looks.
+type Viewing struct {
+	PersonID string `json:"personId" doc:"Of the register"`
+}
+
+// Viewed is as whom somebody looks.
+type Viewed struct {
+	PersonID string `json:"personId"`
+	Name     string `json:"name"`
+}
+
 // Setup makes the first administrator.
 type Setup struct {
 	Secret   string `json:"secret" doc:"From the set-up link in the service's log"`
@@ -41,7 +57,10 @@ type Caller struct {
 	May      []string `json:"may" doc:"The acts that the roles allow somewhere; each operation names its own as x-act"`
 	MayAll   []string `json:"mayAll" doc:"Those of them that the roles allow in the whole institution"`
 
-	CodesNeeded bool `json:"codesNeeded,omitempty" doc:"A role needs one-time codes: nothing is allowed but setting them up"`
+	Viewing     *Viewed `json:"viewing,omitempty" doc:"As whom of the register they look: they see what that person may by it, and change nothing"`
+	NamesHidden bool    `json:"namesHidden,omitempty" doc:"Names of people are replaced by made-up ones"`
+	SeesNames   bool    `json:"seesNames" doc:"The roles let them see who people are; otherwise names are always hidden"`
+	CodesNeeded bool    `json:"codesNeeded,omitempty" doc:"A role needs one-time codes: nothing is allowed but setting them up"`
 }
 
 // NewToken asks for an API token.

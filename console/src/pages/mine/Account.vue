@@ -13,6 +13,7 @@ import { when } from '../../parts/when'
 import { $t } from '../../texts'
 import { browser } from './browser'
 import Codes from './Codes.vue'
+import Names from './Names.vue'
 import Tokens from './Tokens.vue'
 import Ways from './Ways.vue'
 
@@ -42,6 +43,7 @@ const change = useMutation({
 
 <template>
   <PageHead :title="$t('shell.account')" :about="$t('mine.accountAbout')" />
+  <Names />
   <h2>{{ $t('mine.password') }}</h2>
   <form class="password" @submit.prevent="change.mutate()">
     <TextField

@@ -25,6 +25,7 @@ import Progress from './Progress.vue'
 import BadgesLink from './BadgesLink.vue'
 import Scores from './Scores.vue'
 import Stages from './Stages.vue'
+import ViewAs from './ViewAs.vue'
 import WhyNot from './WhyNot.vue'
 
 const props = defineProps<{ id: string }>()
@@ -51,6 +52,7 @@ const sections = computed(() => p.value?.sections.map((s, i) => ({ id: i, ...s }
         >{{ p.email || $t('people.noEMailAddress') }} · {{ p.userName }} · {{ p.identifier
         }}<template v-if="p.page"> · <Outside :to="p.page" :text="$t('people.inRegister')" /></template
       ></template>
+      <ViewAs :person="p" />
     </PageHead>
     <Mark v-if="p.mark" :person="id" :mark="p.mark" />
     <InShort :person="p" />
