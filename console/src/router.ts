@@ -347,7 +347,11 @@ router.beforeEach(async (to, from) => {
     const { response, data } = await api
       .GET('/api/v1/session')
       .catch(() => ({ response: undefined, data: undefined }))
-    acts.value = data && [...data.may, ...(data.personId ? ['mine'] : [])]
+    // Who looks as somebody else does has nothing of their own meanwhile.
+    acts.value = data && [
+      ...data.may.filter((a) => !data.viewing || a !== 'own'),
+      ...(data.personId ? ['mine'] : []),
+    ]
     actsAll.value = data?.mayAll
     me.value = data
     codesNeeded = !!data?.codesNeeded

@@ -291,3 +291,45 @@ const everyWay = `(async () => {
 	}
 	return [...found]
 })()`
+
+// The screen is shown to others with made-up names, on every page; and Kanban is looked at as a teacher and a learner
+// see it, with nothing to change.
+func TestConsoleShownToOthers(t *testing.T) {
+	w := newWorld(t)
+	require.NoError(t, w.Play(t.Context(), w.service.SetupSecret))
+	people, err := client.Get[api.Page[api.Person]](t.Context(), w.Client, "/people?text=stu-003")
+	require.NoError(t, err)
+	cleo := "/people/" + people.Items[0].ID
+	b := w.browse("/account")
+	b.click("Hide names")
+	b.sees("Names, user names and addresses are made up")
+	none := `!/clover|dario dill|@post\.example/i.test(document.body.innerText)`
+	b.open(cleo)
+	b.sees("e-mail address shared by two people")
+	b.until(none)
+	b.picture("names-hidden")
+	name := ask(b, chromedp.Evaluate[string](`document.querySelector("h1").innerText`))
+	b.do(chromedp.Reload())
+	b.until(`document.querySelector("h1")?.innerText === ` + quoted(name))
+	for _, page := range []string{"/board", "/findings", "/runs", "/deliveries", "/settings/users", "/settings/audit"} {
+		b.open(page)
+		b.rested()
+		b.until(none)
+	}
+	b.click("Show names again")
+	b.sees("Audit trail")
+	b.open(cleo)
+	b.sees("Cleo Clover")
+
+	b.click("View as them")
+	b.sees("You see what Cleo Clover sees. Nothing can be changed meanwhile.")
+	b.sees("My page")
+	b.until(`!document.querySelector('header a[href="/account"]')`)
+	b.open("/board")
+	b.sees("My page")
+	b.click("Look as myself again")
+	b.sees("Board")
+	b.open("/settings/audit")
+	b.sees("began to view as somebody")
+	b.sees("ended viewing as somebody")
+}

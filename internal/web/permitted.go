@@ -57,7 +57,8 @@ var beforeCodes = []string{
 
 // whileViewing is what somebody may of their own who looks as somebody else, and changes nothing.
 var whileViewing = []string{
-	"GET " + leaving, "DELETE " + leaving, "GET /api/v1/live", "GET /api/v1/roles", "GET /api/v1" + ownPageOp.Path,
+	"GET " + leaving, "DELETE " + leaving, "GET /api/v1/live", "GET /api/v1/roles", "GET /api/v1/maintenance", "GET /api/v1/views",
+	"GET /api/v1" + ownPageOp.Path,
 	"DELETE /api/v1" + viewPath, "PUT /api/v1" + hideNamesOp.Path,
 }
 

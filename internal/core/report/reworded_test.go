@@ -14,8 +14,10 @@ func TestReportsAreReworded(t *testing.T) {
 		Title: "t", Scope: []string{"s"}, Summary: []string{"u"}, Remarks: []string{"m"},
 		Sources: []report.Source{{Name: "o"}},
 		Parts: []report.Part{report.Table("p", "e", []report.Column{{Title: "c", Unit: report.Text}},
-			[]report.Row{{"ada", 1, nil}}, &report.Chart{Labels: []string{"l"},
-				Series: []report.Series{{Title: "n"}}})},
+			[]report.Row{{"ada", 1, nil}}, &report.Chart{
+				Labels: []string{"l"},
+				Series: []report.Series{{Title: "n"}},
+			})},
 	}
 	loud := r.Reworded(strings.ToUpper)
 	assert.Equal(t, []string{"T", "S", "U", "M", "O", "P", "E", "C", "L", "N"}, []string{
