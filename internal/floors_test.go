@@ -57,7 +57,7 @@ var floors = [][]string{
 		"internal/store/reportstore",
 	},
 	{"internal/store/mirror", "internal/store/eventstore"},
-	{"internal/store/connectionstore"},
+	{"internal/store/connectionstore", "internal/store/teachingstore"},
 	{"internal/store/rosterstore", "internal/store/deliverystore"},
 	{
 		"internal/store/pairingstore", "internal/store/learningstore", "internal/store/purchasestore",

@@ -178,6 +178,17 @@ export const router = createRouter({
       meta: { title: $t('shell.mine') },
     },
     {
+      path: '/teaching',
+      component: () => import('./pages/teaching/Teaching.vue'),
+      meta: { title: $t('teaching.mySections') },
+    },
+    {
+      path: '/teaching/:id',
+      component: () => import('./pages/teaching/TaughtSection.vue'),
+      props: true,
+      meta: { title: $t('teaching.mySections') },
+    },
+    {
       path: '/runs',
       component: () => import('./pages/pairings/Runs.vue'),
       meta: { title: $t('shell.runs') },
@@ -351,6 +362,7 @@ router.beforeEach(async (to, from) => {
     acts.value = data && [
       ...data.may.filter((a) => !data.viewing || a !== 'own'),
       ...(data.personId ? ['mine'] : []),
+      ...(data.roles.includes('teacher') ? ['teach'] : []),
     ]
     actsAll.value = data?.mayAll
     me.value = data

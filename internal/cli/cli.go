@@ -63,7 +63,7 @@ func App(version string, extra ...*cli.Command) *cli.Command {
 		},
 		Commands: append(extra,
 			signIn(), signOut(), today(), findings(), explain(), connections(), interfaces(),
-			sections(), peopleLists(), people(),
+			sections(), peopleLists(), people(), teachingOf(),
 			matching(), pairings(), runs(), scoresOf(), courses(), rules(), offersOf(), operationsOf(), configOf(),
 			maintenance(),
 			historyOf(), events(), deliveries(), tasksOf(), sheetsOf(), badges(), stagePlansOf(), reportsOf(),

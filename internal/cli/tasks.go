@@ -19,7 +19,11 @@ func tasksOf() *cli.Command {
 				if err != nil {
 					return err
 				}
-				if _, err := client.Post[client.Empty](ctx, connect(cmd), "/tasks/"+args[0]+path, nil); err != nil {
+				var body any
+				if answer := cmd.String("answer"); answer != "" {
+					body = api.TaskAnswer{Answer: answer}
+				}
+				if _, err := client.Post[client.Empty](ctx, connect(cmd), "/tasks/"+args[0]+path, body); err != nil {
 					return err
 				}
 				say(cmd, said)
@@ -27,8 +31,10 @@ func tasksOf() *cli.Command {
 			},
 		}
 	}
+	done := end("done", "Mark a task as done", "/done", "Done.")
+	done.Flags = []cli.Flag{&cli.StringFlag{Name: "answer", Usage: "what a teacher who handed it on is told"}}
 	return &cli.Command{
-		Name: "tasks", Usage: "What rules gave people to do", Category: "learning",
+		Name: "tasks", Usage: "What rules and teachers gave people to do", Category: "learning",
 		Commands: []*cli.Command{
 			{
 				Name: "list", Usage: "List open tasks, the most urgent first",
@@ -52,7 +58,7 @@ func tasksOf() *cli.Command {
 						}).print(cmd)
 				},
 			},
-			end("done", "Mark a task as done", "/done", "Done."),
+			done,
 			end("open", "Open a task again", "/open", "The task is open again."),
 		},
 	}

@@ -66,7 +66,8 @@ func everyPage(t *testing.T, w *world) []string {
 		"/reports", "/reports/completion?course=Propagation", "/reports/stopped?days=1", "/reports/behind",
 		"/reports/badges", "/reports/holdings", "/reports/holdings?section=PROP-A", "/reports/rosters", "/reports/rules",
 		"/reports/services", "/reports/scores", "/reports/nothing", "/report-mails", "/proofs",
-		"/people/duplicates", "/why", "/settings/users", "/settings/audit", "/settings/sign-in", "/device", "/mine",
+		"/people/duplicates", "/why", "/teaching", "/settings/users", "/settings/audit", "/settings/sign-in",
+		"/device", "/mine",
 		"/account",
 	}
 	add := func(path string) { pages = append(pages, path) }

@@ -171,7 +171,6 @@ func TestConsoleForAPartOfTheInstitution(t *testing.T) {
 	} {
 		own, other := sees[0], sees[1]
 		x := w.enters(email)
-		x.sees("Board")
 		x.sees(own)
 		for _, to := range ask(x, chromedp.Evaluate[[]string](everyWay, chromedp.EvalAwaitPromise)) {
 			pages[to] = true
@@ -186,7 +185,8 @@ func TestConsoleForAPartOfTheInstitution(t *testing.T) {
 		x.sees("your role holds for a part of the institution")
 		assert.NotEmpty(t, ask(x, chromedp.Evaluate[[]string](refusals)))
 	}
-	assert.True(t, pages["/board"] && pages["/tasks"] && pages["/sections/linked"] && pages["/mine"], pages)
+	assert.True(t, pages["/teaching"] && pages["/board"] && pages["/tasks"] && pages["/sections/linked"] &&
+		pages["/mine"], pages)
 	assert.False(t, pages["/connections"] || pages["/rules"] || pages["/settings"] || pages["/reports"], pages)
 
 	ada := w.enters("ada.alder@fernmoor.example")
@@ -311,7 +311,10 @@ func TestConsoleShownToOthers(t *testing.T) {
 	name := ask(b, chromedp.Evaluate[string](`document.querySelector("h1").innerText`))
 	b.do(chromedp.Reload())
 	b.until(`document.querySelector("h1")?.innerText === ` + quoted(name))
-	for _, page := range []string{"/board", "/findings", "/runs", "/deliveries", "/settings/users", "/settings/audit"} {
+	for _, page := range []string{
+		"/board", "/findings", "/runs", "/deliveries", "/settings/users",
+		"/settings/audit",
+	} {
 		b.open(page)
 		b.rested()
 		b.until(none)

@@ -49,22 +49,38 @@ func (s *Server) listTasks(ctx context.Context, in *tasksInput) (api.Page[api.Ta
 	return api.Page[api.Task]{Items: each(all, shownTask)}, err
 }
 
-func (s *Server) endTask(ctx context.Context, in *byID) error {
-	return s.Tasks.EndTask(ctx, auth.Caller(ctx).Name, in.ID, true)
+type endTaskInput struct {
+	ID   string `path:"id" doc:"The task's id"`
+	Body *api.TaskAnswer
+}
+
+func (s *Server) endTask(ctx context.Context, in *endTaskInput) error {
+	answer := ""
+	if in.Body != nil {
+		answer = in.Body.Answer
+	}
+	return s.Tasks.EndTask(ctx, auth.Caller(ctx).Name, in.ID, answer, true)
 }
 
 func (s *Server) reopenTask(ctx context.Context, in *byID) error {
-	return s.Tasks.EndTask(ctx, auth.Caller(ctx).Name, in.ID, false)
+	return s.Tasks.EndTask(ctx, auth.Caller(ctx).Name, in.ID, "", false)
 }
 
 func shownTask(t taskstore.ListedTask) api.Task {
 	out := api.Task{
 		ID: t.ID, Title: t.Title, Detail: t.Detail, Owner: t.Owner, Person: t.Person, Section: t.Section,
-		Rule: t.Rule, DeliveryID: t.DeliveryID,
+		Rule: t.Rule, DeliveryID: orEmpty(t.DeliveryID),
 		DueAt: t.DueAt, DoneAt: t.DoneAt, DoneBy: t.DoneBy, CreatedAt: t.CreatedAt,
+		Asker: t.Asker, Answer: t.Answer, About: t.About,
 	}
 	if t.PersonID != nil {
 		out.PersonID = *t.PersonID
 	}
 	return out
+}
+
+// task is one of them.
+func (s *Server) task(ctx context.Context, id string) (api.Task, error) {
+	t, err := s.Tasks.Task(ctx, id)
+	return shownTask(t), err
 }

@@ -188,6 +188,7 @@ func (s *Server) register(a huma.API) {
 	s.rules(a)
 	s.deliveries(a)
 	s.tasks(a)
+	s.teaching(a)
 	s.sheets(a)
 	s.offers(a)
 	s.badges(a)

@@ -33,6 +33,7 @@ import (
 	"kanban/internal/app/scores"
 	"kanban/internal/app/stages"
 	"kanban/internal/app/tasks"
+	"kanban/internal/app/teaching"
 	"kanban/internal/app/wallets"
 	"kanban/internal/core/rule"
 	"kanban/internal/store/db"
@@ -78,6 +79,7 @@ type UseCases struct {
 	Pairings    *pairings.Service
 	Stages      *stages.Service
 	Tasks       *tasks.Service
+	Teaching    *teaching.Service
 	Registers   *registers.Service
 	Findings    *findings.Service
 	Proofs      *proofs.Service
@@ -100,6 +102,7 @@ func New(db *db.Database, o Options) *UseCases {
 		Lists:       &lists.Service{Store: db},
 		Persons:     &persons.Service{Store: db},
 		Tasks:       &tasks.Service{Store: db},
+		Teaching:    &teaching.Service{Store: db},
 	}
 	compiled := &outlines.Compiled{Store: db}
 	expressions := rule.NewExpressions()

@@ -4101,6 +4101,110 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/teaching": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The sections that you teach, as you have arranged them, those that have not ended first */
+        get: operations["list-own-sections"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teaching/order": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Put the sections that you teach into an order, which only you see */
+        put: operations["order-own-sections"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teaching/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A section that you teach: who is missing and why, in words for teachers, and whom to ask */
+        get: operations["get-own-section"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teaching/{id}/handed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Hand to whoever can mend it that somebody is not in the class: a task with the comparison, whose answer returns */
+        post: operations["hand-on"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teaching/{id}/name": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Give a section that you teach a short name, which only you see */
+        put: operations["name-own-section"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teaching/{id}/picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Your picture of a section, a PNG */
+        get: operations["get-own-picture"];
+        /** Give a section that you teach a picture, which only you see: a PNG, JPEG or GIF */
+        put: operations["picture-own-section"];
+        post?: never;
+        /** Take your picture of a section away */
+        delete: operations["remove-own-picture"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/templates": {
         parameters: {
             query?: never;
@@ -6348,6 +6452,11 @@ export interface components {
              */
             role?: "administrator" | "operator" | "support" | "reader" | "awarder";
         };
+        Elsewhere: {
+            /** @description Names and addresses of whom to ask */
+            ask: string[];
+            what: string;
+        };
         EndProof: {
             /** @description Let it end even where something cannot be reverted now; it was tried before */
             anyway?: boolean;
@@ -7245,6 +7354,21 @@ export interface components {
             /** @description All of which it is sure, instead */
             sure?: boolean;
         };
+        MissingPerson: {
+            /** @description Who can mend it */
+            ask: string;
+            name: string;
+            personId?: string;
+            reason: string;
+            /** @description Why, in words for teachers */
+            says: string;
+            /** Format: date-time */
+            since?: string;
+            /** @description What the teacher handed on about them the last time */
+            task?: components["schemas"]["Task"];
+            /** @description Nobody has to be asked */
+            waiting: boolean;
+        };
         Module: {
             activities: components["schemas"]["Activity"][];
             id: string;
@@ -7362,6 +7486,11 @@ export interface components {
              * @description Failures in a row after which it is left alone for a while, 0 for the usual number
              */
             restAfter?: number;
+        };
+        NewHanding: {
+            /** @description What they should know */
+            note?: string;
+            personId: string;
         };
         NewHolderTerms: {
             text: string;
@@ -7873,6 +8002,10 @@ export interface components {
             role: string;
             section: string;
         };
+        OwnSectionName: {
+            /** @description Empty for its title */
+            shortName: string;
+        };
         OwnSession: {
             /** @description From which it was begun */
             address: string;
@@ -7906,6 +8039,95 @@ export interface components {
         };
         OwnVerbs: {
             own: components["schemas"]["VerbRule"][];
+        };
+        OwnedSection: {
+            /** @description Another section has the same title and code: show school, term and teachers */
+            alike?: boolean;
+            code: string;
+            counts?: {
+                [key: string]: number;
+            };
+            course: string;
+            courseId: string;
+            /** @description It has not ended */
+            current: boolean;
+            /**
+             * Format: date-time
+             * @description Last day of its terms
+             */
+            endsOn?: string;
+            /** @description No longer in the register */
+            gone?: boolean;
+            /** @description Learners wait until the teacher opens the class */
+            held: boolean;
+            id: string;
+            /** @description The service's name */
+            interface?: string;
+            /** Format: int64 */
+            learners: number;
+            /**
+             * @description It is a people list of this kind, no section of the register
+             * @enum {string}
+             */
+            list?: "course" | "organisation" | "named";
+            /**
+             * Format: int64
+             * @description People who are not in the class outside until somebody does something
+             */
+            missing: number;
+            /** @description What to do next, in words */
+            next?: string;
+            /**
+             * Format: date-time
+             * @description When it runs next by itself
+             */
+            nextRun?: string;
+            /**
+             * Format: date-time
+             * @description When its class opens by itself
+             */
+            opensAt?: string;
+            organisation?: string;
+            /** @description Id of the section that is theirs, by which it is asked about; of a linked set, the first of theirs */
+            own: string;
+            /** @description Where people open it in the register, when its interface says so; not on the board */
+            page?: string;
+            pairingId?: string;
+            /**
+             * Format: int64
+             * @description How far its learners have come on average, of those who have begun
+             */
+            percent?: number;
+            /** @description They have given it a picture */
+            picture: boolean;
+            /** Format: date-time */
+            ranAt?: string;
+            /** @description Of the people in it */
+            roles: string[];
+            /** @description A run of it is under way or queued; its state is that of before */
+            running?: boolean;
+            /** @description The linked set that this is about; the section is its lead */
+            set?: components["schemas"]["SetRef"];
+            /** @description What they call it; nobody else sees that */
+            shortName?: string;
+            /** @enum {string} */
+            state: "not-paired" | "never-run" | "held" | "in-step" | "out-of-step" | "needs-person" | "paused" | "ended";
+            target?: string;
+            /** @description Where people open its class at the service, likewise */
+            targetPage?: string;
+            /**
+             * Format: int64
+             * @description Those that are open
+             */
+            tasks: number;
+            teachers: string[];
+            terms: string[];
+            title: string;
+            /**
+             * Format: int64
+             * @description People who come in by themselves, or when the class is opened
+             */
+            waiting: number;
         };
         PageAccess: {
             items: components["schemas"]["Access"][];
@@ -8209,6 +8431,16 @@ export interface components {
         };
         PageOwnToken: {
             items: components["schemas"]["OwnToken"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
+        };
+        PageOwnedSection: {
+            items: components["schemas"]["OwnedSection"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
             /**
@@ -9791,6 +10023,10 @@ export interface components {
             terms: string[];
             title: string;
         };
+        SectionOrder: {
+            /** @description Ids; others stand behind them */
+            sections: string[];
+        };
         SectionPage: {
             /** @description The values by which lists can be narrowed */
             choices: components["schemas"]["Choices"];
@@ -9832,6 +10068,11 @@ export interface components {
             otherTerms?: boolean;
             /** @description A pattern on the section's title */
             title?: string;
+        };
+        SectionScores: {
+            book: string;
+            id: string;
+            source: string;
         };
         Seen: {
             /** Format: date-time */
@@ -10246,9 +10487,16 @@ export interface components {
             leave?: boolean;
         };
         Task: {
+            /** @description The comparison as it was when it was handed on */
+            about?: unknown;
+            /** @description Of whoever did it; the teacher sees that */
+            answer?: string;
+            /** @description The teacher who handed it on */
+            asker?: string;
             /** Format: date-time */
             createdAt: string;
-            deliveryId: string;
+            /** @description That opened it; absent of what a teacher handed on */
+            deliveryId?: string;
             detail?: string;
             /** Format: date-time */
             doneAt?: string;
@@ -10262,6 +10510,107 @@ export interface components {
             rule?: string;
             section?: string;
             title: string;
+        };
+        TaskAnswer: {
+            /** @description Whoever handed it on sees that */
+            answer?: string;
+        };
+        TaughtPage: {
+            /** @description Another section has the same title and code: show school, term and teachers */
+            alike?: boolean;
+            code: string;
+            /** Format: date-time */
+            comparedAt?: string;
+            counts?: {
+                [key: string]: number;
+            };
+            course: string;
+            courseId: string;
+            /** @description It has not ended */
+            current: boolean;
+            /** @description What is not set up, or done by others, and whom to ask */
+            elsewhere: components["schemas"]["Elsewhere"][];
+            /**
+             * Format: date-time
+             * @description Last day of its terms
+             */
+            endsOn?: string;
+            /** @description No longer in the register */
+            gone?: boolean;
+            /** @description Learners wait until the teacher opens the class */
+            held: boolean;
+            id: string;
+            /** @description The service's name */
+            interface?: string;
+            /** Format: int64 */
+            learners: number;
+            /**
+             * @description It is a people list of this kind, no section of the register
+             * @enum {string}
+             */
+            list?: "course" | "organisation" | "named";
+            /**
+             * Format: int64
+             * @description People who are not in the class outside until somebody does something
+             */
+            missing: number;
+            /** @description What to do next, in words */
+            next?: string;
+            /**
+             * Format: date-time
+             * @description When it runs next by itself
+             */
+            nextRun?: string;
+            /**
+             * Format: date-time
+             * @description When its class opens by itself
+             */
+            opensAt?: string;
+            organisation?: string;
+            /** @description Id of the section that is theirs, by which it is asked about; of a linked set, the first of theirs */
+            own: string;
+            /** @description Where people open it in the register, when its interface says so; not on the board */
+            page?: string;
+            pairingId?: string;
+            /** @description Who is not in the class outside by the latest comparison, those first for whom somebody has to do something */
+            people: components["schemas"]["MissingPerson"][];
+            /**
+             * Format: int64
+             * @description How far its learners have come on average, of those who have begun
+             */
+            percent?: number;
+            /** @description They have given it a picture */
+            picture: boolean;
+            /** Format: date-time */
+            ranAt?: string;
+            /** @description Of the people in it */
+            roles: string[];
+            /** @description A run of it is under way or queued; its state is that of before */
+            running?: boolean;
+            /** @description Where its scores are carried */
+            scores: components["schemas"]["SectionScores"][];
+            /** @description The linked set that this is about; the section is its lead */
+            set?: components["schemas"]["SetRef"];
+            /** @description What they call it; nobody else sees that */
+            shortName?: string;
+            /** @enum {string} */
+            state: "not-paired" | "never-run" | "held" | "in-step" | "out-of-step" | "needs-person" | "paused" | "ended";
+            target?: string;
+            /** @description Where people open its class at the service, likewise */
+            targetPage?: string;
+            /**
+             * Format: int64
+             * @description Those that are open
+             */
+            tasks: number;
+            teachers: string[];
+            terms: string[];
+            title: string;
+            /**
+             * Format: int64
+             * @description People who come in by themselves, or when the class is opened
+             */
+            waiting: number;
         };
         Template: {
             /** @description What services get to know of a class, for example level: Year {level}; by level, subject, starts, ends; what is absent is as the register has it */
@@ -32751,6 +33100,85 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The task's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["TaskAnswer"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "reopen-task": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
                 /** @description The record's id */
                 id: string;
             };
@@ -32821,7 +33249,509 @@ export interface operations {
             };
         };
     };
-    "reopen-task": {
+    "list-own-sections": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageOwnedSection"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "order-own-sections": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SectionOrder"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-own-section": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TaughtPage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "hand-on": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewHanding"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "name-own-section": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The section's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnSectionName"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-own-picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description PNG */
+            200: {
+                headers: {
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "picture-own-section": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The section's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-own-picture": {
         parameters: {
             query?: never;
             header?: never;

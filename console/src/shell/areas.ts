@@ -24,6 +24,18 @@ export interface Area {
 /** Everything that the navigation shows, in its order. A new room is one more line here. */
 export const areas: Area[] = [
   {
+    title: $t('teaching.mySections'),
+    pages: [
+      {
+        to: '/teaching',
+        part: true,
+        title: $t('teaching.mySections'),
+        also: $t('teaching.mySectionsAlso'),
+        act: 'teach',
+      },
+    ],
+  },
+  {
     title: $t('shell.toDo'),
     pages: [
       { to: '/board', part: true, title: $t('shell.board'), also: $t('shell.todayStartHomeOverview') },

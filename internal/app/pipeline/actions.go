@@ -497,7 +497,7 @@ func (s *Deliveries) task(_ context.Context, p *prepared, d deliverystore.Delive
 		p.shown = map[string]any{"closes": *d.Undoes}
 		p.do = func(context.Context) (outcome, error) {
 			return outcome{answer: "the task is closed", keep: func(ctx context.Context, tx *db.Tx) error {
-				_, err := taskstore.EndTask(ctx, tx, taskstore.Task{DeliveryID: *d.Undoes}, "a rule")
+				_, err := taskstore.EndTask(ctx, tx, taskstore.Task{DeliveryID: d.Undoes}, "a rule")
 				return err
 			}}, nil
 		}
@@ -512,7 +512,7 @@ func (s *Deliveries) task(_ context.Context, p *prepared, d deliverystore.Delive
 		return refuseText("text", err)
 	}
 	t := taskstore.Task{
-		ID: db.NewID(), DeliveryID: d.ID, RuleID: d.RuleID, Title: title, Detail: detail,
+		ID: db.NewID(), DeliveryID: &d.ID, RuleID: d.RuleID, Title: title, Detail: detail,
 		Owner: d.Action.Owner, PersonID: e.PersonID, SectionID: e.SectionID,
 	}
 	if wait, _ := rule.Span(d.Action.DueIn); wait > 0 {

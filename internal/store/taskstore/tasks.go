@@ -3,6 +3,7 @@ package taskstore
 
 import (
 	"context"
+	"encoding/json"
 	"time"
 
 	"kanban/internal/core/permission"
@@ -10,10 +11,10 @@ import (
 	"kanban/internal/store/reachstore"
 )
 
-// Task is something a person must do, opened by a rule.
+// Task is something a person must do, opened by a rule, or handed on by a teacher.
 type Task struct {
 	ID         string
-	DeliveryID string
+	DeliveryID *string // nil of what a teacher handed on
 	RuleID     *string
 	Title      string
 	Detail     string
@@ -24,6 +25,10 @@ type Task struct {
 	DoneAt     *time.Time
 	DoneBy     string
 	CreatedAt  time.Time
+	AskedBy    *string         // the user who handed it on
+	Asker      string          // what they are called
+	About      json.RawMessage `gorm:"type:jsonb"` // the comparison as it was
+	Answer     string          // of whoever did it
 }
 
 // ListedTask is a task with the names that a person reads.
@@ -34,16 +39,28 @@ type ListedTask struct {
 	Rule    string
 }
 
+// named are the columns of a task with the names that a person reads.
+const named = `t.*,
+	coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = t.person_id AND p.leads), '') AS person,
+	coalesce((SELECT x.title FROM sections x WHERE x.id = t.section_id), '') AS section,
+	coalesce((SELECT r.name FROM rules r WHERE r.id = t.rule_id), '') AS rule`
+
+// FindTask finds one by id.
+func FindTask(ctx context.Context, from db.From, id string) (t ListedTask, err error) {
+	done := from.Records(ctx).Table("tasks t").Select(named).Where("t.id::text = ?", id).Scan(&t)
+	if err = done.Error; err == nil && done.RowsAffected == 0 {
+		err = db.ErrNotFound
+	}
+	return t, db.Known(err, "finding the task")
+}
+
 // Tasks lists those that are open, the most urgent first, or those that are done,
 // the latest first: of some sections, or of all when within is nil. What belongs to no section is of those of its
 // person.
 func Tasks(ctx context.Context, from db.From, done bool, limit int, within *permission.Reach) (all []ListedTask,
 	err error,
 ) {
-	q := from.Records(ctx).Table("tasks t").Select(`t.*,
-		coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = t.person_id AND p.leads), '') AS person,
-		coalesce((SELECT x.title FROM sections x WHERE x.id = t.section_id), '') AS section,
-		coalesce((SELECT r.name FROM rules r WHERE r.id = t.rule_id), '') AS rule`)
+	q := from.Records(ctx).Table("tasks t").Select(named)
 	q = q.Where(db.NoTest("t.person_id"))
 	if within != nil {
 		q = q.Where(reachstore.In(permission.OfTask, "t.id", "?::uuid[]"), db.TextArray(within.IDs()))
@@ -60,11 +77,34 @@ func Tasks(ctx context.Context, from db.From, done bool, limit int, within *perm
 	return all, db.Known(err, "listing tasks")
 }
 
-// EndTask marks an open task as done, by its own id or by its delivery's; ok is false
-// when there is no such open one.
+// Handed lists what was handed on of sections, the latest first.
+func Handed(ctx context.Context, from db.From, sections []string) (all []ListedTask, err error) {
+	err = from.Records(ctx).Table("tasks t").Select("t.*, '' AS person, '' AS section, '' AS rule").
+		Where("t.about IS NOT NULL AND t.section_id = ANY (?::uuid[])", db.TextArray(sections)).
+		Order("t.created_at DESC, t.id DESC").Limit(mostHanded).Scan(&all).Error
+	return all, db.Known(err, "listing what was handed on")
+}
+
+// mostHanded bounds how much of what was handed on is looked at.
+const mostHanded = 1000
+
+// HandedNow reports whether somebody's difference in a section is handed on and not yet answered; who asks it is alone
+// until the transaction ends.
+func HandedNow(ctx context.Context, tx *db.Tx, t Task) (yes bool, err error) {
+	if _, err := db.Exec(ctx, tx, `SELECT pg_advisory_xact_lock(hashtextextended('handed ' || $1 || $2, 0))`,
+		*t.SectionID, *t.PersonID); err != nil {
+		return false, db.Known(err, "looking for what was handed on")
+	}
+	err = db.Into(ctx, tx, &yes, `SELECT EXISTS (SELECT 1 FROM tasks WHERE about IS NOT NULL AND done_at IS NULL
+		AND section_id = $1 AND person_id = $2)`, *t.SectionID, *t.PersonID)
+	return yes, db.Known(err, "looking for what was handed on")
+}
+
+// EndTask marks an open task as done, by its own id or by its delivery's, with what whoever did it answers; ok is
+// false when there is no such open one.
 func EndTask(ctx context.Context, tx *db.Tx, t Task, who string) (ok bool, err error) {
-	changed, err := db.Exec(ctx, tx, `UPDATE tasks SET done_at = now(), done_by = $3
-		WHERE (id::text = $1 OR delivery_id::text = $2) AND done_at IS NULL`, t.ID, t.DeliveryID, who)
+	changed, err := db.Exec(ctx, tx, `UPDATE tasks SET done_at = now(), done_by = $3, answer = $4
+		WHERE (id::text = $1 OR delivery_id::text = $2) AND done_at IS NULL`, t.ID, t.DeliveryID, who, t.Answer)
 	if err == nil && changed == 1 {
 		err = tx.Announce(ctx, "task", t.ID)
 	}
@@ -79,7 +119,7 @@ func HasTask(ctx context.Context, tx *db.Tx, id string) error {
 
 // ReopenTask opens a task again.
 func ReopenTask(ctx context.Context, tx *db.Tx, id string) (ok bool, err error) {
-	changed, err := db.Exec(ctx, tx, `UPDATE tasks SET done_at = NULL, done_by = ''
+	changed, err := db.Exec(ctx, tx, `UPDATE tasks SET done_at = NULL, done_by = '', answer = ''
 		WHERE id::text = $1 AND done_at IS NOT NULL`, id)
 	if err == nil && changed == 1 {
 		err = tx.Announce(ctx, "task", id)

@@ -196,11 +196,15 @@ type Task struct {
 	PersonID   string     `json:"personId,omitempty"`
 	Section    string     `json:"section,omitempty"`
 	Rule       string     `json:"rule,omitempty"`
-	DeliveryID string     `json:"deliveryId"`
+	DeliveryID string     `json:"deliveryId,omitempty" doc:"That opened it; absent of what a teacher handed on"`
 	DueAt      *time.Time `json:"dueAt,omitempty"`
 	DoneAt     *time.Time `json:"doneAt,omitempty"`
 	DoneBy     string     `json:"doneBy,omitempty"`
 	CreatedAt  time.Time  `json:"createdAt"`
+
+	Asker  string   `json:"asker,omitempty" doc:"The teacher who handed it on"`
+	About  HandedOn `json:"about,omitempty" doc:"The comparison as it was when it was handed on"`
+	Answer string   `json:"answer,omitempty" doc:"Of whoever did it; the teacher sees that"`
 }
 
 // LearningSettings say how progress is counted.

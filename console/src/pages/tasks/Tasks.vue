@@ -2,7 +2,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
 import { useAddress } from '../../parts/address'
@@ -12,6 +12,8 @@ import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import { when } from '../../parts/when'
 import { mayAll } from '../../shell/may'
+import AnswerDialog from './AnswerDialog.vue'
+import { compared } from './compared'
 
 /** What rules gave people to do, and the sheets that they fill. */
 const queries = useQueryClient()
@@ -25,6 +27,7 @@ const sheets = useQuery({
   queryFn: () => ok(api.GET('/api/v1/sheets')),
   enabled: mayAll('look'),
 })
+const answering = ref<Schemas['Task']>()
 const rows = computed(() => list.data.value?.items)
 const end = useMutation({
   mutationFn: (t: Schemas['Task']) => {
@@ -53,7 +56,11 @@ const end = useMutation({
     <Column :header="$t('common.what')">
       <template #body="{ data }"
         >{{ data.title }}
-        <div class="faint">{{ data.detail }}</div></template
+        <div class="faint">{{ data.detail }}</div>
+        <small v-for="line in compared(data)" :key="line" class="line faint">{{ line }}</small>
+        <small v-if="data.answer" class="line">{{
+          $t('tasks.answered', { who: data.doneBy, answer: data.answer })
+        }}</small></template
       >
     </Column>
     <Column :header="$t('tasks.about')">
@@ -66,17 +73,20 @@ const end = useMutation({
     <Column :header="$t('tasks.due')"
       ><template #body="{ data }">{{ when(data.dueAt) }}</template></Column
     >
-    <Column field="rule" :header="$t('tasks.openedBy')" />
+    <Column :header="$t('tasks.openedBy')"
+      ><template #body="{ data }">{{ data.rule || data.asker }}</template></Column
+    >
     <Column>
       <template #body="{ data }"
         ><Button
           size="small"
           variant="outlined"
           :label="data.doneAt ? $t('tasks.openAgain') : $t('common.done')"
-          @click="end.mutate(data)"
+          @click="data.asker && !data.doneAt ? (answering = data) : end.mutate(data)"
       /></template>
     </Column>
   </Listing>
+  <AnswerDialog v-if="answering" :task="answering" @close="answering = undefined" />
   <h2>{{ $t('tasks.sheets') }}</h2>
   <p v-if="!sheets.data.value?.length" class="faint">{{ $t('tasks.noRuleHasFilledSheet') }}</p>
   <p v-for="s in sheets.data.value" :key="s.name">
@@ -87,3 +97,9 @@ const end = useMutation({
     </template>
   </p>
 </template>
+
+<style scoped>
+.line {
+  display: block;
+}
+</style>
