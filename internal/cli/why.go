@@ -18,15 +18,16 @@ func why() *cli.Command {
 	return &cli.Command{
 		Name: "why", Usage: "Why something has happened to somebody, or has not", ArgsUsage: "PERSON [THING]",
 		Category: "learning",
-		Description: `A thing is a section, a badge, a stage, a rule, or the assignment of a score. Each step says what is needed and what is
+		Description: `A thing is a section, a badge, a stage, a rule, the assignment of a score, or an event such as a finished module. Each step says what is needed and what is
 there, up to the one at which it ended, with who can mend it and when it is looked at again. Without a thing, all that
 can be asked about is listed.
 
   kanban why stu-012 PROP-A
   kanban why "Cleo Clover" "Cuttings badge"
   kanban why cleo@school.example --kind rule Welcome
+  kanban why stu-012 --kind event "module cuttings"
   kanban why stu-012`,
-		Flags: []cli.Flag{&cli.StringFlag{Name: "kind", Usage: "`KIND`: section, badge, stage, rule or score"}},
+		Flags: []cli.Flag{&cli.StringFlag{Name: "kind", Usage: "`KIND`: section, badge, stage, rule, score or event"}},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			args := cmd.Args().Slice()
 			if len(args) == 0 || len(args) > 2 {

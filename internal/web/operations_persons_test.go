@@ -40,7 +40,7 @@ func walkWhy(x *talk, _ *story) {
 			}
 		}
 	}
-	for _, bad := range []string{"section", "badge", "stage", "rule", "score"} {
+	for _, bad := range []string{"section", "badge", "stage", "rule", "score", "event"} {
 		x.do(404, "GET", "/people/"+ada+"/why?kind="+bad+"&thing=none", nil)
 		x.do(404, "GET", "/people/"+ada+"/why?kind="+bad+"&thing=00000000-0000-7000-8000-000000000000", nil)
 	}

@@ -37,7 +37,7 @@ type thingsInput struct {
 
 type whyInput struct {
 	ID    string `path:"id" doc:"The person's id"`
-	Kind  string `query:"kind" required:"true" enum:"section,badge,stage,rule,score" doc:"What sort of thing"`
+	Kind  string `query:"kind" required:"true" enum:"section,badge,stage,rule,score,event" doc:"What sort of thing"`
 	Thing string `query:"thing" required:"true" maxLength:"500" doc:"Its id, as things are listed with it"`
 }
 

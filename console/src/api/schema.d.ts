@@ -10655,10 +10655,10 @@ export interface components {
             apart?: string;
             id: string;
             /**
-             * @description They are in the section and its class; hold the badge; have reached the stage; the rule has done what it does; the score is in the book
+             * @description They are in the section and its class; hold the badge; have reached the stage; the rule has done what it does; the score is in the book; it was recorded of them, such as that they finished a module
              * @enum {string}
              */
-            kind: "section" | "badge" | "stage" | "rule" | "score";
+            kind: "section" | "badge" | "stage" | "rule" | "score" | "event";
             title: string;
         };
         Token: {
@@ -23732,7 +23732,7 @@ export interface operations {
         parameters: {
             query: {
                 /** @description What sort of thing */
-                kind: "section" | "badge" | "stage" | "rule" | "score";
+                kind: "section" | "badge" | "stage" | "rule" | "score" | "event";
                 /** @description Its id, as things are listed with it */
                 thing: string;
             };

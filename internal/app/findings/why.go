@@ -32,6 +32,7 @@ const (
 	ThingStage   ThingKind = "stage"   // they have reached it
 	ThingRule    ThingKind = "rule"    // it has done for them what it does
 	ThingScore   ThingKind = "score"   // their score is in the book
+	ThingEvent   ThingKind = "event"   // it was recorded of them, such as that they finished a module
 )
 
 // Thing is something that can have happened to somebody.
@@ -145,6 +146,7 @@ func (s *Service) Things(ctx context.Context, personID, text string, within *per
 		func() ([]Thing, error) { return s.stageThings(ctx, personID) },
 		func() ([]Thing, error) { return s.scoreThings(ctx, personID, within) },
 		func() ([]Thing, error) { return s.ruleThings(ctx, within) },
+		func() ([]Thing, error) { return s.eventThings(ctx, personID, within) },
 	} {
 		some, err := list()
 		if err != nil {
@@ -238,10 +240,10 @@ func (s *Service) Why(ctx context.Context, personID string, t Thing, within *per
 	}
 	answer := map[ThingKind]func(context.Context, string, string, *permission.Reach, *Answer) error{
 		ThingSection: s.whySection, ThingBadge: s.whyBadge, ThingStage: s.whyStage, ThingScore: s.whyScore,
-		ThingRule: s.whyRule,
+		ThingRule: s.whyRule, ThingEvent: s.whyEvent,
 	}[t.Kind]
 	if answer == nil {
-		return a, refusal.Invalid("kind", "%q is not one of section, badge, stage, rule, score", t.Kind)
+		return a, refusal.Invalid("kind", "%q is not one of section, badge, stage, rule, score, event", t.Kind)
 	}
 	a = Answer{Thing: t, Person: p.Name()}
 	if err := answer(ctx, personID, t.ID, within, &a); err != nil {

@@ -8,7 +8,7 @@ import (
 
 // Thing is something that can have happened to somebody.
 type Thing struct {
-	Kind  string `json:"kind" enum:"section,badge,stage,rule,score" doc:"They are in the section and its class; hold the badge; have reached the stage; the rule has done what it does; the score is in the book"`
+	Kind  string `json:"kind" enum:"section,badge,stage,rule,score,event" doc:"They are in the section and its class; hold the badge; have reached the stage; the rule has done what it does; the score is in the book; it was recorded of them, such as that they finished a module"`
 	ID    string `json:"id"`
 	Title string `json:"title"`
 	Apart string `json:"apart,omitempty" doc:"What tells it from others of its title"`
