@@ -1,6 +1,7 @@
 package store_test
 
 import (
+	"errors"
 	"testing"
 	"time"
 
@@ -12,6 +13,9 @@ import (
 	"kanban/internal/store/db"
 	"kanban/internal/store/storetest"
 )
+
+// errUndo undoes a transaction.
+var errUndo = errors.New("undone")
 
 // somebody makes a user.
 func somebody(t *testing.T, s *db.Database, name string) accessstore.User {
@@ -171,12 +175,29 @@ func TestProvidersAreKept(t *testing.T) {
 			return nil
 		})
 	}
-	found.Name = "The school"
+	tx(t, s, func(tx *db.Tx) error {
+		return db.Create(tx, &accessstore.APIToken{ID: db.NewID(), UserID: u.ID, Name: "x", Hash: []byte("x")}, "test")
+	})
+	_, _, err = accessstore.UserByToken(ctx, s, []byte("x"))
+	require.NoError(t, err)
+	found.Name, found.Active = "The school", false
 	stale := found
 	tx(t, s, func(tx *db.Tx) error { return accessstore.UpdateProvider(ctx, tx, &found) })
 	assert.Equal(t, 2, found.Version)
 	err = s.InTx(ctx, func(tx *db.Tx) error { return accessstore.UpdateProvider(ctx, tx, &stale) })
 	require.ErrorIs(t, err, db.ErrStale)
+	_, _, err = accessstore.UserByToken(ctx, s, []byte("x"))
+	require.ErrorIs(t, err, db.ErrNotFound, "their only way in is switched off")
+	tx(t, s, func(tx *db.Tx) error { return accessstore.ChoosePassword(ctx, tx, u.ID, "one") })
+	_, _, err = accessstore.UserByToken(ctx, s, []byte("x"))
+	require.NoError(t, err, "they have a password as well")
+	tx(t, s, func(tx *db.Tx) error { return accessstore.ChoosePassword(ctx, tx, u.ID, "") })
+	removed := s.InTx(ctx, func(tx *db.Tx) error {
+		require.NoError(t, accessstore.RemoveProvider(ctx, tx, p.ID))
+		assert.Empty(t, must[[]accessstore.APIToken](t)(accessstore.Tokens(ctx, tx, u.ID)), "they had no other way in")
+		return errUndo
+	})
+	require.ErrorIs(t, removed, errUndo)
 	tx(t, s, func(tx *db.Tx) error { return accessstore.RemoveProviderUser(ctx, tx, p.ID, u.ID) })
 	assert.Empty(t, must[accessstore.User](t)(accessstore.FindUser(ctx, s, u.ID)).Grants)
 	err = s.InTx(ctx, func(tx *db.Tx) error { return accessstore.RemoveProviderUser(ctx, tx, p.ID, u.ID) })

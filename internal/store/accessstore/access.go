@@ -106,14 +106,19 @@ func granted(ctx context.Context, from db.From, u User, err error) (User, error)
 	return one[0], err
 }
 
-// UserByToken finds whom a token stands for, with the token, and notes its use. One that has expired is ErrNotFound.
+// UserByToken finds whom a token stands for, with the token, and notes its use. One that has expired is ErrNotFound, and
+// so is one of somebody whose only way in is a provider that is switched off.
 func UserByToken(ctx context.Context, from db.From, hash []byte) (u User, t APIToken, err error) {
 	found, err := db.Rows[APIToken](ctx, from, "finding the token", `
 		WITH used AS (
 			UPDATE api_tokens SET last_used_at = now()
 			WHERE hash = $1 AND (last_used_at IS NULL OR last_used_at < now() - interval '1 minute')
 		)
-		`+tokensSQL+` WHERE t.hash = $1 AND (t.expires_at IS NULL OR t.expires_at > now())`, hash)
+		`+tokensSQL+` WHERE t.hash = $1 AND (t.expires_at IS NULL OR t.expires_at > now())
+			AND (EXISTS (SELECT 1 FROM users u WHERE u.id = t.user_id AND u.password_hash <> '')
+				OR NOT EXISTS (SELECT 1 FROM provider_users w WHERE w.user_id = t.user_id)
+				OR EXISTS (SELECT 1 FROM provider_users w JOIN providers p ON p.id = w.provider_id
+					WHERE w.user_id = t.user_id AND p.active))`, hash)
 	if err == nil && len(found) == 0 {
 		err = fmt.Errorf("finding the token: %w", db.ErrNotFound)
 	}

@@ -98,9 +98,13 @@ func UpdateProvider(ctx context.Context, tx *db.Tx, p *Provider) error {
 	return db.Known(done.Error, "changing the provider")
 }
 
-// RemoveProvider removes one with what it gave: links and roles. End its sessions before.
+// RemoveProvider removes one with what it gave: links and roles, and tokens of whoever had no other way in. End its
+// sessions before.
 func RemoveProvider(ctx context.Context, tx *db.Tx, id string) error {
-	changed, err := db.Exec(ctx, tx, `DELETE FROM providers WHERE id = $1`, id)
+	changed, err := db.Exec(ctx, tx, `WITH tokens AS (DELETE FROM api_tokens t USING users u, provider_users w
+			WHERE u.id = t.user_id AND u.password_hash = '' AND w.user_id = u.id AND w.provider_id = $1
+				AND NOT EXISTS (SELECT 1 FROM provider_users o WHERE o.user_id = u.id AND o.provider_id <> $1))
+		DELETE FROM providers WHERE id = $1`, id)
 	if err == nil && changed == 0 {
 		return fmt.Errorf("finding the provider: %w", db.ErrNotFound)
 	}
