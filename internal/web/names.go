@@ -87,7 +87,7 @@ func (s *Server) hidden(next http.Handler) http.Handler {
 		}
 		changes := r.Method != http.MethodGet && r.Method != http.MethodHead
 		switch {
-		case changes && asked:
+		case changes && asked && auth.Kept(r.Context()) == "":
 			problem.Write(w, http.StatusConflict, "nothing can be changed with names hidden: leave the header away")
 			return
 		case changes && !readsBody(w, r):
@@ -98,6 +98,10 @@ func (s *Server) hidden(next http.Handler) http.Handler {
 		route := chi.NewRouteContext()
 		s.router.Match(route, r.Method, r.URL.Path)
 		pattern := route.RoutePattern()
+		if d := s.declared[r.Method+" "+pattern]; !asked && (d.act == permission.Own || d.act == permission.Anyone) {
+			next.ServeHTTP(w, r) // about themselves
+			return
+		}
 		h := pseudonym.Hider{Names: names, Key: key, Marks: auth.Kept(r.Context()) != ""}
 		out := &hiddenAnswer{ResponseWriter: w, hider: h, itself: slices.Contains(hideThemselves, pattern)}
 		out.never = slices.Contains(withNames, pattern)

@@ -198,6 +198,10 @@ func TestNamesAreHiddenEverywhere(t *testing.T) {
 	_, reader := x.invited("reader", &permission.Grant{
 		Role: permission.Reader, Scope: permission.Scope{Kind: permission.Institution},
 	}, "")
+	status, own := x.by(reader(), "GET", "/api/v1/session", "")
+	assert.Equal(t, 200, status)
+	assert.Contains(t, own, `"name":"reader"`, "they see who they are themselves")
+	assert.Contains(t, own, `"namesHidden":true`)
 	for _, path := range []string{"/api/v1/reports/behind", "/api/v1/reports/holdings?section=" + left.section, "/api/v1/reports/rosters"} {
 		resp, text := x.ask("GET", path, "", "Authorization", "Bearer "+reader())
 		require.Equal(t, 200, resp.StatusCode, text)

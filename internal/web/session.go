@@ -83,7 +83,8 @@ func (s *Server) whoAmI(ctx context.Context, _ *struct{}) (api.Caller, error) {
 		return api.Caller{}, huma.Error401Unauthorized("nobody is signed in")
 	}
 	out := shownCaller(c)
-	_, out.NamesHidden = hiderOf(ctx)
+	_, hidden := hiderOf(ctx)
+	out.NamesHidden = hidden || !out.SeesNames
 	return out, nil
 }
 

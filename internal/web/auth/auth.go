@@ -203,10 +203,10 @@ func (a *Auth) HideNames(ctx context.Context, hide bool) {
 const NamesHidden = "Kanban-Hide-Names"
 
 // NamesKey is by what names are made up for whoever makes a request; nil where names are shown. asked says that the
-// request asks for it itself.
+// session or the request asks for it; otherwise it is the caller's role that does not see them.
 func (a *Auth) NamesKey(r *http.Request) (key []byte, asked bool) {
 	if key := a.sessions.GetString(r.Context(), namesKey); key != "" && Kept(r.Context()) != "" {
-		return []byte(key), false
+		return []byte(key), true
 	}
 	header := r.Header.Get(NamesHidden)
 	asked = header != "" && header != "no"
