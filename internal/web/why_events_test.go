@@ -61,7 +61,10 @@ func TestWhyEvents(t *testing.T) {
 	assert.True(t, a.Happened)
 	assert.Equal(t, "later than it happened", a.Steps[len(a.Steps)-1].Found)
 	assert.Empty(t, a.Again)
-	for _, bad := range []string{"module.completed", "x/y/z", "module.completed/" + section.ID + "/none", "/" + section.ID + "/"} {
+	for _, bad := range []string{
+		"module.completed", "x/y/z", "module.completed/" + section.ID + "/none",
+		"/" + section.ID + "/",
+	} {
 		x.do(404, "GET", "/people/"+ada+"/why?kind=event&thing="+url.QueryEscape(bad), nil)
 	}
 	_, other := x.invited("other", &permission.Grant{

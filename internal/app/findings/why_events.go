@@ -53,7 +53,9 @@ var ofActivity = map[learning.Kind][]rule.Trigger{
 }
 
 // eventThings lists the events that can come of the courses of somebody's sections.
-func (s *Service) eventThings(ctx context.Context, personID string, within *permission.Reach) (out []Thing, err error) {
+func (s *Service) eventThings(ctx context.Context, personID string, within *permission.Reach) (out []Thing,
+	err error,
+) {
 	places, err := rosterstore.WhereaboutsOf(ctx, s.Store, personID)
 	if err != nil {
 		return nil, err
@@ -63,7 +65,10 @@ func (s *Service) eventThings(ctx context.Context, personID string, within *perm
 			continue
 		}
 		add := func(t rule.Trigger, inside, title string) {
-			out = append(out, Thing{ThingEvent, asked{t, w.SectionID, inside}.id(), t.Name() + ": " + title, w.Section})
+			out = append(out, Thing{
+				ThingEvent, asked{t, w.SectionID, inside}.id(), t.Name() + ": " + title,
+				w.Section,
+			})
 		}
 		add(rule.SectionJoined, "", w.Section)
 		o, _, err := s.outlineOf(ctx, w.SectionID)

@@ -192,7 +192,7 @@ func (s *Service) HandOn(ctx context.Context, h Handing) (taskstore.Task, error)
 		}
 		return s.handOn(ctx, h, m)
 	}
-	return taskstore.Task{}, refusal.Conflict("", "nothing is amiss with them by the latest comparison; sync now to look anew")
+	return taskstore.Task{}, refusal.Conflict("", "they are not missing by the latest comparison; sync now to look anew")
 }
 
 func (s *Service) handOn(ctx context.Context, h Handing, m Missing) (taskstore.Task, error) {

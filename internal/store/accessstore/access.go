@@ -106,8 +106,8 @@ func granted(ctx context.Context, from db.From, u User, err error) (User, error)
 	return one[0], err
 }
 
-// UserByToken finds whom a token stands for, with the token, and notes its use. One that has expired is ErrNotFound, and
-// so is one of somebody whose only way in is a provider that is switched off.
+// UserByToken finds whom a token stands for, with the token, and notes its use. One that has expired is
+// ErrNotFound, and so is one of somebody whose only way in is a provider that is switched off.
 func UserByToken(ctx context.Context, from db.From, hash []byte) (u User, t APIToken, err error) {
 	found, err := db.Rows[APIToken](ctx, from, "finding the token", `
 		WITH used AS (
