@@ -59,3 +59,17 @@ func TestEachNameIsListedOnce(t *testing.T) {
 	assert.Equal(t, []string{"Otto Onion"}, people)
 	assert.Empty(t, titles)
 }
+
+// What a session sees is not undone by requests of it that began before and write it when they end.
+func TestWhatASessionSeesIsKeptApart(t *testing.T) {
+	s, ctx, until := storetest.New(t), t.Context(), time.Now().Add(time.Hour)
+	of := accessstore.SessionOf{UserID: somebody(t, s, "otto").ID}
+	require.NoError(t, accessstore.KeepSession(ctx, s, "token", []byte("data"), until, of))
+	assert.Equal(t, accessstore.Seen{}, must[accessstore.Seen](t)(accessstore.SeenBy(ctx, s, "token")))
+	require.NoError(t, accessstore.KeepNamesKey(ctx, s, "token", "key"))
+	require.NoError(t, accessstore.KeepViewed(ctx, s, "token", "person", "Ada"))
+	require.NoError(t, accessstore.KeepSession(ctx, s, "token", []byte("data of before"), until, of))
+	assert.Equal(t, accessstore.Seen{NamesKey: "key", ViewedPerson: "person", ViewedName: "Ada"},
+		must[accessstore.Seen](t)(accessstore.SeenBy(ctx, s, "token")))
+	assert.Equal(t, accessstore.Seen{}, must[accessstore.Seen](t)(accessstore.SeenBy(ctx, s, "none")))
+}

@@ -36,8 +36,7 @@ func (s *Server) hideNames(ctx context.Context, in *with[api.Names]) (api.Names,
 	case !in.Body.Hidden && !auth.Caller(ctx).SeesNames():
 		return api.Names{}, refusal.Forbidden("names are hidden for your role")
 	}
-	s.auth.HideNames(ctx, in.Body.Hidden)
-	return in.Body, nil
+	return in.Body, s.auth.HideNames(ctx, in.Body.Hidden)
 }
 
 type hiderKey struct{}

@@ -41,14 +41,13 @@ func (s *Server) viewAs(ctx context.Context, in *with[api.Viewing]) (api.Viewed,
 	if err != nil {
 		return api.Viewed{}, err
 	}
-	s.auth.View(ctx, &v)
-	return api.Viewed{PersonID: v.PersonID, Name: v.Name}, nil
+	return api.Viewed{PersonID: v.PersonID, Name: v.Name}, s.auth.View(ctx, &v)
 }
 
 func (s *Server) endView(ctx context.Context, _ *struct{}) error {
 	err := s.Access.EndViewing(ctx, auth.Caller(ctx))
-	if err == nil {
-		s.auth.View(ctx, nil)
+	if err != nil {
+		return err
 	}
-	return err
+	return s.auth.View(ctx, nil)
 }

@@ -7,6 +7,7 @@ import (
 
 	"kanban/internal/core/permission"
 	"kanban/internal/core/refusal"
+	"kanban/internal/store/accessstore"
 	"kanban/internal/store/db"
 	"kanban/internal/store/personstore"
 	"kanban/internal/store/rosterstore"
@@ -53,4 +54,19 @@ func (s *Service) Viewing(ctx context.Context, c Caller, v Viewed) (Caller, erro
 	}
 	c.Viewing, c.PersonID, c.Grants = &v, v.PersonID, nil
 	return s.asInRegister(ctx, c)
+}
+
+// SeenBy gives what a session sees otherwise than its user would, by its token as it is kept.
+func (s *Service) SeenBy(ctx context.Context, token string) (accessstore.Seen, error) {
+	return accessstore.SeenBy(ctx, s.Store, token)
+}
+
+// KeepViewed keeps as whom of the register a session looks.
+func (s *Service) KeepViewed(ctx context.Context, token string, v Viewed) error {
+	return accessstore.KeepViewed(ctx, s.Store, token, v.PersonID, v.Name)
+}
+
+// KeepNamesKey keeps by what names are made up in a session; empty to show them.
+func (s *Service) KeepNamesKey(ctx context.Context, token, key string) error {
+	return accessstore.KeepNamesKey(ctx, s.Store, token, key)
 }

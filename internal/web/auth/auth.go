@@ -23,6 +23,7 @@ import (
 
 	"kanban/internal/app/access"
 	"kanban/internal/core/permission"
+	"kanban/internal/store/accessstore"
 	"kanban/internal/store/db"
 	"kanban/internal/web/problem"
 )
@@ -58,11 +59,6 @@ const (
 	enteredBy       = "by"
 	providerSession = "provider-session"
 	idToken         = "id-token"
-	// namesKey is by what names are made up while they are hidden.
-	namesKey = "names-key"
-	// As whom of the register somebody looks, and what that person is called.
-	viewedPerson = "viewed-person"
-	viewedName   = "viewed-name"
 	// keptPrefix stands before what is kept for a while.
 	keptPrefix = "kept-"
 	// longestAgent bounds what a browser may say of itself.
@@ -117,19 +113,21 @@ const (
 	keySign
 	keyVisitor
 	keyReach
+	keySeen
 )
 
 // Identify finds the caller by token or session and refuses everybody else.
 func (a *Auth) Identify(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		var caller access.Caller
+		var saw accessstore.Seen
 		var err error
 		sign := a.sessions.Token(r.Context())
 		if token, ok := bearer(r); ok {
 			caller, err = a.Access.ByToken(r.Context(), token)
 			sign = tokenSign + token
 		} else if id := a.sessions.GetString(r.Context(), administrator); id != "" {
-			caller, err = a.entered(r.Context(), id)
+			caller, saw, err = a.sees(r.Context(), sign, id)
 		}
 		switch {
 		case err != nil && !errors.Is(err, access.ErrUnknown) && !errors.Is(err, db.ErrNotFound):
@@ -141,7 +139,7 @@ func (a *Auth) Identify(next http.Handler) http.Handler {
 			problem.Write(w, http.StatusUnauthorized, "sign in first: kanban sign-in")
 			return
 		}
-		ctx := context.WithValue(r.Context(), keyCaller, caller)
+		ctx := context.WithValue(context.WithValue(r.Context(), keyCaller, caller), keySeen, saw)
 		next.ServeHTTP(w, r.WithContext(context.WithValue(ctx, keySign, sign)))
 	})
 }
@@ -166,37 +164,48 @@ func (a *Auth) Came(ctx context.Context) Way {
 
 // entered finds who signed in to a session before. Whoever came with a password has one-time codes, where a role needs
 // them, before they may anything.
-func (a *Auth) entered(ctx context.Context, id string) (c access.Caller, err error) {
+func (a *Auth) entered(ctx context.Context, id string) (access.Caller, error) {
 	if a.Came(ctx).Provider == "" {
-		c, err = a.Access.ByPassword(ctx, id)
-	} else {
-		c, err = a.Access.ByID(ctx, id)
+		return a.Access.ByPassword(ctx, id)
 	}
-	if person := a.sessions.GetString(ctx, viewedPerson); err == nil && person != "" {
-		return a.Access.Viewing(ctx, c, access.Viewed{PersonID: person, Name: a.sessions.GetString(ctx, viewedName)})
+	return a.Access.ByID(ctx, id)
+}
+
+// sees finds who signed in to a session before, and what it sees: as whom of the register they look.
+func (a *Auth) sees(ctx context.Context, sign, id string) (c access.Caller, saw accessstore.Seen, err error) {
+	if c, err = a.entered(ctx, id); err != nil {
+		return c, saw, err
 	}
-	return c, err
+	if saw, err = a.Access.SeenBy(ctx, keptAs(sign)); err != nil || saw.ViewedPerson == "" {
+		return c, saw, err
+	}
+	c, err = a.Access.Viewing(ctx, c, access.Viewed{PersonID: saw.ViewedPerson, Name: saw.ViewedName})
+	return c, saw, err
 }
 
 // View lets a session look as somebody of the register, or as who it is when nil.
-func (a *Auth) View(ctx context.Context, v *access.Viewed) {
+func (a *Auth) View(ctx context.Context, v *access.Viewed) error {
 	if v == nil {
-		a.sessions.Remove(ctx, viewedPerson)
-		a.sessions.Remove(ctx, viewedName)
-		return
+		v = &access.Viewed{}
 	}
-	a.sessions.Put(ctx, viewedPerson, v.PersonID)
-	a.sessions.Put(ctx, viewedName, v.Name)
+	return a.Access.KeepViewed(ctx, Kept(ctx), *v)
 }
 
 // HideNames hides names in a session from now on, or shows them again.
-func (a *Auth) HideNames(ctx context.Context, hide bool) {
+func (a *Auth) HideNames(ctx context.Context, hide bool) error {
 	switch {
 	case !hide:
-		a.sessions.Remove(ctx, namesKey)
-	case a.sessions.GetString(ctx, namesKey) == "":
-		a.sessions.Put(ctx, namesKey, rand.Text())
+		return a.Access.KeepNamesKey(ctx, Kept(ctx), "")
+	case seen(ctx).NamesKey == "":
+		return a.Access.KeepNamesKey(ctx, Kept(ctx), rand.Text())
 	}
+	return nil
+}
+
+// seen is what a session sees otherwise than its user would.
+func seen(ctx context.Context) accessstore.Seen {
+	s, _ := ctx.Value(keySeen).(accessstore.Seen)
+	return s
 }
 
 // NamesHidden is the header by which a program has names hidden in one answer.
@@ -205,7 +214,7 @@ const NamesHidden = "Kanban-Hide-Names"
 // NamesKey is by what names are made up for whoever makes a request; nil where names are shown. asked says that the
 // session or the request asks for it; otherwise it is the caller's role that does not see them.
 func (a *Auth) NamesKey(r *http.Request) (key []byte, asked bool) {
-	if key := a.sessions.GetString(r.Context(), namesKey); key != "" && Kept(r.Context()) != "" {
+	if key := seen(r.Context()).NamesKey; key != "" {
 		return []byte(key), true
 	}
 	header := r.Header.Get(NamesHidden)
@@ -341,6 +350,11 @@ func Kept(ctx context.Context) string {
 	if sign == "" || strings.HasPrefix(sign, tokenSign) {
 		return ""
 	}
+	return keptAs(sign)
+}
+
+// keptAs is by what the database knows the session with a value.
+func keptAs(sign string) string {
 	sum := sha256.Sum256([]byte(sign))
 	return base64.RawURLEncoding.EncodeToString(sum[:])
 }
