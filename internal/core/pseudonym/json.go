@@ -19,8 +19,15 @@ func (h Hider) JSON(doc []byte) []byte {
 	h.Names = h.Names.With(h.unknown(strangers))
 	out := bytes.NewBuffer(make([]byte, 0, len(doc)+len(doc)/8))
 	member, before := "", map[string]string{} // what was replaced before: texts repeat
+	var holds []string                        // of each object and list that is open, the member that holds it
 	for i := 0; i < len(doc); {
 		if doc[i] != '"' {
+			switch doc[i] {
+			case '{', '[':
+				holds = append(holds, member)
+			case '}', ']': // what follows belongs to what holds this
+				member, holds = holds[len(holds)-1], holds[:len(holds)-1]
+			}
 			out.WriteByte(doc[i])
 			i++
 			continue
