@@ -67,8 +67,9 @@ var floors = [][]string{
 	{"internal/store", "internal/adapter"},
 	{"internal/store/storetest"},
 	{"internal/app", "internal/client", "console"},
-	// say what sets mean for their classes, what rules would do, and to people what they hold
-	{"internal/app/linking", "internal/app/rules", "internal/app/holders"},
+	// say what sets mean for their classes, what rules would do, to people what they hold, and to teachers who is
+	// missing
+	{"internal/app/linking", "internal/app/rules", "internal/app/holders", "internal/app/teaching"},
 	{"internal/app/wallets"}, // lets programs take along what holders hold
 	{"internal/app/batches"}, // does with many what the others do with one
 	{"internal/app/proofs"},  // lets a test learner go through what the others do

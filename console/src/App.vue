@@ -12,7 +12,6 @@ import { askWith } from './parts/form/ask'
 import { letGo } from './parts/form/typed'
 import Oops from './parts/Oops.vue'
 import { entered } from './router'
-import Seen from './shell/Seen.vue'
 import TopBar from './shell/TopBar.vue'
 import { $t } from './texts'
 
@@ -80,7 +79,6 @@ function signedOut() {
     $t('shell.toContent')
   }}</a>
   <TopBar v-if="inside" @out="signOut" />
-  <Seen v-if="inside" />
   <p v-if="inside && maintenance.data.value?.on" class="paused" role="status">
     {{
       $t('shell.everythingIsPausedByWhat', {

@@ -184,7 +184,7 @@ export const router = createRouter({
     },
     {
       path: '/teaching/:id',
-      component: () => import('./pages/teaching/TaughtSection.vue'),
+      component: () => import('./pages/teaching/OneSection.vue'),
       props: true,
       meta: { title: $t('teaching.mySections') },
     },

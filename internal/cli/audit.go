@@ -10,7 +10,6 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"kanban/internal/client"
-	"kanban/internal/core/rule"
 	"kanban/internal/wire/api"
 )
 
@@ -31,12 +30,12 @@ func auditOf() *cli.Command {
 				"limit": {fmt.Sprint(cmd.Int("limit"))}, "text": {cmd.String("text")},
 				"subject": {cmd.String("subject")},
 			}
-			if text := cmd.String("since"); text != "" {
-				span, err := rule.Span(text)
-				if err != nil {
-					return usage(cmd, err.Error())
-				}
-				q.Set("since", time.Now().Add(-span).UTC().Format(time.RFC3339))
+			since, err := sinceOf(cmd)
+			if err != nil {
+				return err
+			}
+			if since != nil {
+				q.Set("since", since.Format(time.RFC3339))
 			}
 			page, err := client.Get[api.Page[api.AuditEntry]](ctx, connect(cmd), "/audit-entries?"+q.Encode())
 			if err != nil {

@@ -40,12 +40,12 @@ func listDeliveries(ctx context.Context, cmd *cli.Command) error {
 		}
 		q.Set(key, id)
 	}
-	if text := cmd.String("since"); text != "" {
-		span, err := rule.Span(text)
-		if err != nil {
-			return usage(cmd, err.Error())
-		}
-		q.Set("since", time.Now().Add(-span).UTC().Format(time.RFC3339))
+	since, err := sinceOf(cmd)
+	if err != nil {
+		return err
+	}
+	if since != nil {
+		q.Set("since", since.Format(time.RFC3339))
 	}
 	page, err := client.Get[api.Page[api.Delivery]](ctx, c, "/deliveries?"+q.Encode())
 	if err != nil {
@@ -67,6 +67,20 @@ func listDeliveries(ctx context.Context, cmd *cli.Command) error {
 			fmt.Sprint(d.Attempts), moment(next), cmp.Or(d.Error, d.Held),
 		}
 	}).print(cmd)
+}
+
+// sinceOf gives the time that --since goes back to, such as 2h or 3d; nil when it is not given.
+func sinceOf(cmd *cli.Command) (*time.Time, error) {
+	text := cmd.String("since")
+	if text == "" {
+		return nil, nil
+	}
+	span, err := rule.Span(text)
+	if err != nil {
+		return nil, usage(cmd, err.Error())
+	}
+	at := time.Now().Add(-span).UTC()
+	return &at, nil
 }
 
 // ruleAndService gives the ids of what --rule and --to name, "" for what is not given.
@@ -145,13 +159,8 @@ func retryMany() *cli.Command {
 			if in.RuleID, in.InterfaceID, err = ruleAndService(ctx, cmd, c); err != nil {
 				return err
 			}
-			if text := cmd.String("since"); text != "" {
-				span, err := rule.Span(text)
-				if err != nil {
-					return usage(cmd, err.Error())
-				}
-				since := time.Now().Add(-span)
-				in.Since = &since
+			if in.Since, err = sinceOf(cmd); err != nil {
+				return err
 			}
 			n, err := client.Post[api.Retried](ctx, c, "/deliveries/retry", in)
 			if err == nil {

@@ -36,13 +36,13 @@ func teachingOf() *cli.Command {
 }
 
 func listTeaching(ctx context.Context, cmd *cli.Command) error {
-	page, err := client.Get[api.Page[api.OwnedSection]](ctx, connect(cmd), "/teaching")
+	page, err := client.Get[api.Page[api.TaughtSection]](ctx, connect(cmd), "/teaching")
 	if err != nil {
 		return err
 	}
 	return tableOf(page.Items, "You teach no section now, by the register.",
 		[]string{"section", "code", "yours", "state", "learners", "missing", "waiting", "tasks"},
-		func(x api.OwnedSection) []string {
+		func(x api.TaughtSection) []string {
 			return []string{
 				x.Title, x.Code, x.ShortName, words(string(x.State), 1), fmt.Sprint(x.Learners), fmt.Sprint(x.Missing),
 				fmt.Sprint(x.Waiting), fmt.Sprint(x.Tasks),
@@ -60,7 +60,7 @@ func showTeaching(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	page, err := client.Get[api.TaughtPage](ctx, c, "/teaching/"+x.ID)
+	page, err := client.Get[api.TaughtSectionPage](ctx, c, "/teaching/"+x.ID)
 	if err != nil {
 		return err
 	}

@@ -18,9 +18,9 @@ func why() *cli.Command {
 	return &cli.Command{
 		Name: "why", Usage: "Why something has happened to somebody, or has not", ArgsUsage: "PERSON [THING]",
 		Category: "learning",
-		Description: `A thing is a section, a badge, a stage, a rule, the assignment of a score, or an event such as a finished module. Each step says what is needed and what is
-there, up to the one at which it ended, with who can mend it and when it is looked at again. Without a thing, all that
-can be asked about is listed.
+		Description: `A thing is a section, a badge, a stage, a rule, the assignment of a score, or an event such as a finished module. Each
+step says what is needed and what is there, up to the one at which it ended, with who can mend it and when it is looked
+at again. Without a thing, all that can be asked about is listed.
 
   kanban why stu-012 PROP-A
   kanban why "Cleo Clover" "Cuttings badge"

@@ -331,7 +331,7 @@ func TestConsoleShownToOthers(t *testing.T) {
 	b.open("/board")
 	b.sees("My page")
 	b.click("Look as myself again")
-	b.sees("Board")
+	b.sees("View as them")
 	b.open("/settings/audit")
 	b.sees("began to view as somebody")
 	b.sees("ended viewing as somebody")

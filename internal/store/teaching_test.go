@@ -13,27 +13,28 @@ import (
 	"kanban/internal/store/teachingstore"
 )
 
-func TestOwnSectionsAreKept(t *testing.T) {
+func TestTaughtSectionsAreKept(t *testing.T) {
 	w, _ := school(t)
 	s, ctx := w.Store, t.Context()
 	otto, orla := somebody(t, s, "otto"), somebody(t, s, "orla")
 	a, b := w.Section("PROP-A").ID, db.NewID()
-	tx(t, s, func(tx *db.Tx) error { return teachingstore.NameOwnSection(ctx, tx, otto.ID, a, "Mornings") })
-	tx(t, s, func(tx *db.Tx) error { return teachingstore.PictureOwnSection(ctx, tx, otto.ID, a, []byte("png")) })
+	tx(t, s, func(tx *db.Tx) error { return teachingstore.NameSection(ctx, tx, otto.ID, a, "Mornings") })
+	tx(t, s, func(tx *db.Tx) error { return teachingstore.SetPicture(ctx, tx, otto.ID, a, []byte("png")) })
 	tx(t, s, func(tx *db.Tx) error {
-		require.ErrorIs(t, teachingstore.NameOwnSection(ctx, tx, otto.ID, b, "None"), db.ErrNotFound)
-		require.ErrorIs(t, teachingstore.PictureOwnSection(ctx, tx, otto.ID, b, nil), db.ErrNotFound)
-		return teachingstore.OrderOwnSections(ctx, tx, otto.ID, []string{b, a, b})
+		require.ErrorIs(t, teachingstore.NameSection(ctx, tx, otto.ID, b, "None"), db.ErrNotFound)
+		require.ErrorIs(t, teachingstore.SetPicture(ctx, tx, otto.ID, b, nil), db.ErrNotFound)
+		return teachingstore.OrderSections(ctx, tx, otto.ID, []string{b, a, b})
 	})
-	own := must[map[string]teachingstore.OwnSection](t)(teachingstore.OwnSections(ctx, s, otto.ID))
-	assert.Equal(t, teachingstore.OwnSection{SectionID: a, Position: 2, ShortName: "Mornings", Picture: true}, own[a])
+	own := must[map[string]teachingstore.TaughtSection](t)(teachingstore.TaughtSections(ctx, s, otto.ID))
+	assert.Equal(t, teachingstore.TaughtSection{SectionID: a, Position: 2, ShortName: "Mornings", Picture: true},
+		own[a])
 	assert.Equal(t, 1, own[b].Position)
 	assert.Equal(t, []byte("png"), must[[]byte](t)(teachingstore.PictureOf(ctx, s, otto.ID, a)))
-	assert.Empty(t, must[map[string]teachingstore.OwnSection](t)(teachingstore.OwnSections(ctx, s, orla.ID)))
+	assert.Empty(t, must[map[string]teachingstore.TaughtSection](t)(teachingstore.TaughtSections(ctx, s, orla.ID)))
 	_, err := teachingstore.PictureOf(ctx, s, orla.ID, a)
 	require.ErrorIs(t, err, db.ErrNotFound)
-	tx(t, s, func(tx *db.Tx) error { return teachingstore.OrderOwnSections(ctx, tx, otto.ID, []string{a}) })
-	own = must[map[string]teachingstore.OwnSection](t)(teachingstore.OwnSections(ctx, s, otto.ID))
+	tx(t, s, func(tx *db.Tx) error { return teachingstore.OrderSections(ctx, tx, otto.ID, []string{a}) })
+	own = must[map[string]teachingstore.TaughtSection](t)(teachingstore.TaughtSections(ctx, s, otto.ID))
 	assert.Equal(t, []int{1, 0}, []int{own[a].Position, own[b].Position})
 	there := must[map[string]teachingstore.SetUp](t)(teachingstore.SetUps(ctx, s, []string{a, b}))
 	assert.Equal(t, map[string]teachingstore.SetUp{a: {SectionID: a}}, there)
@@ -49,7 +50,7 @@ func TestDifferencesAreHandedOnOnce(t *testing.T) {
 	}
 	now := func() (yes bool) {
 		tx(t, s, func(tx *db.Tx) (err error) {
-			yes, err = taskstore.HandedNow(ctx, tx, task)
+			yes, err = taskstore.HandedNow(ctx, tx, []string{db.NewID(), section}, person)
 			return err
 		})
 		return yes

@@ -32,7 +32,7 @@ func (s *Server) hidingNames(a huma.API) { handle(a, hideNamesOp, s.hideNames) }
 func (s *Server) hideNames(ctx context.Context, in *with[api.Names]) (api.Names, error) {
 	switch {
 	case auth.Kept(ctx) == "":
-		return api.Names{}, refusal.Conflict("", "a token has no session; send the header %s: yes instead", auth.NamesHidden)
+		return api.Names{}, refusal.Conflict("", "a token has no session; send the header %s: yes instead", auth.HideNamesHeader)
 	case !in.Body.Hidden && !auth.Caller(ctx).SeesNames():
 		return api.Names{}, refusal.Forbidden("names are hidden for your role")
 	}
@@ -50,16 +50,17 @@ func hiderOf(ctx context.Context) (h pseudonym.Hider, there bool) {
 // hideCells replaces the names in the cells of a table.
 func hideCells(ctx context.Context, rows [][]string) {
 	h, there := hiderOf(ctx)
+	if !there {
+		return
+	}
 	for _, row := range rows {
 		for i := range row {
-			if there {
-				row[i] = h.Text(row[i])
-			}
+			row[i] = h.Text(row[i])
 		}
 	}
 }
 
-// hideThemselves are the addresses of files that are written without names where those are hidden.
+// hideThemselves are the addresses of files that are written without names where those are hidden, or have none.
 var hideThemselves = []string{
 	"/api/v1/reports/{name}/file.{form}", "/api/v1/sheets/{file}", "/api/v1/score-links/{id}/unfinished.{kind}",
 	"/api/v1/stage-plans/{id}/map.{form}",
@@ -141,7 +142,7 @@ const (
 	asItIs
 	asJSON
 	asText
-	kept
+	withheld
 )
 
 // hiddenAnswer is an answer in which names are replaced before it is sent.
@@ -167,7 +168,7 @@ func (a *hiddenAnswer) WriteHeader(status int) {
 		strings.HasPrefix(kind, "image/") && a.itself:
 		a.how = asItIs
 	case a.never && status < http.StatusMultipleChoices:
-		a.how = kept
+		a.how = withheld
 	case kind == "application/json" || strings.HasSuffix(kind, "+json"):
 		a.how = asJSON
 	case strings.HasPrefix(kind, "text/"):
@@ -175,7 +176,7 @@ func (a *hiddenAnswer) WriteHeader(status int) {
 	case a.itself:
 		a.how = asItIs
 	default:
-		a.how = kept
+		a.how = withheld
 	}
 	if a.how != asItIs {
 		a.Header().Del("Content-Length")
@@ -222,7 +223,7 @@ func (a *hiddenAnswer) finish() {
 		_, _ = a.ResponseWriter.Write(body)
 	case asText:
 		_, _ = io.WriteString(a.ResponseWriter, a.hider.Text(a.held.String()))
-	case kept:
+	case withheld:
 		a.Header().Del("Content-Disposition")
 		problem.Write(a.ResponseWriter, http.StatusConflict, showFirst)
 	}

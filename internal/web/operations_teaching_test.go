@@ -35,13 +35,13 @@ func picture(t testing.TB, w, h int) string {
 // walkTeaching walks what a teacher does with a section.
 func walkTeaching(x *talk, have *story) {
 	t := x.site.t
-	assert.Empty(t, get[api.Page[api.OwnedSection]](x, "/teaching").Items, "an administrator teaches nothing")
+	assert.Empty(t, get[api.Page[api.TaughtSection]](x, "/teaching").Items, "an administrator teaches nothing")
 	a := x.Section("PROP-A").ID
-	page := get[api.TaughtPage](x, "/teaching/"+a)
+	page := get[api.TaughtSectionPage](x, "/teaching/"+a)
 	assert.Equal(t, a, page.Own)
 	require.NotEmpty(t, page.Elsewhere)
-	x.do(204, "PUT", "/teaching/"+a+"/name", api.OwnSectionName{ShortName: "Cuttings"})
-	x.do(422, "PUT", "/teaching/"+a+"/name", api.OwnSectionName{ShortName: strings.Repeat("x", 61)})
+	x.do(204, "PUT", "/teaching/"+a+"/name", api.SectionName{ShortName: "Cuttings"})
+	x.do(422, "PUT", "/teaching/"+a+"/name", api.SectionName{ShortName: strings.Repeat("x", 61)})
 	x.do(204, "PUT", "/teaching/order", api.SectionOrder{Sections: []string{a, a}})
 	x.do(404, "PUT", "/teaching/order", api.SectionOrder{Sections: []string{"x"}})
 	x.do(404, "GET", "/teaching/"+a+"/picture", nil)
@@ -57,7 +57,7 @@ func walkTeaching(x *talk, have *story) {
 	}
 	x.do(204, "DELETE", "/teaching/"+a+"/picture", nil)
 	x.do(404, "GET", "/teaching/"+a+"/picture", nil)
-	page = get[api.TaughtPage](x, "/teaching/"+a)
+	page = get[api.TaughtSectionPage](x, "/teaching/"+a)
 	assert.Equal(t, "Cuttings", page.ShortName)
 	x.do(409, "POST", "/teaching/"+a+"/handed", api.NewHanding{PersonID: x.Person("tea-001").ID})
 	var missing api.MissingPerson
@@ -76,7 +76,7 @@ func walkTeaching(x *talk, have *story) {
 
 // A teacher sees the sections that they teach and no others, arranged as they like; hands to whoever can mend it that
 // somebody is missing, with the comparison; and gets the answer back.
-func TestTeachersMindTheirOwnSections(t *testing.T) {
+func TestTeachersMindTheirTaughtSections(t *testing.T) {
 	x := &talk{open(t, nil), describe(t)}
 	left, right := x.halves()
 	otto, ottos := x.invited("otto", nil, x.Person("tea-002").ID)
@@ -88,7 +88,7 @@ func TestTeachersMindTheirOwnSections(t *testing.T) {
 		require.Equal(t, want, status, "%s %s: %s", method, path, text)
 		return text
 	}
-	list := as[api.Page[api.OwnedSection]](x, ask(200, "GET", "/teaching", ""))
+	list := as[api.Page[api.TaughtSection]](x, ask(200, "GET", "/teaching", ""))
 	require.Len(t, list.Items, list.Total)
 	var titles []string
 	for _, s := range list.Items {
@@ -100,7 +100,7 @@ func TestTeachersMindTheirOwnSections(t *testing.T) {
 	assert.Equal(t, x.Section("PROP-B").ID, b.Own, "of the linked set, the section that is theirs")
 	ask(204, "PUT", "/teaching/order", fmt.Sprintf(`{"sections": [%q, %q]}`, left.section, b.Own))
 	ask(204, "PUT", "/teaching/"+left.section+"/name", `{"shortName": "Mornings"}`)
-	list = as[api.Page[api.OwnedSection]](x, ask(200, "GET", "/teaching", ""))
+	list = as[api.Page[api.TaughtSection]](x, ask(200, "GET", "/teaching", ""))
 	assert.Equal(t, []string{"Mornings", ""}, []string{list.Items[0].ShortName, list.Items[1].ShortName})
 	ask(404, "GET", "/teaching/"+right.section, "")
 	ask(404, "PUT", "/teaching/"+right.section+"/name", `{"shortName": "Mine"}`)
@@ -109,7 +109,7 @@ func TestTeachersMindTheirOwnSections(t *testing.T) {
 	assert.Equal(t, 200, status)
 	assert.NotContains(t, text, "Mornings", "what a teacher calls a section is their own")
 
-	page := as[api.TaughtPage](x, ask(200, "GET", "/teaching/"+left.section, ""))
+	page := as[api.TaughtSectionPage](x, ask(200, "GET", "/teaching/"+left.section, ""))
 	says := map[string]api.MissingPerson{}
 	for _, m := range page.People {
 		says[m.Name] = m
@@ -148,7 +148,7 @@ func TestTeachersMindTheirOwnSections(t *testing.T) {
 			open[len(open)-1].Section,
 		})
 	x.do(204, "POST", "/tasks/"+task.ID+"/done", api.TaskAnswer{Answer: "She has her own address now."})
-	page = as[api.TaughtPage](x, ask(200, "GET", "/teaching/"+left.section, ""))
+	page = as[api.TaughtSectionPage](x, ask(200, "GET", "/teaching/"+left.section, ""))
 	for _, m := range page.People {
 		if m.PersonID == cleo {
 			assert.Equal(t, []string{"She has her own address now.", "Maud"}, []string{m.Task.Answer, m.Task.DoneBy})

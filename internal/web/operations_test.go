@@ -162,7 +162,7 @@ func TestEveryOperationAnswersAsDescribed(t *testing.T) {
 	x.described.t = t
 	assert.Equal(
 		t,
-		[]string{"get-gradebook-package", "get-own-picture", "get-report-file", "get-safety-copy", "get-sheet-file", "get-stage-map", "get-unfinished-work", "live"},
+		[]string{"get-gradebook-package", "get-report-file", "get-safety-copy", "get-sheet-file", "get-stage-map", "get-taught-picture", "get-unfinished-work", "live"},
 		x.unanswered(),
 		"files and what streams are tested on their own",
 	)

@@ -78,9 +78,3 @@ func shownTask(t taskstore.ListedTask) api.Task {
 	}
 	return out
 }
-
-// task is one of them.
-func (s *Server) task(ctx context.Context, id string) (api.Task, error) {
-	t, err := s.Tasks.Task(ctx, id)
-	return shownTask(t), err
-}

@@ -48,7 +48,7 @@ func TestWhyEvents(t *testing.T) {
 	assert.Equal(t, []any{false, "it does not", "register office"},
 		last(why("module.completed/"+x.Section("ORCH-A").ID+"/m/1")))
 	joined := why("section.joined/" + section.ID + "/")
-	assert.Contains(t, joined.Steps[len(joined.Steps)-1].Found, "nothing happens for whoever was there already")
+	assert.Contains(t, joined.Steps[len(joined.Steps)-1].Found, "longer ago than history is kept")
 	things := get[api.Page[api.Thing]](x, "/people/"+ada+"/things?text=cuttings")
 	require.Len(t, things.Items, 1)
 	assert.Equal(t, module, things.Items[0].ID)
@@ -59,6 +59,7 @@ func TestWhyEvents(t *testing.T) {
 	})
 	a = why(module)
 	assert.True(t, a.Happened)
+	assert.Contains(t, a.Thing.Title, "Cuttings", "it says of what")
 	assert.Equal(t, "later than it happened", a.Steps[len(a.Steps)-1].Found)
 	assert.Empty(t, a.Again)
 	for _, bad := range []string{

@@ -102,7 +102,6 @@ func New(db *db.Database, o Options) *UseCases {
 		Lists:       &lists.Service{Store: db},
 		Persons:     &persons.Service{Store: db},
 		Tasks:       &tasks.Service{Store: db},
-		Teaching:    &teaching.Service{Store: db},
 	}
 	compiled := &outlines.Compiled{Store: db}
 	expressions := rule.NewExpressions()
@@ -118,6 +117,7 @@ func New(db *db.Database, o Options) *UseCases {
 	x.Scores = &scores.Service{
 		Store: db, Connections: x.Connections, Call: o.Call, Zone: o.Zone, Outlines: compiled,
 	}
+	x.Teaching = &teaching.Service{Store: db, Access: x.Access, Pairings: x.Pairings, Scores: x.Scores}
 	x.Linking = &linking.Service{Store: db, Pairings: x.Pairings, Runs: x.Runs}
 	x.Batches = &batches.Service{Store: db, Pairings: x.Pairings, Runs: x.Runs, Linking: x.Linking}
 	x.Deliveries = &pipeline.Deliveries{

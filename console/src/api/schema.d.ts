@@ -4109,7 +4109,7 @@ export interface paths {
             cookie?: never;
         };
         /** The sections that you teach, as you have arranged them, those that have not ended first */
-        get: operations["list-own-sections"];
+        get: operations["list-taught-sections"];
         put?: never;
         post?: never;
         delete?: never;
@@ -4127,7 +4127,7 @@ export interface paths {
         };
         get?: never;
         /** Put the sections that you teach into an order, which only you see */
-        put: operations["order-own-sections"];
+        put: operations["order-taught-sections"];
         post?: never;
         delete?: never;
         options?: never;
@@ -4142,8 +4142,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A section that you teach: who is missing and why, in words for teachers, and whom to ask */
-        get: operations["get-own-section"];
+        /** A section as its teacher sees it: who is missing and why, in words for teachers, and whom to ask */
+        get: operations["get-taught-section"];
         put?: never;
         post?: never;
         delete?: never;
@@ -4178,7 +4178,7 @@ export interface paths {
         };
         get?: never;
         /** Give a section that you teach a short name, which only you see */
-        put: operations["name-own-section"];
+        put: operations["name-taught-section"];
         post?: never;
         delete?: never;
         options?: never;
@@ -4194,12 +4194,12 @@ export interface paths {
             cookie?: never;
         };
         /** Your picture of a section, a PNG */
-        get: operations["get-own-picture"];
+        get: operations["get-taught-picture"];
         /** Give a section that you teach a picture, which only you see: a PNG, JPEG or GIF */
-        put: operations["picture-own-section"];
+        put: operations["set-taught-picture"];
         post?: never;
         /** Take your picture of a section away */
-        delete: operations["remove-own-picture"];
+        delete: operations["remove-taught-picture"];
         options?: never;
         head?: never;
         patch?: never;
@@ -8002,10 +8002,6 @@ export interface components {
             role: string;
             section: string;
         };
-        OwnSectionName: {
-            /** @description Empty for its title */
-            shortName: string;
-        };
         OwnSession: {
             /** @description From which it was begun */
             address: string;
@@ -8039,95 +8035,6 @@ export interface components {
         };
         OwnVerbs: {
             own: components["schemas"]["VerbRule"][];
-        };
-        OwnedSection: {
-            /** @description Another section has the same title and code: show school, term and teachers */
-            alike?: boolean;
-            code: string;
-            counts?: {
-                [key: string]: number;
-            };
-            course: string;
-            courseId: string;
-            /** @description It has not ended */
-            current: boolean;
-            /**
-             * Format: date-time
-             * @description Last day of its terms
-             */
-            endsOn?: string;
-            /** @description No longer in the register */
-            gone?: boolean;
-            /** @description Learners wait until the teacher opens the class */
-            held: boolean;
-            id: string;
-            /** @description The service's name */
-            interface?: string;
-            /** Format: int64 */
-            learners: number;
-            /**
-             * @description It is a people list of this kind, no section of the register
-             * @enum {string}
-             */
-            list?: "course" | "organisation" | "named";
-            /**
-             * Format: int64
-             * @description People who are not in the class outside until somebody does something
-             */
-            missing: number;
-            /** @description What to do next, in words */
-            next?: string;
-            /**
-             * Format: date-time
-             * @description When it runs next by itself
-             */
-            nextRun?: string;
-            /**
-             * Format: date-time
-             * @description When its class opens by itself
-             */
-            opensAt?: string;
-            organisation?: string;
-            /** @description Id of the section that is theirs, by which it is asked about; of a linked set, the first of theirs */
-            own: string;
-            /** @description Where people open it in the register, when its interface says so; not on the board */
-            page?: string;
-            pairingId?: string;
-            /**
-             * Format: int64
-             * @description How far its learners have come on average, of those who have begun
-             */
-            percent?: number;
-            /** @description They have given it a picture */
-            picture: boolean;
-            /** Format: date-time */
-            ranAt?: string;
-            /** @description Of the people in it */
-            roles: string[];
-            /** @description A run of it is under way or queued; its state is that of before */
-            running?: boolean;
-            /** @description The linked set that this is about; the section is its lead */
-            set?: components["schemas"]["SetRef"];
-            /** @description What they call it; nobody else sees that */
-            shortName?: string;
-            /** @enum {string} */
-            state: "not-paired" | "never-run" | "held" | "in-step" | "out-of-step" | "needs-person" | "paused" | "ended";
-            target?: string;
-            /** @description Where people open its class at the service, likewise */
-            targetPage?: string;
-            /**
-             * Format: int64
-             * @description Those that are open
-             */
-            tasks: number;
-            teachers: string[];
-            terms: string[];
-            title: string;
-            /**
-             * Format: int64
-             * @description People who come in by themselves, or when the class is opened
-             */
-            waiting: number;
         };
         PageAccess: {
             items: components["schemas"]["Access"][];
@@ -8439,16 +8346,6 @@ export interface components {
              */
             total?: number;
         };
-        PageOwnedSection: {
-            items: components["schemas"]["OwnedSection"][];
-            /** @description Give it as cursor for the next page; absent at the end */
-            next?: string;
-            /**
-             * Format: int64
-             * @description Of a list that is searched: how many fit, shown or not
-             */
-            total?: number;
-        };
         PagePairing: {
             items: components["schemas"]["Pairing"][];
             /** @description Give it as cursor for the next page; absent at the end */
@@ -8651,6 +8548,16 @@ export interface components {
         };
         PageTask: {
             items: components["schemas"]["Task"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
+        };
+        PageTaughtSection: {
+            items: components["schemas"]["TaughtSection"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
             /**
@@ -10023,6 +9930,10 @@ export interface components {
             terms: string[];
             title: string;
         };
+        SectionName: {
+            /** @description Empty for its title */
+            shortName: string;
+        };
         SectionOrder: {
             /** @description Ids; others stand behind them */
             sections: string[];
@@ -10487,7 +10398,7 @@ export interface components {
             leave?: boolean;
         };
         Task: {
-            /** @description The comparison as it was when it was handed on */
+            /** @description What the latest comparison had found, and the register had of them, when it was handed on */
             about?: unknown;
             /** @description Of whoever did it; the teacher sees that */
             answer?: string;
@@ -10515,7 +10426,96 @@ export interface components {
             /** @description Whoever handed it on sees that */
             answer?: string;
         };
-        TaughtPage: {
+        TaughtSection: {
+            /** @description Another section has the same title and code: show school, term and teachers */
+            alike?: boolean;
+            code: string;
+            counts?: {
+                [key: string]: number;
+            };
+            course: string;
+            courseId: string;
+            /** @description It has not ended */
+            current: boolean;
+            /**
+             * Format: date-time
+             * @description Last day of its terms
+             */
+            endsOn?: string;
+            /** @description No longer in the register */
+            gone?: boolean;
+            /** @description Learners wait until the teacher opens the class */
+            held: boolean;
+            id: string;
+            /** @description The service's name */
+            interface?: string;
+            /** Format: int64 */
+            learners: number;
+            /**
+             * @description It is a people list of this kind, no section of the register
+             * @enum {string}
+             */
+            list?: "course" | "organisation" | "named";
+            /**
+             * Format: int64
+             * @description People who are not in the class outside until somebody does something
+             */
+            missing: number;
+            /** @description What to do next, in words */
+            next?: string;
+            /**
+             * Format: date-time
+             * @description When it runs next by itself
+             */
+            nextRun?: string;
+            /**
+             * Format: date-time
+             * @description When its class opens by itself
+             */
+            opensAt?: string;
+            organisation?: string;
+            /** @description Id of the section that is theirs, by which it is asked about; of a linked set, the first of theirs */
+            own: string;
+            /** @description Where people open it in the register, when its interface says so; not on the board */
+            page?: string;
+            pairingId?: string;
+            /**
+             * Format: int64
+             * @description How far its learners have come on average, of those who have begun
+             */
+            percent?: number;
+            /** @description They have given it a picture */
+            picture: boolean;
+            /** Format: date-time */
+            ranAt?: string;
+            /** @description Of the people in it */
+            roles: string[];
+            /** @description A run of it is under way or queued; its state is that of before */
+            running?: boolean;
+            /** @description The linked set that this is about; the section is its lead */
+            set?: components["schemas"]["SetRef"];
+            /** @description What they call it; nobody else sees that */
+            shortName?: string;
+            /** @enum {string} */
+            state: "not-paired" | "never-run" | "held" | "in-step" | "out-of-step" | "needs-person" | "paused" | "ended";
+            target?: string;
+            /** @description Where people open its class at the service, likewise */
+            targetPage?: string;
+            /**
+             * Format: int64
+             * @description Those that are open, without what was handed on
+             */
+            tasks: number;
+            teachers: string[];
+            terms: string[];
+            title: string;
+            /**
+             * Format: int64
+             * @description People who come in by themselves, or when the class is opened
+             */
+            waiting: number;
+        };
+        TaughtSectionPage: {
             /** @description Another section has the same title and code: show school, term and teachers */
             alike?: boolean;
             code: string;
@@ -10600,7 +10600,7 @@ export interface components {
             targetPage?: string;
             /**
              * Format: int64
-             * @description Those that are open
+             * @description Those that are open, without what was handed on
              */
             tasks: number;
             teachers: string[];
@@ -33249,7 +33249,7 @@ export interface operations {
             };
         };
     };
-    "list-own-sections": {
+    "list-taught-sections": {
         parameters: {
             query?: never;
             header?: never;
@@ -33264,7 +33264,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PageOwnedSection"];
+                    "application/json": components["schemas"]["PageTaughtSection"];
                 };
             };
             /** @description Unauthorized */
@@ -33305,7 +33305,7 @@ export interface operations {
             };
         };
     };
-    "order-own-sections": {
+    "order-taught-sections": {
         parameters: {
             query?: never;
             header?: never;
@@ -33372,7 +33372,7 @@ export interface operations {
             };
         };
     };
-    "get-own-section": {
+    "get-taught-section": {
         parameters: {
             query?: never;
             header?: never;
@@ -33390,7 +33390,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["TaughtPage"];
+                    "application/json": components["schemas"]["TaughtSectionPage"];
                 };
             };
             /** @description Unauthorized */
@@ -33524,7 +33524,7 @@ export interface operations {
             };
         };
     };
-    "name-own-section": {
+    "name-taught-section": {
         parameters: {
             query?: never;
             header?: never;
@@ -33536,7 +33536,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["OwnSectionName"];
+                "application/json": components["schemas"]["SectionName"];
             };
         };
         responses: {
@@ -33603,7 +33603,7 @@ export interface operations {
             };
         };
     };
-    "get-own-picture": {
+    "get-taught-picture": {
         parameters: {
             query?: never;
             header?: never;
@@ -33672,7 +33672,7 @@ export interface operations {
             };
         };
     };
-    "picture-own-section": {
+    "set-taught-picture": {
         parameters: {
             query?: never;
             header?: never;
@@ -33751,7 +33751,7 @@ export interface operations {
             };
         };
     };
-    "remove-own-picture": {
+    "remove-taught-picture": {
         parameters: {
             query?: never;
             header?: never;

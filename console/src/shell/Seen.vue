@@ -22,39 +22,31 @@ async function end(what: () => Promise<unknown>) {
 </script>
 
 <template>
-  <div class="bar">
-    <p v-if="me?.viewing" class="seen" role="status">
-      <span>{{ $t('shell.youLookAs', { name: me.viewing.name }) }}</span>
-      <Button
-        size="small"
-        variant="outlined"
-        :label="$t('shell.lookAsMyself')"
-        :loading="busy"
-        @click="end(lookAsMyself)"
-      />
-    </p>
-    <p v-if="me?.namesHidden" class="seen" role="status">
-      <span>{{ me.seesNames ? $t('shell.namesAreHidden') : $t('shell.namesAreHiddenForRole') }}</span>
-      <Button
-        v-if="me.seesNames"
-        size="small"
-        variant="outlined"
-        :label="$t('shell.showNames')"
-        :loading="busy"
-        @click="end(showNames)"
-      />
-    </p>
-  </div>
+  <p v-if="me?.viewing" class="seen" role="status">
+    <span>{{ $t('shell.youLookAs', { name: me.viewing.name }) }}</span>
+    <Button
+      size="small"
+      variant="outlined"
+      :label="$t('shell.lookAsMyself')"
+      :loading="busy"
+      @click="end(lookAsMyself)"
+    />
+  </p>
+  <p v-if="me?.namesHidden" class="seen" role="status">
+    <span>{{ me.seesNames ? $t('shell.namesAreHidden') : $t('shell.namesAreHiddenForRole') }}</span>
+    <Button
+      v-if="me.seesNames"
+      size="small"
+      variant="outlined"
+      :label="$t('shell.showNames')"
+      :loading="busy"
+      @click="end(showNames)"
+    />
+  </p>
   <Oops :error="trouble" />
 </template>
 
 <style scoped>
-.bar {
-  position: sticky;
-  top: 77px; /* below the strip of the navigation */
-  z-index: 4;
-}
-
 .seen {
   display: flex;
   align-items: center;

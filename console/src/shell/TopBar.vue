@@ -7,6 +7,7 @@ import { live } from '../api/live'
 import { pageOf, seenBy } from './areas'
 import AtWork from './AtWork.vue'
 import { may, mayAll } from './may'
+import Seen from './Seen.vue'
 
 // Loaded when somebody asks for it.
 const FindAnything = defineAsyncComponent(() => import('./FindAnything.vue'))
@@ -36,7 +37,7 @@ onBeforeUnmount(() => removeEventListener('keydown', keys))
 <template>
   <header class="strip">
     <div class="line">
-      <RouterLink to="/" class="mark" :aria-label="$t('shell.kanbanToBoard')">
+      <RouterLink to="/" class="mark" :aria-label="$t('shell.kanbanToStart')">
         <svg viewBox="0 0 16 16" width="15" height="15" aria-hidden="true">
           <path d="M1 1h4v14H1zM6 1h4v9H6zM11 1h4v5h-4z" fill="currentColor" />
         </svg>
@@ -90,6 +91,7 @@ onBeforeUnmount(() => removeEventListener('keydown', keys))
         >{{ p.title }}</RouterLink
       >
     </nav>
+    <Seen />
   </header>
   <FindAnything v-if="finding" @close="finding = false" />
 </template>

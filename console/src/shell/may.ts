@@ -16,8 +16,8 @@ export const may = (act: string) => acts.value?.includes(act) ?? true
 /** Whether they may do something in the whole institution. */
 export const mayAll = (act: string) => actsAll.value?.includes(act) ?? true
 
-/** The page on which they begin: teachers with their sections, whoever answers questions with those, whoever sees reports only with these, whoever
- * sees nothing else with their own. */
+/** The page on which they begin: teachers with their sections, whoever answers questions with those, whoever sees
+ * reports only with these, whoever sees nothing else with their own. */
 export function home(): string {
   if (!may('look')) return may('report') ? '/reports' : '/mine'
   if (acts.value?.includes('teach') && !may('rosters')) return '/teaching'

@@ -1,4 +1,5 @@
 import { api, ok } from '../api/client'
+import { me } from './may'
 
 // What is seen changes everywhere by these: every page begins anew.
 
@@ -20,8 +21,9 @@ export async function lookAs(personId: string) {
   window.location.assign('/')
 }
 
-/** Looks as who is signed in again, at the person as whom it was. */
+/** Looks as who is signed in again, at the page of whom they looked as. */
 export async function lookAsMyself() {
+  const person = me.value?.viewing?.personId
   await ok(api.DELETE('/api/v1/session/viewing'))
-  window.location.assign('/')
+  window.location.assign(person ? `/people/${person}` : '/')
 }

@@ -204,21 +204,3 @@ func (s *Service) SectionsOf(ctx context.Context, of permission.Subject, id stri
 	}
 	return reachstore.SectionsOf(ctx, s.Store, of, id)
 }
-
-// WhoMay lists the users who may do an act to a section, by a role that somebody gave them: whom one can ask.
-func (s *Service) WhoMay(ctx context.Context, a permission.Act, sectionID string) (who []accessstore.User, err error) {
-	all, err := s.Users(ctx)
-	if err != nil {
-		return nil, err
-	}
-	for _, u := range all {
-		r, err := reachstore.Reach(ctx, s.Store, permission.Rights{Grants: u.Granted()}, a)
-		if err != nil {
-			return nil, err
-		}
-		if r.Covers(sectionID) {
-			who = append(who, u)
-		}
-	}
-	return who, nil
-}

@@ -24,10 +24,11 @@ type knownNames struct {
 func (s *Service) Names(ctx context.Context) (*pseudonym.Names, error) {
 	s.names.mu.Lock()
 	defer s.names.mu.Unlock()
-	if s.names.names != nil && time.Since(s.names.at) < namesFor {
+	at := s.Clock.Now()
+	if s.names.names != nil && at.Sub(s.names.at) < namesFor {
 		return s.names.names, nil
 	}
-	at, names := time.Now(), pseudonym.NewNames()
+	names := pseudonym.NewNames()
 	err := personstore.EachName(ctx, s.Store, func(n personstore.Named) error {
 		if n.Title != "" {
 			names.Keep(n.Title)

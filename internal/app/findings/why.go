@@ -268,13 +268,24 @@ func (s *Service) whySection(ctx context.Context, personID, id string, within *p
 		return err
 	}
 	a.Thing.Title = x.Title
+	w, in, err := s.inSection(ctx, personID, x, a)
+	if err != nil || !in {
+		return err
+	}
+	return s.whyClass(ctx, w, a)
+}
+
+// inSection adds whether the register has somebody in a section now, and gives how.
+func (s *Service) inSection(ctx context.Context, personID string, x rosterstore.Section, a *Answer) (
+	w rosterstore.Whereabouts, in bool, err error,
+) {
 	places, err := rosterstore.WhereaboutsOf(ctx, s.Store, personID)
 	if err != nil {
-		return err
+		return w, false, err
 	}
 	needed := "The register has them in " + x.Title
 	for _, w := range places {
-		if w.SectionID != id {
+		if w.SectionID != x.ID {
 			continue
 		}
 		switch {
@@ -289,15 +300,15 @@ func (s *Service) whySection(ctx context.Context, personID, id string, within *p
 			a.Again = "when the register is read next"
 		default:
 			a.met(needed, "as "+w.Role, &w.JoinedAt)
-			return s.whyClass(ctx, w, a)
+			return w, true, nil
 		}
-		return nil
+		return w, false, nil
 	}
 	a.ends(WhyStep{
 		Needed: needed, Found: "it does not", Owner: string(finding.OwnerRegister), Remedy: "Enrol them in the register.",
 	})
 	a.Again = "when the register is read next"
-	return nil
+	return w, false, nil
 }
 
 // whyClass answers whether somebody of a section is in its class outside.

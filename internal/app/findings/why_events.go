@@ -71,7 +71,11 @@ func (s *Service) eventThings(ctx context.Context, personID string, within *perm
 			})
 		}
 		add(rule.SectionJoined, "", w.Section)
-		o, _, err := s.outlineOf(ctx, w.SectionID)
+		x, err := rosterstore.FindSection(ctx, s.Store, w.SectionID)
+		if err != nil {
+			return nil, err
+		}
+		o, err := s.outlineOf(ctx, x)
 		if err != nil {
 			return nil, err
 		}
@@ -82,9 +86,9 @@ func (s *Service) eventThings(ctx context.Context, personID string, within *perm
 			if m.ID != "" {
 				add(rule.ModuleCompleted, m.ID, m.Title)
 			}
-			for _, x := range m.Activities {
-				for _, t := range ofActivity[x.Kind] {
-					add(t, x.ID, x.Title)
+			for _, y := range m.Activities {
+				for _, t := range ofActivity[y.Kind] {
+					add(t, y.ID, y.Title)
 				}
 			}
 		}
@@ -93,17 +97,38 @@ func (s *Service) eventThings(ctx context.Context, personID string, within *perm
 }
 
 // outlineOf is that of a section's course; without modules where there is none.
-func (s *Service) outlineOf(ctx context.Context, sectionID string) (o learning.Outline, course string, err error) {
-	x, err := rosterstore.FindSection(ctx, s.Store, sectionID)
-	if err != nil {
-		return o, "", err
-	}
-	o, err = learningstore.Outline(ctx, s.Store, x.CourseID)
+func (s *Service) outlineOf(ctx context.Context, x rosterstore.Section) (learning.Outline, error) {
+	o, err := learningstore.Outline(ctx, s.Store, x.CourseID)
 	if errors.Is(err, db.ErrNotFound) {
 		err = nil
 	}
-	return o, x.Course, err
+	return o, err
 }
+
+// title is what an event is about: the section, the course, or what of its outline; ok is false where that is not
+// in it.
+func (e asked) title(x rosterstore.Section, o learning.Outline) (title string, ok bool) {
+	switch e.trigger {
+	case rule.SectionJoined:
+		return x.Title, true
+	case rule.CourseCompleted:
+		return x.Course, true
+	}
+	for _, m := range learning.OverviewOf(o, learning.State{}).Modules {
+		if e.trigger == rule.ModuleCompleted && m.ID == e.inside {
+			return m.Title, true
+		}
+		for _, y := range m.Activities {
+			if e.trigger != rule.ModuleCompleted && y.ID == e.inside {
+				return y.Title, true
+			}
+		}
+	}
+	return e.inside, false
+}
+
+// unrecorded is what is found where all is there that an event needs.
+const unrecorded = "it is, and nothing was recorded: it was so before Kanban looked, or longer ago than history is kept"
 
 // whyEvent answers whether something has happened to somebody in a section's course.
 func (s *Service) whyEvent(ctx context.Context, personID, id string, within *permission.Reach, a *Answer) error {
@@ -111,17 +136,22 @@ func (s *Service) whyEvent(ctx context.Context, personID, id string, within *per
 	if !ok || within != nil && !within.Covers(e.section) {
 		return notThere("event")
 	}
-	o, course, err := s.outlineOf(ctx, e.section)
+	x, err := rosterstore.FindSection(ctx, s.Store, e.section)
 	if err != nil {
 		return err
 	}
-	a.Thing.Title = e.trigger.Name() + ": " + course
+	o, err := s.outlineOf(ctx, x)
+	if err != nil {
+		return err
+	}
+	title, there := e.title(x, o)
+	a.Thing.Title = e.trigger.Name() + ": " + title
 	happened, err := s.happened(ctx, personID, e)
 	if err != nil {
 		return err
 	}
 	if happened != nil {
-		a.met("It happened", rule.Trigger(happened.Type).Name(), &happened.OccurredAt)
+		a.met("It happened", e.trigger.Name(), &happened.OccurredAt)
 		if late := happened.RecordedAt.Sub(happened.OccurredAt); late > time.Minute {
 			a.met("It was recorded", "later than it happened", &happened.RecordedAt)
 		}
@@ -129,16 +159,21 @@ func (s *Service) whyEvent(ctx context.Context, personID, id string, within *per
 		return nil
 	}
 	a.Again = "when something is reported of them, or the register is read next"
-	in, err := s.inSection(ctx, personID, e.section, a)
-	if err != nil || !in {
+	_, in, err := s.inSection(ctx, personID, x, a)
+	switch {
+	case err != nil || !in:
 		return err
-	}
-	if e.trigger == rule.SectionJoined {
+	case e.trigger == rule.SectionJoined:
+		a.ends(WhyStep{Needed: "It was seen that they joined", Found: unrecorded})
+		return nil
+	case len(o.Modules) == 0:
 		a.ends(WhyStep{
-			Needed: "They joined it after the register was read first",
-			Found:  "they were in it then, and nothing happens for whoever was there already",
+			Needed: "The course has an outline", Found: "it has none", Owner: string(finding.OwnerAdministrator),
+			Remedy: "Set its outline: what it consists of is not known without.",
 		})
 		return nil
+	case !there:
+		return notThere("event")
 	}
 	return s.whyLearned(ctx, personID, e, o, a)
 }
@@ -159,34 +194,8 @@ func (s *Service) happened(ctx context.Context, personID string, e asked) (*even
 	return &all[0], nil
 }
 
-// inSection adds whether the register has somebody in a section now.
-func (s *Service) inSection(ctx context.Context, personID, sectionID string, a *Answer) (yes bool, err error) {
-	places, err := rosterstore.WhereaboutsOf(ctx, s.Store, personID)
-	if err != nil {
-		return false, err
-	}
-	for _, w := range places {
-		if w.SectionID == sectionID && w.LeftAt == nil && w.BeginsOn == nil {
-			a.met("The register has them in "+w.Section, "as "+w.Role, &w.JoinedAt)
-			return true, nil
-		}
-	}
-	a.ends(WhyStep{
-		Needed: "The register has them in the section", Found: "it does not", Owner: string(finding.OwnerRegister),
-		Remedy: "Enrol them in the register.",
-	})
-	return false, nil
-}
-
 // whyLearned says what is missing of a course, a module or an activity.
 func (s *Service) whyLearned(ctx context.Context, personID string, e asked, o learning.Outline, a *Answer) error {
-	if len(o.Modules) == 0 {
-		a.ends(WhyStep{
-			Needed: "The course has an outline", Found: "it has none", Owner: string(finding.OwnerAdministrator),
-			Remedy: "Set its outline: what it consists of is not known without.",
-		})
-		return nil
-	}
 	state, err := learningstore.ProgressOf(ctx, s.Store, personID, e.section)
 	if err != nil {
 		return err
@@ -204,19 +213,17 @@ func (s *Service) whyLearned(ctx context.Context, personID string, e asked, o le
 	}
 	for _, m := range all.Modules {
 		if e.trigger == rule.ModuleCompleted && m.ID == e.inside {
-			a.Thing.Title = e.trigger.Name() + ": " + m.Title
 			a.remaining("Every activity of "+m.Title+" that counts is done", undone(m), all.Last)
 			return nil
 		}
 		for _, x := range m.Activities {
 			if e.trigger != rule.ModuleCompleted && x.ID == e.inside {
-				a.Thing.Title = e.trigger.Name() + ": " + x.Title
 				a.activity(e.trigger, x)
 				return nil
 			}
 		}
 	}
-	return notThere("event")
+	return nil
 }
 
 // undone lists what counts of a module and is not done.
@@ -236,12 +243,15 @@ func (a *Answer) remaining(needed string, left []string, last time.Time) {
 		step.At = &last
 	}
 	if len(left) == 0 {
-		step.Found, step.Owner = "it is, by an outline that was changed since, or it was done in another section", ""
+		step.Found, step.Owner = unrecorded, ""
 		a.ends(step)
 		return
 	}
 	shown := left[:min(len(left), mostThings)]
 	step.Found = fmt.Sprintf("%d not done: %s", len(left), strings.Join(shown, ", "))
+	if more := len(left) - len(shown); more > 0 {
+		step.Found += fmt.Sprintf(" and %d more", more)
+	}
 	step.Remedy = "They do what is left."
 	a.ends(step)
 }
@@ -255,9 +265,8 @@ func (a *Answer) activity(t rule.Trigger, x learning.ActivityOverview) {
 		return
 	}
 	a.met(step.Needed, x.Word(), &x.First)
-	step.Needed, step.Found = t.Name(), "it is "+x.Word()
-	if x.Done {
-		step.Found += "; it was so before it counted as one, or it was reported otherwise"
+	if step.Needed, step.Found = t.Name(), "it is "+x.Word(); x.Done {
+		step.Found, step.Owner = unrecorded, ""
 	}
 	a.ends(step)
 }

@@ -14,8 +14,3 @@ func (s *Service) Tasks(ctx context.Context, done bool, limit int, within *permi
 ) {
 	return taskstore.Tasks(ctx, s.Store, done, limit, within)
 }
-
-// Task finds one by id.
-func (s *Service) Task(ctx context.Context, id string) (taskstore.ListedTask, error) {
-	return taskstore.FindTask(ctx, s.Store, id)
-}

@@ -4,7 +4,6 @@ package tasks
 import (
 	"context"
 	"strings"
-	"unicode/utf8"
 
 	"kanban/internal/core/refusal"
 	"kanban/internal/store/db"
@@ -14,14 +13,8 @@ import (
 // Service is the use case.
 type Service struct{ Store *db.Database }
 
-// longestAnswer bounds what is answered, in characters.
-const longestAnswer = 2000
-
 // EndTask marks a task as done, with what is answered to whoever handed it on, or opens it again.
 func (s *Service) EndTask(ctx context.Context, who, id, answer string, done bool) error {
-	if utf8.RuneCountInString(answer) > longestAnswer {
-		return refusal.Invalid("answer", "has more than %d characters", longestAnswer)
-	}
 	ok := false
 	err := s.Store.InTx(ctx, func(tx *db.Tx) (err error) {
 		word := "did a task"

@@ -86,7 +86,7 @@ func (h Hider) unknown(all []string) (out []string) {
 			continue
 		}
 		for _, w := range words(name) {
-			if !h.Names.words[strings.ToLower(w)] {
+			if !h.Names.part(strings.ToLower(w)) {
 				out = append(out, name)
 				break
 			}

@@ -14,7 +14,6 @@ import (
 	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/binary"
-	"maps"
 	"regexp"
 	"strings"
 	"unicode"
@@ -41,6 +40,7 @@ type Names struct {
 	logins map[string]bool
 	kept   map[string]bool // words that mean something else too
 	titles map[string]bool // of what is no person
+	more   *Names          // a few besides; nil for none
 }
 
 // NewNames gives one without any.
@@ -89,24 +89,24 @@ func (n *Names) Keep(title string) {
 	n.titles[joined(all)] = true
 }
 
-// With gives the names with a few more; it shares what it can.
+// With gives the names with a few more besides.
 func (n *Names) With(more []string) *Names {
 	if len(more) == 0 {
 		return n
 	}
-	extra := NewNames()
-	for _, name := range more {
-		extra.Person(name, "", "")
-	}
 	both := *n
-	both.words, both.whole = merged(n.words, extra.words), merged(n.whole, extra.whole)
+	both.more = NewNames()
+	for _, name := range more {
+		both.more.Person(name, "", "")
+	}
 	return &both
 }
 
-func merged(a, b map[string]bool) map[string]bool {
-	out := maps.Clone(a)
-	maps.Copy(out, b)
-	return out
+// part reports whether a word is a part of a name, and name whether words are one as a whole; both in lower case.
+func (n *Names) part(word string) bool { return n.words[word] || n.more != nil && n.more.words[word] }
+
+func (n *Names) name(words string) bool {
+	return n.whole[words] || n.more != nil && n.more.whole[words]
 }
 
 // Hider replaces them.
@@ -246,7 +246,7 @@ func (h Hider) inside(run string) string {
 	var b strings.Builder
 	for i := 0; i < len(letters); {
 		n := min(len(letters)-i, longestUncased)
-		for n > 1 && !h.Names.words[string(letters[i:i+n])] {
+		for n > 1 && !h.Names.part(string(letters[i:i+n])) {
 			n--
 		}
 		if n > 1 {
@@ -262,7 +262,7 @@ func (h Hider) inside(run string) string {
 // name gives how many of the words, from the first on, are a name.
 func (h Hider) name(text string, at [][2]int) int {
 	first := text[at[0][0]:at[0][1]]
-	if !h.Names.words[strings.ToLower(first)] && utf8.RuneCountInString(first) > 1 {
+	if !h.Names.part(strings.ToLower(first)) && utf8.RuneCountInString(first) > 1 {
 		return 0
 	}
 	last := 1 // words that stand side by side, with a space, a comma, a hyphen or an apostrophe between
@@ -274,12 +274,12 @@ func (h Hider) name(text string, at [][2]int) int {
 		all[i] = strings.ToLower(text[at[i][0]:at[i][1]])
 	}
 	for n := last; n > 1; n-- {
-		if h.Names.whole[strings.Join(all[:n], " ")] {
+		if h.Names.name(strings.Join(all[:n], " ")) {
 			return n
 		}
 	}
 	n := 0 // words that are parts of names, and look like it
-	for n < last && h.Names.words[all[n]] && capital(text[at[n][0]:at[n][1]]) {
+	for n < last && h.Names.part(all[n]) && capital(text[at[n][0]:at[n][1]]) {
 		n++
 	}
 	for _, w := range all[:n] {
@@ -318,7 +318,7 @@ func (h Hider) made(name string, again uint32) string {
 	sum := mac.Sum(nil)
 	pick := func(from []string, n int) string { return from[int(binary.BigEndian.Uint32(sum[n:]))%len(from)] }
 	out := pick(begins, 0) + pick(middles, 4) + pick(ends, 8)
-	if lower := strings.ToLower(out); again < 100 && (h.Names.words[lower] || h.Names.kept[lower]) {
+	if lower := strings.ToLower(out); again < 100 && (h.Names.part(lower) || h.Names.kept[lower]) {
 		return h.made(name, again+1)
 	}
 	return out

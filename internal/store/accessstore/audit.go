@@ -36,13 +36,5 @@ func AuditEntries(ctx context.Context, from db.From, f AuditFilter) ([]AuditEntr
 			AND ($2 = '' OR subject = $2 OR starts_with(subject, $2 || '/'))
 			AND ($3::timestamptz IS NULL OR at >= $3) AND ($4::timestamptz IS NULL OR at < $4)
 			AND ($5 = 0 OR id < $5)
-		ORDER BY id DESC LIMIT $6`, f.Text, f.Subject, given(f.Since), given(f.Until), f.Before, f.Limit)
-}
-
-// given is a time, or nil for the one that is none.
-func given(at time.Time) *time.Time {
-	if at.IsZero() {
-		return nil
-	}
-	return &at
+		ORDER BY id DESC LIMIT $6`, f.Text, f.Subject, db.OrNil(f.Since), db.OrNil(f.Until), f.Before, f.Limit)
 }

@@ -321,6 +321,14 @@ func Map[K comparable, V any](ctx context.Context, from From, doing, query strin
 	return out, err
 }
 
+// OrNil is a time, or nil for the zero one, as columns have none.
+func OrNil(at time.Time) *time.Time {
+	if at.IsZero() {
+		return nil
+	}
+	return &at
+}
+
 // Quoted writes the name of a table or column for a statement.
 func Quoted(name string) string { return pgx.Identifier{name}.Sanitize() }
 

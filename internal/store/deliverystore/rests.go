@@ -41,13 +41,6 @@ func at(t *time.Time) time.Time {
 	return *t
 }
 
-func orNil(t time.Time) *time.Time {
-	if t.IsZero() {
-		return nil
-	}
-	return &t
-}
-
 // Rests lists what fails in a row, at one interface or (id empty) at all.
 func Rests(ctx context.Context, from db.From, interfaceID string) (all []Rest, err error) {
 	q := from.Records(ctx).Order("interface_id, operation")
@@ -85,8 +78,8 @@ func CountFailure(ctx context.Context, tx *db.Tx, interfaceID, operation, title 
 	now := count(was.record())
 	_, err = db.Exec(ctx, tx, `UPDATE rests SET title = $3, reason = $4, failures = $5, rests = $6, since = $7,
 		counted_at = $8, rests_until = $9 WHERE interface_id = $1 AND operation = $2`,
-		interfaceID, operation, title, storable(now.Reason), now.Failures, now.Rests, orNil(now.Since),
-		orNil(now.Counted), orNil(now.Until))
+		interfaceID, operation, title, storable(now.Reason), now.Failures, now.Rests, db.OrNil(now.Since),
+		db.OrNil(now.Counted), db.OrNil(now.Until))
 	return now, db.Known(err, "counting a failure")
 }
 

@@ -79,7 +79,7 @@ func Tasks(ctx context.Context, from db.From, done bool, limit int, within *perm
 
 // Handed lists what was handed on of sections, the latest first.
 func Handed(ctx context.Context, from db.From, sections []string) (all []ListedTask, err error) {
-	err = from.Records(ctx).Table("tasks t").Select("t.*, '' AS person, '' AS section, '' AS rule").
+	err = from.Records(ctx).Table("tasks t").Select(named).
 		Where("t.about IS NOT NULL AND t.section_id = ANY (?::uuid[])", db.TextArray(sections)).
 		Order("t.created_at DESC, t.id DESC").Limit(mostHanded).Scan(&all).Error
 	return all, db.Known(err, "listing what was handed on")
@@ -88,15 +88,15 @@ func Handed(ctx context.Context, from db.From, sections []string) (all []ListedT
 // mostHanded bounds how much of what was handed on is looked at.
 const mostHanded = 1000
 
-// HandedNow reports whether somebody's difference in a section is handed on and not yet answered; who asks it is alone
-// until the transaction ends.
-func HandedNow(ctx context.Context, tx *db.Tx, t Task) (yes bool, err error) {
-	if _, err := db.Exec(ctx, tx, `SELECT pg_advisory_xact_lock(hashtextextended('handed ' || $1 || $2, 0))`,
-		*t.SectionID, *t.PersonID); err != nil {
+// HandedNow reports whether it is handed on, and not yet answered, that somebody is missing in one of some
+// sections; who asks it of them is alone until the transaction ends.
+func HandedNow(ctx context.Context, tx *db.Tx, sections []string, personID string) (yes bool, err error) {
+	if _, err := db.Exec(ctx, tx, `SELECT pg_advisory_xact_lock(hashtextextended('handed ' || $1, 0))`,
+		personID); err != nil {
 		return false, db.Known(err, "looking for what was handed on")
 	}
 	err = db.Into(ctx, tx, &yes, `SELECT EXISTS (SELECT 1 FROM tasks WHERE about IS NOT NULL AND done_at IS NULL
-		AND section_id = $1 AND person_id = $2)`, *t.SectionID, *t.PersonID)
+		AND section_id = ANY ($1::text[]::uuid[]) AND person_id = $2)`, sections, personID)
 	return yes, db.Known(err, "looking for what was handed on")
 }
 

@@ -208,8 +208,8 @@ func seen(ctx context.Context) accessstore.Seen {
 	return s
 }
 
-// NamesHidden is the header by which a program has names hidden in one answer.
-const NamesHidden = "Kanban-Hide-Names"
+// HideNamesHeader is the header by which a program has names hidden in one answer.
+const HideNamesHeader = "Kanban-Hide-Names"
 
 // NamesKey is by what names are made up for whoever makes a request; nil where names are shown. asked says that the
 // session or the request asks for it; otherwise it is the caller's role that does not see them.
@@ -217,7 +217,7 @@ func (a *Auth) NamesKey(r *http.Request) (key []byte, asked bool) {
 	if key := seen(r.Context()).NamesKey; key != "" {
 		return []byte(key), true
 	}
-	header := r.Header.Get(NamesHidden)
+	header := r.Header.Get(HideNamesHeader)
 	asked = header != "" && header != "no"
 	if Caller(r.Context()).SeesNames() && !asked {
 		return nil, false

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"encoding/json"
 	"time"
 
 	"kanban/internal/core/rule"
@@ -202,9 +203,9 @@ type Task struct {
 	DoneBy     string     `json:"doneBy,omitempty"`
 	CreatedAt  time.Time  `json:"createdAt"`
 
-	Asker  string   `json:"asker,omitempty" doc:"The teacher who handed it on"`
-	About  HandedOn `json:"about,omitempty" doc:"The comparison as it was when it was handed on"`
-	Answer string   `json:"answer,omitempty" doc:"Of whoever did it; the teacher sees that"`
+	Asker  string          `json:"asker,omitempty" doc:"The teacher who handed it on"`
+	About  json.RawMessage `json:"about,omitempty" doc:"What the latest comparison had found, and the register had of them, when it was handed on"`
+	Answer string          `json:"answer,omitempty" doc:"Of whoever did it; the teacher sees that"`
 }
 
 // LearningSettings say how progress is counted.

@@ -1,12 +1,9 @@
 package api
 
-import (
-	"encoding/json"
-	"time"
-)
+import "time"
 
-// OwnedSection is a section that whoever asks teaches, as they have arranged it.
-type OwnedSection struct {
+// TaughtSection is a section that whoever asks teaches, as they have arranged it.
+type TaughtSection struct {
 	Section
 	Own       string `json:"own" doc:"Id of the section that is theirs, by which it is asked about; of a linked set, the first of theirs"`
 	ShortName string `json:"shortName,omitempty" doc:"What they call it; nobody else sees that"`
@@ -15,13 +12,13 @@ type OwnedSection struct {
 	Missing   int    `json:"missing" doc:"People who are not in the class outside until somebody does something"`
 	Waiting   int    `json:"waiting" doc:"People who come in by themselves, or when the class is opened"`
 	Held      bool   `json:"held" doc:"Learners wait until the teacher opens the class"`
-	Tasks     int    `json:"tasks" doc:"Those that are open"`
+	Tasks     int    `json:"tasks" doc:"Those that are open, without what was handed on"`
 	Percent   *int   `json:"percent,omitempty" doc:"How far its learners have come on average, of those who have begun"`
 }
 
-// TaughtPage is one of them with who is missing and what is set up elsewhere.
-type TaughtPage struct {
-	OwnedSection
+// TaughtSectionPage is one of them with who is missing and what is set up elsewhere.
+type TaughtSectionPage struct {
+	TaughtSection
 	People    []MissingPerson `json:"people" doc:"Who is not in the class outside by the latest comparison, those first for whom somebody has to do something"`
 	Scores    []SectionScores `json:"scores" doc:"Where its scores are carried"`
 	Elsewhere []Elsewhere     `json:"elsewhere" doc:"What is not set up, or done by others, and whom to ask"`
@@ -53,9 +50,9 @@ type Elsewhere struct {
 	Ask  []string `json:"ask" doc:"Names and addresses of whom to ask"`
 }
 
-// OwnSectionName is what a teacher calls a section.
-type OwnSectionName struct {
-	ShortName string `json:"shortName" doc:"Empty for its title"`
+// SectionName is what a teacher calls a section.
+type SectionName struct {
+	ShortName string `json:"shortName" maxLength:"60" doc:"Empty for its title"`
 }
 
 // SectionOrder is in which order a teacher's sections stand.
@@ -73,6 +70,3 @@ type NewHanding struct {
 type TaskAnswer struct {
 	Answer string `json:"answer,omitempty" maxLength:"2000" doc:"Whoever handed it on sees that"`
 }
-
-// HandedOn is the comparison that is attached to a task that a teacher handed on.
-type HandedOn = json.RawMessage

@@ -16,6 +16,8 @@ import Outside from '../../parts/Outside.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Pager from '../../parts/Pager.vue'
 import Signal from '../../parts/Signal.vue'
+import { useSince } from '../../parts/since'
+import SinceField from '../../parts/SinceField.vue'
 import { doing } from '../../parts/triggers'
 import { exactly } from '../../parts/when'
 import { deliveryState } from '../../parts/words'
@@ -33,17 +35,8 @@ const rule = address.kept('rule')
 const service = address.kept('interface')
 const person = address.kept('person')
 const section = address.kept('section')
-const last = address.kept('hours')
-const hours = computed({
-  get: () => Number(last.value) || 0,
-  set: (n: number) => (last.value = n ? String(n) : ''),
-})
+const { hours, since } = useSince(address)
 const cursor = address.cursors()
-const since = computed(() =>
-  hours.value
-    ? new Date(Math.floor(Date.now() / 60000) * 60000 - hours.value * 3600e3).toISOString()
-    : undefined,
-)
 const query = computed(() => ({
   state: state.value || undefined,
   rule: rule.value || undefined,
@@ -165,17 +158,7 @@ const why = (d: Schemas['Delivery']) =>
         ...(interfaces.data.value?.items ?? []).map((c) => ({ value: c.id, label: c.name })),
       ]"
     />
-    <ChoiceField
-      v-model="hours"
-      hidden
-      :label="$t('events.since')"
-      :options="[
-        { value: 0, label: $t('events.atAnyTime') },
-        { value: 1, label: $t('events.inLastHour') },
-        { value: 24, label: $t('events.inLastDay') },
-        { value: 168, label: $t('events.inLastWeek') },
-      ]"
-    />
+    <SinceField v-model="hours" />
     <Finder v-model="person" :label="$t('events.person')" :search="people" :named="personOf" />
     <Finder v-model="section" :label="$t('events.section')" :search="sections" :named="sectionOf" />
   </div>

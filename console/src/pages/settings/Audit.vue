@@ -5,11 +5,12 @@ import { computed } from 'vue'
 
 import { api, ok } from '../../api/client'
 import { useAddress } from '../../parts/address'
-import ChoiceField from '../../parts/form/ChoiceField.vue'
 import TextField from '../../parts/form/TextField.vue'
 import Listing from '../../parts/Listing.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Pager from '../../parts/Pager.vue'
+import { useSince } from '../../parts/since'
+import SinceField from '../../parts/SinceField.vue'
 import { exactly } from '../../parts/when'
 import { $t } from '../../texts'
 import { detailText, pageOfSubject } from './audit'
@@ -17,17 +18,8 @@ import { detailText, pageOfSubject } from './audit'
 /** Who did what, and when; nobody changes it. */
 const address = useAddress()
 const text = address.kept('text', '', true)
-const last = address.kept('hours')
-const hours = computed({
-  get: () => Number(last.value) || 0,
-  set: (n: number) => (last.value = n ? String(n) : ''),
-})
+const { hours, since } = useSince(address)
 const cursor = address.cursors()
-const since = computed(() =>
-  hours.value
-    ? new Date(Math.floor(Date.now() / 60000) * 60000 - hours.value * 3600e3).toISOString()
-    : undefined,
-)
 const query = computed(() => ({
   text: text.value.trim() || undefined,
   since: since.value,
@@ -51,17 +43,7 @@ const list = useQuery({
       :label="$t('settings.auditText')"
       :placeholder="$t('settings.auditText')"
     />
-    <ChoiceField
-      v-model="hours"
-      hidden
-      :label="$t('events.since')"
-      :options="[
-        { value: 0, label: $t('events.atAnyTime') },
-        { value: 1, label: $t('events.inLastHour') },
-        { value: 24, label: $t('events.inLastDay') },
-        { value: 168, label: $t('events.inLastWeek') },
-      ]"
-    />
+    <SinceField v-model="hours" />
   </div>
   <Listing
     :rows="list.data.value?.items"

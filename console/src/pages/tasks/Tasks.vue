@@ -13,7 +13,7 @@ import PageHead from '../../parts/PageHead.vue'
 import { when } from '../../parts/when'
 import { mayAll } from '../../shell/may'
 import AnswerDialog from './AnswerDialog.vue'
-import { compared } from './compared'
+import { bothSides, compared } from './compared'
 
 /** What rules gave people to do, and the sheets that they fill. */
 const queries = useQueryClient()
@@ -58,6 +58,9 @@ const end = useMutation({
         >{{ data.title }}
         <div class="faint">{{ data.detail }}</div>
         <small v-for="line in compared(data)" :key="line" class="line faint">{{ line }}</small>
+        <small v-if="bothSides(data)" class="line"
+          ><RouterLink :to="bothSides(data)!">{{ $t('teaching.bothSides') }}</RouterLink></small
+        >
         <small v-if="data.answer" class="line">{{
           $t('tasks.answered', { who: data.doneBy, answer: data.answer })
         }}</small></template

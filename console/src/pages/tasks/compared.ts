@@ -6,6 +6,7 @@ interface Compared {
   detail?: string
   remedy?: string
   class?: string
+  pairingId?: string
   register?: { givenName: string; familyName: string; email: string; userName: string; identifier: string }
 }
 
@@ -25,4 +26,10 @@ export function compared(t: Schemas['Task']): string[] {
     about.class && $t('tasks.class', { name: about.class, detail: about.detail ? ` (${about.detail})` : '' }),
     about.remedy && $t('tasks.remedy', { remedy: about.remedy }),
   ].filter((x) => !!x) as string[]
+}
+
+/** The page on which both sides can be compared anew; none where a task is about no class. */
+export const bothSides = (t: Schemas['Task']) => {
+  const id = (t.about as Compared | undefined)?.pairingId
+  return id && `/pairings/${id}/compare`
 }

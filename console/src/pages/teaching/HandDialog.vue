@@ -8,7 +8,7 @@ import FormDialog from '../../parts/form/FormDialog.vue'
 import { letGo } from '../../parts/form/typed'
 
 /** Hands to whoever can mend it that somebody is not in the class. */
-const props = defineProps<{ section: Schemas['TaughtPage']; person: Schemas['MissingPerson'] }>()
+const props = defineProps<{ section: Schemas['TaughtSectionPage']; person: Schemas['MissingPerson'] }>()
 const emit = defineEmits<{ close: [] }>()
 const queries = useQueryClient()
 const note = ref('')

@@ -10,7 +10,7 @@ import TextField from '../../parts/form/TextField.vue'
 import { letGo } from '../../parts/form/typed'
 
 /** What a teacher calls a section, and its picture: seen by that teacher only. */
-const props = defineProps<{ section: Schemas['OwnedSection'] }>()
+const props = defineProps<{ section: Schemas['TaughtSection'] }>()
 const emit = defineEmits<{ close: [] }>()
 const queries = useQueryClient()
 const params = { path: { id: props.section.own } }

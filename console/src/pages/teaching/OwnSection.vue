@@ -3,7 +3,7 @@ import type { Schemas } from '../../api/client'
 import Signal from '../../parts/Signal.vue'
 
 /** A section of a teacher's own in short: what they call it, how it is, and how many are missing. */
-const props = defineProps<{ section: Schemas['OwnedSection'] }>()
+const props = defineProps<{ section: Schemas['TaughtSection'] }>()
 const picture = () => `/api/v1/teaching/${props.section.own}/picture`
 </script>
 

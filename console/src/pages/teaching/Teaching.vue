@@ -12,7 +12,7 @@ import OwnForm from './OwnForm.vue'
 import OwnSection from './OwnSection.vue'
 
 /** The sections that a teacher teaches, in an order, with names and pictures of their own. */
-type Owned = Schemas['OwnedSection']
+type Owned = Schemas['TaughtSection']
 const queries = useQueryClient()
 const list = useQuery({
   queryKey: ['teaching', 'list'],
