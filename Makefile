@@ -4,6 +4,9 @@
 SHELL := /bin/bash
 CONSOLE_SOURCES := $(shell find console/src console/index.html console/vite.config.ts console/texts.ts console/package-lock.json -type f 2>/dev/null)
 
+# What has goroutines of its own is tested with the race detector every time; everything is in `make soak`.
+CONCURRENT := ./internal/adapter/... ./internal/client ./internal/core/... ./internal/service ./internal/standin/... ./internal/wire/... ./internal/worker
+
 .PHONY: help demo test bench soak audit notices lint dev build console generate check-generated setup screenshots clean
 
 help: ## Show what can be made
@@ -15,8 +18,9 @@ demo: build ## Start everything with the demo school and play the whole story
 test: setup console/dist/index.html check-generated ## Run every test
 	cd console && npx vue-tsc --noEmit && npx vitest run
 	go vet ./...
-	go run ./internal/store/storetest/shared go test -race -timeout 20m $$(go list ./... | grep -vxE 'kanban/internal(/e2e|/notices)?')
-	go test -race -timeout 40m -count=1 -parallel 5 ./internal ./internal/notices ./internal/e2e # they look at the whole tree, which the test cache cannot see
+	go run ./internal/store/storetest/shared go test -race -timeout 15m $(CONCURRENT)
+	go run ./internal/store/storetest/shared go test -timeout 20m $$(go list ./... | grep -vxE 'kanban/internal(/e2e|/notices)?' | grep -vxF "$$(go list $(CONCURRENT))")
+	go test -timeout 40m -count=1 -parallel 5 ./internal ./internal/notices ./internal/e2e # they look at the whole tree, which the test cache cannot see
 
 bench: setup console/dist/index.html ## Run the benchmarks and print one table: figure, goal, ratio
 	scripts/bench.sh

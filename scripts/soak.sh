@@ -33,6 +33,8 @@ for ((n = 1; n <= runs; n++)); do
     step "${target%%:*}" "$logs/$n-${target%%:*}" go test -run '^$' -fuzz "^${target%%:*}\$" -fuzztime "$fuzz" "${target#*:}"
     line="$line $said;"
   done
+  step "units with race" "$logs/$n-units" go run ./internal/store/storetest/shared go test -race -count=1 -timeout 60m $(go list ./internal/... | grep -vxE 'kanban/internal(/e2e|/notices)?')
+  line="$line $said;"
   step "end to end with race" "$logs/$n-e2e" go test -race -count=1 -timeout 60m -parallel 4 ./internal/e2e
   before=$failures
   wait "$killing" || failures=$((before + 1))

@@ -1,6 +1,7 @@
 package findings
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -199,7 +200,7 @@ func (s *Service) delivered(all []deliverystore.ListedDelivery, a *Answer) {
 			step = explained(step, finding.Code(d.Code))
 			step.Found, a.Again, a.AgainAt = "it failed and is tried again: "+d.LastError, "when it is tried again", d.NextAt
 		default:
-			a.Again, a.AgainAt = "when its time has come", d.DueAt
+			a.Again, a.AgainAt = "when its time has come", cmp.Or(d.NextAt, d.DueAt)
 			if step.Found = "it is to come"; d.HeldNow != "" || d.Held != "" {
 				step.Found = "it waits: " + strings.ReplaceAll(d.Held+d.HeldNow, "-", " ")
 			}

@@ -196,7 +196,7 @@ func (m *maker) take(ctx context.Context, t *turn) error {
 		var full *time.Time
 		if full, err = deliverystore.ClaimCall(ctx, m.Store, t.rule.ID, m.Clock.Now(), t.rule.Most.Window(),
 			t.rule.Most.Most); full != nil {
-			until, held = *full, fmt.Sprintf("the rule's limit of %d calls", t.rule.Most.Most)
+			until, held = *full, "the rule's limit of "+t.rule.Most.String()
 		}
 	}
 	if err != nil {

@@ -122,7 +122,7 @@ func (s *Deliveries) heldBack(ctx context.Context, t *turn) (until time.Time, he
 		return *d.DueAt, justWait, "", nil
 	}
 	if quiet := r.QuietHours.Until(now, s.zone()); quiet.After(now) && d.Undoes == nil {
-		return quiet, "quiet hours", "", nil
+		return quiet, r.QuietHours.String(), "", nil
 	}
 	if d.InterfaceID == nil {
 		return now, "", "", nil

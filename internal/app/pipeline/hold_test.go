@@ -37,7 +37,7 @@ func TestQuietHoursAndLimitsOnlyPostpone(t *testing.T) {
 	w.Deliver()
 	assert.Empty(t, w.Standins.Contacts.Contacts())
 	for _, d := range w.DeliveriesThat(deliverystore.DeliveryFilter{}) {
-		assert.Equal(t, "quiet hours", d.Held)
+		assert.Equal(t, "quiet hours from 22:00 to 07:00", d.Held)
 		assert.True(t, d.NextAt.Equal(time.Date(2031, 5, 5, 7, 0, 0, 0, zone)), d.NextAt)
 	}
 	*now = time.Now().UTC() // attempts are dated by the machine's clock
@@ -46,7 +46,7 @@ func TestQuietHoursAndLimitsOnlyPostpone(t *testing.T) {
 	assert.Len(t, w.Standins.Contacts.Contacts(), 2)
 	held := w.DeliveriesThat(deliverystore.DeliveryFilter{State: deliverystore.DeliveryQueued})
 	require.Len(t, held, 1)
-	assert.Equal(t, "the rule's limit of 2 calls", held[0].Held)
+	assert.Equal(t, "the rule's limit of 2 calls a day", held[0].Held)
 	*now = now.Add(24*time.Hour + time.Minute)
 	w.Deliver()
 	assert.Len(t, w.Standins.Contacts.Contacts(), 3)

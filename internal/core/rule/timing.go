@@ -57,6 +57,9 @@ func (q QuietHours) Check() error {
 	return nil
 }
 
+// String is the hours as people read them, such as "quiet hours from 22:00 to 07:00".
+func (q QuietHours) String() string { return fmt.Sprintf("quiet hours from %s to %s", q.From, q.To) }
+
 // Until gives when the quiet hours that hold at the time end: the time itself when
 // none do. A day on which the clocks change is as long as it is.
 func (q QuietHours) Until(at time.Time, zone *time.Location) time.Time {
@@ -84,6 +87,18 @@ func (q QuietHours) Until(at time.Time, zone *time.Location) time.Time {
 type Limit struct {
 	Most int    `json:"most,omitempty" minimum:"0" doc:"How many calls; 0 is no limit"`
 	Per  string `json:"per,omitempty" enum:"hour,day" doc:"In how long: hour or day"`
+}
+
+// String is the limit as people read it, such as "2 calls an hour".
+func (l Limit) String() string {
+	calls, per := "calls", "an hour"
+	if l.Most == 1 {
+		calls = "call"
+	}
+	if l.Per == "day" {
+		per = "a day"
+	}
+	return fmt.Sprintf("%d %s %s", l.Most, calls, per)
 }
 
 // Window is in how long the calls are counted.
