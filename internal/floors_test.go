@@ -43,7 +43,7 @@ var floors = [][]string{
 		"internal/wire/sheet", "internal/wire/api",
 	},
 	// draws reports with what drawing can; signs in over what the grants of access have in common
-	{"internal/wire/chart", "internal/wire/openid"},
+	{"internal/wire/chart", "internal/wire/openid", "internal/wire/lti"},
 	{"internal/standin"},
 	{"internal/store/pgchild"},
 	{"internal/store/db"},
@@ -57,7 +57,7 @@ var floors = [][]string{
 		"internal/store/reportstore",
 	},
 	{"internal/store/mirror", "internal/store/eventstore"},
-	{"internal/store/connectionstore", "internal/store/teachingstore"},
+	{"internal/store/connectionstore", "internal/store/teachingstore", "internal/store/launchstore"},
 	{"internal/store/rosterstore", "internal/store/deliverystore"},
 	{
 		"internal/store/pairingstore", "internal/store/learningstore", "internal/store/purchasestore",
@@ -68,8 +68,11 @@ var floors = [][]string{
 	{"internal/store/storetest"},
 	{"internal/app", "internal/client", "console"},
 	// say what sets mean for their classes, what rules would do, to people what they hold, and to teachers who is
-	// missing
-	{"internal/app/linking", "internal/app/rules", "internal/app/holders", "internal/app/teaching"},
+	// missing, and open pages from courses of platforms
+	{
+		"internal/app/linking", "internal/app/rules", "internal/app/holders", "internal/app/teaching",
+		"internal/app/launches",
+	},
 	{"internal/app/wallets"}, // lets programs take along what holders hold
 	{"internal/app/batches"}, // does with many what the others do with one
 	{"internal/app/proofs"},  // lets a test learner go through what the others do

@@ -136,6 +136,18 @@ export const router = createRouter({
       meta: { title: $t('shell.secondAccountsAndTestLearners') },
     },
     {
+      path: '/interfaces/:id/courses',
+      component: () => import('./pages/connections/CoursePages.vue'),
+      props: true,
+      meta: { title: $t('shell.coursePages') },
+    },
+    {
+      path: '/course-pages/:id',
+      component: () => import('./pages/connections/Openings.vue'),
+      props: true,
+      meta: { title: $t('shell.whoOpenedCoursePage') },
+    },
+    {
       path: '/interfaces/:id/unpaired',
       component: () => import('./pages/connections/Unpaired.vue'),
       props: true,

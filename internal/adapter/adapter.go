@@ -56,6 +56,7 @@ const (
 	KindPickup    = "oneroster-delta"
 	KindGradebook = "oneroster-gradebook"
 	KindScoreFile = "oneroster-gradebook-csv"
+	KindLTI       = "lti"
 )
 
 // What becomes of a batch of statements in which some are faulty.
@@ -89,6 +90,7 @@ const (
 	MessagesOut      Capability = "messages-out"
 	ScoresIn         Capability = "scores-in"
 	ScoresOut        Capability = "scores-out"
+	PagesIn          Capability = "course-pages"
 )
 
 // Field is one value to enter for an interface.

@@ -351,6 +351,7 @@ var Kinds = []Kind{
 	},
 	gradebookKind,
 	scoreFileKind,
+	platformKind,
 	{
 		Name: KindSMTP, Title: "Mail (SMTP)", Short: "mail",
 		About:  "Sends mail.",

@@ -67,7 +67,8 @@ func App(version string, extra ...*cli.Command) *cli.Command {
 			matching(), pairings(), runs(), scoresOf(), courses(), rules(), offersOf(), operationsOf(), configOf(),
 			maintenance(),
 			historyOf(), events(), deliveries(), tasksOf(), sheetsOf(), badges(), stagePlansOf(), reportsOf(),
-			proofsOf(), usersOf(), auditOf(), me(), why(), sessionsOf(), tokensOf(), codesOf(), providersOf(),
+			proofsOf(), platforms(), usersOf(), auditOf(), me(), why(), sessionsOf(), tokensOf(), codesOf(),
+			providersOf(),
 		),
 		Before:         knownOutput,
 		ExitErrHandler: func(context.Context, *cli.Command, error) {}, // Run tells

@@ -22,7 +22,7 @@ import (
 	"kanban/internal/wire/openbadge"
 )
 
-//go:embed pages/*.html
+//go:embed pages/*.html pages/*.js
 var pages embed.FS
 
 var (

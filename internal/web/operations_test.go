@@ -142,6 +142,7 @@ func TestEveryOperationAnswersAsDescribed(t *testing.T) {
 		{"why", walkWhy},
 		{"seen", walkSeen},
 		{"teaching", walkTeaching},
+		{"course pages", walkCoursePages},
 		{"persons", walkPersons},
 		{"settings", walkSettings},
 		{"config", walkConfig},

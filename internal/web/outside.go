@@ -457,7 +457,7 @@ func describeOutside(a huma.API) {
 	a.OpenAPI().Components.SecuritySchemes["wallet"] = &huma.SecurityScheme{
 		Type: "http", Scheme: "bearer", Description: "What a holder lets a wallet do (OAuth 2 with PKCE; see /ims/ob/v3p0/discovery)",
 	}
-	for _, o := range slices.Concat(outside, forWallets, atProviders) {
+	for _, o := range slices.Concat(outside, forWallets, atProviders, atPlatforms) {
 		op := o.huma()
 		op.Path = o.Path
 		switch o.security {

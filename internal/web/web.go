@@ -74,6 +74,7 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	r.Handle("/metrics", auth.WithToken(s.Access, promhttp.Handler()))
 	s.open(r)
 	s.signInAtProviders(r)
+	s.launching(r)
 	s.xapi(r)
 	r.Post("/reported/{id}", s.reported)
 	r.Options("/reported/{id}", s.allowReports)
@@ -172,6 +173,7 @@ func (s *Server) register(a huma.API) {
 	s.aboutItself(a)
 	s.connections(a)
 	s.interfaces(a)
+	s.coursePlatforms(a)
 	s.operations(a)
 	s.matching(a)
 	s.sections(a)
@@ -329,7 +331,7 @@ func (s *Server) console() http.Handler {
 // noPages are the parts of the service that have no pages of the console.
 var noPages = []string{
 	"/api/", "/xapi/", "/open/", "/pickup/", "/reported/", "/approvals/", "/metrics/", "/livez/",
-	"/readyz/", "/openapi/", access.ProvidersPath,
+	"/readyz/", "/openapi/", "/lti/", access.ProvidersPath,
 }
 
 // HealthOnly is the HTTP side of a process that only works.

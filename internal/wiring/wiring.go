@@ -17,6 +17,7 @@ import (
 	"kanban/internal/app/findings"
 	"kanban/internal/app/history"
 	"kanban/internal/app/holders"
+	"kanban/internal/app/launches"
 	"kanban/internal/app/linking"
 	"kanban/internal/app/lists"
 	"kanban/internal/app/matching"
@@ -65,6 +66,7 @@ type UseCases struct {
 	Connections *connections.Service
 	History     *history.Service
 	Holders     *holders.Service
+	Launches    *launches.Service
 	Linking     *linking.Service
 	Lists       *lists.Service
 	Persons     *persons.Service
@@ -118,6 +120,7 @@ func New(db *db.Database, o Options) *UseCases {
 		Store: db, Connections: x.Connections, Call: o.Call, Zone: o.Zone, Outlines: compiled,
 	}
 	x.Teaching = &teaching.Service{Store: db, Access: x.Access, Pairings: x.Pairings, Scores: x.Scores}
+	x.Launches = launches.New(db, x.Connections, o.Public)
 	x.Linking = &linking.Service{Store: db, Pairings: x.Pairings, Runs: x.Runs}
 	x.Batches = &batches.Service{Store: db, Pairings: x.Pairings, Runs: x.Runs, Linking: x.Linking}
 	x.Deliveries = &pipeline.Deliveries{

@@ -23,7 +23,9 @@ import (
 	"kanban/internal/store/connectionstore"
 	"kanban/internal/store/db"
 	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/launchstore"
 	"kanban/internal/wire/call"
+	"kanban/internal/wire/lti"
 	"kanban/internal/wire/oneroster"
 )
 
@@ -182,10 +184,32 @@ func (s *Service) look(ctx context.Context, c adapter.Interface) (reports []adap
 		reports = mails.New(c, 10*time.Second).Probe(ctx)
 	case adapter.KindCSV:
 		reports = []adapter.Report{folderReport(c.Settings["folder"])}
+	case adapter.KindLTI:
+		reports, err = s.opensPages(ctx, c, o)
 	case adapter.KindXAPI, adapter.KindEvents:
 		reports, err = s.Heard(ctx, c.ID, c.Kind)
 	}
 	return reports, says, err
+}
+
+// opensPages reports on a platform that opens pages: its keys must be readable, and it works when a page was opened.
+func (s *Service) opensPages(ctx context.Context, c adapter.Interface, o call.Options) ([]adapter.Report, error) {
+	o.Timeout = 10 * time.Second
+	if err := lti.CheckKeys(ctx, call.New(o).PlainHTTP(), c.Settings["keysAddress"]); err != nil {
+		return []adapter.Report{{
+			Capability: adapter.PagesIn, State: adapter.Broken, Code: finding.Broken,
+			Detail: err.Error(),
+		}}, nil
+	}
+	r := adapter.Report{
+		Capability: adapter.PagesIn, State: adapter.Unproven,
+		Detail: "Its keys can be read. No page was opened yet: put a link into a course, and open it.",
+	}
+	opened, err := launchstore.Opened(ctx, s.Store, c.ID)
+	if opened {
+		r.State, r.Detail = adapter.Works, "Its keys can be read, and pages were opened."
+	}
+	return []adapter.Report{r}, err
 }
 
 // folderReport tells whether the folder of a register of files can be read.

@@ -40,7 +40,7 @@ func (s *Service) Sections(ctx context.Context, userID, personID string) ([]Sect
 	if personID == "" {
 		return nil, nil
 	}
-	taught, err := reachstore.SectionsIn(ctx, s.Store, []permission.Scope{{Kind: permission.Taught, ID: personID}})
+	taught, err := s.Taught(ctx, personID)
 	if err != nil || len(taught) == 0 {
 		return nil, err
 	}
@@ -56,6 +56,11 @@ func (s *Service) Sections(ctx context.Context, userID, personID string) ([]Sect
 		return cmp.Or(cmp.Compare(place(a), place(b)), cmp.Compare(a.Title(), b.Title()))
 	})
 	return list, err
+}
+
+// Taught gives the ids of the sections that somebody of the register teaches now.
+func (s *Service) Taught(ctx context.Context, personID string) ([]string, error) {
+	return reachstore.SectionsIn(ctx, s.Store, []permission.Scope{{Kind: permission.Taught, ID: personID}})
 }
 
 // arranged gives the sections that a user names as theirs, as they have arranged them.

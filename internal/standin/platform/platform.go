@@ -21,6 +21,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"kanban/internal/standin/coursepages"
 	"kanban/internal/standin/gradebook"
 	"kanban/internal/standin/page"
 	"kanban/internal/standin/reporter"
@@ -81,6 +82,8 @@ type Platform struct {
 	// Notices tell that scores became final; noticed says what became of the latest.
 	Notices *reporter.Reporter
 	noticed string
+	// Courses opens pages of tools from inside its courses.
+	Courses *coursepages.Server
 
 	mu        sync.Mutex
 	reporting reporting
@@ -101,6 +104,8 @@ func New(s *school.School) *Platform {
 	p.mux.HandleFunc("/scim/v2/", p.places)
 	p.mux.HandleFunc("POST /pickup", p.pickUp)
 	p.mux.HandleFunc("GET /{$}", p.page)
+	p.Courses = coursepages.New(s)
+	p.mux.Handle("/lti/", p.Courses)
 	p.marking()
 	return p
 }
@@ -271,7 +276,7 @@ var ticks = template.Must(template.New("ticks").Parse(`
 {{if .Learner}}{{range .Modules}}<h2>{{.Title}}</h2><table>{{range .Activities}}<tr><td>{{.Title}}
 <td><form method="post" action="/ticks"><input type="hidden" name="learner" value="{{$.Learner}}"><input type="hidden" name="activity" value="{{.ID}}">
 <button id="tick-{{.ID}}">Tick off</button>{{if .Assessed}} <button name="failed" value="1">Fail</button>{{end}}</form><td>{{.Outcome}}</tr>{{end}}</table>{{end}}{{end}}
-<p><a href="/marking">Marking</a></p>
+<p><a href="/marking">Marking</a> · <a href="/lti/">Tools and courses</a></p>
 <h2>Where activity is reported</h2><form method="post" action="/reporting"><label>xAPI endpoint <input name="endpoint" size="44" value="{{.Reporting.Endpoint}}"></label>
 <label>key <input name="key" value="{{.Reporting.Key}}"></label> <label>secret <input name="secret" type="password"></label> <button>Save</button></form>`))
 

@@ -117,6 +117,11 @@ func PersonByIdentifier(ctx context.Context, from db.From, identifier string) (P
 	return db.Row[Person](ctx, from, "finding the person", `SELECT `+calledSQL(`identifier`), identifier)
 }
 
+// PersonBySourcedID finds the one person that a register has under this id of its own.
+func PersonBySourcedID(ctx context.Context, from db.From, id string) (Person, error) {
+	return db.Row[Person](ctx, from, "finding the person", `SELECT `+calledSQL(`sourced_id`), id)
+}
+
 // PersonByAddress finds the one person with the address; two are ErrNotFound,
 // because Kanban never guesses.
 func PersonByAddress(ctx context.Context, from db.From, address string) (Person, error) {

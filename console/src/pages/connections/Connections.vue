@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, ok, type Schemas } from '../../api/client'
@@ -11,6 +11,7 @@ import Signal from '../../parts/Signal.vue'
 import { when } from '../../parts/when'
 import { word } from '../../parts/words'
 import { resting, worst } from './interface'
+import JoinDialog from './JoinDialog.vue'
 
 type Connection = Schemas['Connection']
 
@@ -42,11 +43,18 @@ const restoreOne = useMutation({
     ok(api.POST('/api/v1/interfaces/{id}/restore', { params: { path: { id: i.id } }, body: {} })),
   onSuccess: () => queries.invalidateQueries(),
 })
+const joining = ref(false)
 const host = (address: string) => address.replace(/^https?:\/\//, '').replace(/\/$/, '')
 </script>
 
 <template>
   <PageHead :title="$t('connections.connections')" :about="$t('connections.oneConnectionServesEveryCourse')">
+    <Button
+      size="small"
+      variant="outlined"
+      :label="$t('connections.letPlatformJoin')"
+      @click="joining = true"
+    />
     <Button size="small" :label="$t('connections.connectSystem')" @click="router.push('/connections/new')" />
   </PageHead>
   <Oops :error="list.error.value" :again="list.refetch" />
@@ -118,6 +126,7 @@ const host = (address: string) => address.replace(/^https?:\/\//, '').replace(/\
       <Button size="small" variant="text" :label="$t('connections.restore')" @click="restoreOne.mutate(i)" />
     </p>
   </section>
+  <JoinDialog v-if="joining" @close="joining = false" />
 </template>
 
 <style scoped>

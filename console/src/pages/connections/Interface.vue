@@ -62,7 +62,7 @@ const error = computed(() => upload.error.value ?? probe.error.value ?? pause.er
       <h2>{{ i.label || i.title }}</h2>
       <p class="faint">
         <template v-if="i.label">{{ i.title }}<br /></template
-        >{{ i.settings.address ?? i.settings.server ?? '' }}
+        >{{ i.settings.address ?? i.settings.server ?? i.settings.issuer ?? '' }}
       </p>
       <Checklist :list="i.checklist" />
     </div>
@@ -134,6 +134,9 @@ const error = computed(() => upload.error.value ?? probe.error.value ?? pause.er
       }}</RouterLink>
       <RouterLink v-if="i.lastRead" :to="`/interfaces/${i.id}/proposals`">{{
         $t('connections.secondAccountsAndTestLearners')
+      }}</RouterLink>
+      <RouterLink v-if="i.kind === 'lti'" :to="`/interfaces/${i.id}/courses`">{{
+        $t('connections.coursePages')
       }}</RouterLink>
       <RouterLink v-if="i.kind === 'http-api'" :to="`/interfaces/${i.id}/operations`">{{
         $t('connections.operations')

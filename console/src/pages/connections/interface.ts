@@ -78,4 +78,5 @@ export const capabilities: Record<string, string> = {
   'messages-out': $t('connections.messagesOut'),
   'scores-in': $t('connections.scoresIn'),
   'scores-out': $t('connections.scoresOut'),
+  'course-pages': $t('connections.coursePagesIn'),
 }

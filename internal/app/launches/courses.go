@@ -1,0 +1,67 @@
+package launches
+
+import (
+	"context"
+	"slices"
+
+	"kanban/internal/core/refusal"
+	"kanban/internal/store/db"
+	"kanban/internal/store/launchstore"
+	"kanban/internal/store/rosterstore"
+)
+
+// Courses lists the course pages of a platform in which links were opened, with how many there are.
+func (s *Service) Courses(ctx context.Context, f launchstore.CourseFilter) (all []launchstore.Course, total int,
+	err error,
+) {
+	if _, err := s.platform(ctx, f.InterfaceID); err != nil {
+		return nil, 0, err
+	}
+	if total, err = launchstore.CountCourses(ctx, s.Store, f); err != nil {
+		return nil, 0, err
+	}
+	all, err = launchstore.Courses(ctx, s.Store, f)
+	return all, total, err
+}
+
+// SectionsOf are the sections that a course page is about.
+func (s *Service) SectionsOf(ctx context.Context, c launchstore.Course) ([]rosterstore.Section, error) {
+	return rosterstore.SectionsByID(ctx, s.Store, c.SectionIDs)
+}
+
+// Openings lists the people of a course page's sections with how often they opened it, those who never did first.
+func (s *Service) Openings(ctx context.Context, id string) ([]launchstore.Opening, error) {
+	if _, err := launchstore.FindCourse(ctx, s.Store, id); err != nil {
+		return nil, err
+	}
+	return launchstore.Openings(ctx, s.Store, id)
+}
+
+// SetSections says which sections a course page is about; none lets the platform's own ids say it again.
+func (s *Service) SetSections(ctx context.Context, who, id string, sections []string) (launchstore.Course, error) {
+	slices.Sort(sections)
+	sections = slices.Compact(sections)
+	for _, x := range sections {
+		if _, err := rosterstore.FindSection(ctx, s.Store, x); err != nil {
+			return launchstore.Course{}, err
+		}
+	}
+	if len(sections) > 50 {
+		return launchstore.Course{}, refusal.Invalid("sections", "are more than 50")
+	}
+	err := s.Store.InTx(ctx, func(tx *db.Tx) error {
+		by := who
+		if len(sections) == 0 {
+			by = ""
+		}
+		if err := launchstore.SetSections(ctx, tx, id, sections, by); err != nil {
+			return err
+		}
+		return tx.Audit(ctx, who, "said which sections a course page is about", "course-page/"+id,
+			map[string][]string{"sections": sections})
+	})
+	if err != nil {
+		return launchstore.Course{}, err
+	}
+	return launchstore.FindCourse(ctx, s.Store, id)
+}

@@ -1,0 +1,148 @@
+// Package lti speaks LTI 1.3 as a tool: it lets course platforms join, sends browsers to them to be told who somebody
+// is, and checks what they say. It decides nothing about people or courses.
+//
+//	ask := lti.Login{Issuer: …}.AddressAt(platform, redirect, state, nonce)
+//	message, err := verifier.Verify(ctx, platform, idToken, nonce, now)
+package lti
+
+import (
+	"slices"
+	"strings"
+	"time"
+)
+
+// The names of claims (LTI Core 1.3, 5.3 and 5.4; Names and Role Provisioning Services 2.0, 3.6.1; Assignment and
+// Grade Services 2.0, 3.1; Deep Linking 2.0, 3.4.1).
+const (
+	claim               = "https://purl.imsglobal.org/spec/lti/claim/"
+	claimNamesAndRoles  = "https://purl.imsglobal.org/spec/lti-nrps/claim/namesroleservice"
+	claimGrades         = "https://purl.imsglobal.org/spec/lti-ags/claim/endpoint"
+	claimOlderGrades    = "https://purl.imsglobal.org/spec/lti-bo/claim/basicoutcome"
+	toolConfiguration   = "https://purl.imsglobal.org/spec/lti-tool-configuration"
+	platformDescription = "https://purl.imsglobal.org/spec/lti-platform-configuration"
+)
+
+// Version is the only one that messages of LTI 1.3 name.
+const Version = "1.3.0"
+
+// The kinds of messages that are understood.
+const (
+	ResourceLink = "LtiResourceLinkRequest"
+)
+
+// Scopes that a tool asks for, with which it calls a platform's services.
+const (
+	ScopeMembers = "https://purl.imsglobal.org/spec/lti-nrps/scope/contextmembership.readonly"
+	ScopeItems   = "https://purl.imsglobal.org/spec/lti-ags/scope/lineitem"
+	ScopeResults = "https://purl.imsglobal.org/spec/lti-ags/scope/result.readonly"
+	ScopeScores  = "https://purl.imsglobal.org/spec/lti-ags/scope/score"
+)
+
+// Context is the course, or the part of one, in which somebody opened a link (LTI Core 1.3, 5.4.1).
+type Context struct {
+	ID    string   `json:"id"`
+	Label string   `json:"label"`
+	Title string   `json:"title"`
+	Type  []string `json:"type"`
+}
+
+// Link is what somebody opened (LTI Core 1.3, 5.3.5).
+type Link struct {
+	ID    string `json:"id"`
+	Title string `json:"title"`
+}
+
+// Presentation says how the tool is shown, and where to go afterwards (LTI Core 1.3, 5.4.4).
+type Presentation struct {
+	Target    string `json:"document_target"`
+	ReturnURL string `json:"return_url"`
+	Locale    string `json:"locale"`
+}
+
+// Register is what the platform knows of the records system (LTI Core 1.3, 5.4.5).
+type Register struct {
+	Person   string `json:"person_sourcedid"`
+	Offering string `json:"course_offering_sourcedid"`
+	Section  string `json:"course_section_sourcedid"`
+}
+
+// Message is what a platform says when somebody opens a link, checked.
+type Message struct {
+	Issuer     string   `json:"iss"`
+	Subject    string   `json:"sub"` // empty in an anonymous launch
+	Audience   audience `json:"aud"`
+	Party      string   `json:"azp"`
+	Nonce      string   `json:"nonce"`
+	Name       string   `json:"name"`
+	GivenName  string   `json:"given_name"`
+	FamilyName string   `json:"family_name"`
+	Email      string   `json:"email"`
+
+	Type         string         `json:"https://purl.imsglobal.org/spec/lti/claim/message_type"`
+	Version      string         `json:"https://purl.imsglobal.org/spec/lti/claim/version"`
+	Deployment   string         `json:"https://purl.imsglobal.org/spec/lti/claim/deployment_id"`
+	Target       string         `json:"https://purl.imsglobal.org/spec/lti/claim/target_link_uri"`
+	Link         Link           `json:"https://purl.imsglobal.org/spec/lti/claim/resource_link"`
+	Roles        []string       `json:"https://purl.imsglobal.org/spec/lti/claim/roles"`
+	Context      Context        `json:"https://purl.imsglobal.org/spec/lti/claim/context"`
+	Presentation Presentation   `json:"https://purl.imsglobal.org/spec/lti/claim/launch_presentation"`
+	Custom       map[string]any `json:"https://purl.imsglobal.org/spec/lti/claim/custom"`
+	Register     Register       `json:"https://purl.imsglobal.org/spec/lti/claim/lis"`
+	Members      struct {
+		Address  string   `json:"context_memberships_url"`
+		Versions []string `json:"service_versions"`
+	} `json:"https://purl.imsglobal.org/spec/lti-nrps/claim/namesroleservice"`
+	Grades struct {
+		Scopes []string `json:"scope"`
+		Items  string   `json:"lineitems"`
+		Item   string   `json:"lineitem"`
+	} `json:"https://purl.imsglobal.org/spec/lti-ags/claim/endpoint"`
+}
+
+// CustomText is a custom parameter, empty where the platform did not replace it: it then repeats the variable.
+func (m Message) CustomText(name string) string {
+	text, _ := m.Custom[name].(string)
+	if text = strings.TrimSpace(text); strings.HasPrefix(text, "$") {
+		return ""
+	}
+	return text
+}
+
+// Sections are the register's ids of the sections that the context is about, as the platform says them in several
+// places, the surest first: a custom parameter that asks for them, the claim about the records system, and the
+// context's own id and label. One place may name several, separated by commas.
+func (m Message) Sections() (places [][]string) {
+	for _, text := range []string{m.CustomText("section"), m.Register.Section, m.Context.ID, m.Context.Label} {
+		var ids []string
+		for part := range strings.SplitSeq(text, ",") {
+			if part = strings.TrimSpace(part); part != "" && len(part) <= 255 && !slices.Contains(ids, part) &&
+				len(ids) < mostSections {
+				ids = append(ids, part)
+			}
+		}
+		if len(ids) > 0 {
+			places = append(places, ids)
+		}
+	}
+	return places
+}
+
+// mostSections bounds how many sections one context is about.
+const mostSections = 50
+
+// PersonID is the register's id of who opened the link, as far as the platform says it.
+func (m Message) PersonID() string {
+	if id := m.CustomText("person"); id != "" {
+		return id
+	}
+	return strings.TrimSpace(m.Register.Person)
+}
+
+// audience is one client id, or several.
+type audience []string
+
+// times of a message, which are numbers of seconds that may have a fraction (RFC 7519 section 2).
+const (
+	skew   = time.Minute
+	oldest = time.Hour
+)
