@@ -63,6 +63,9 @@ whole story, and keeps running so that you can look around. Ctrl-C ends it.
 			if err == nil {
 				err = story.SignInElsewhere(ctx)
 			}
+			if err == nil {
+				err = story.InCourses(ctx)
+			}
 			if err != nil {
 				if ctx.Err() != nil {
 					return nil

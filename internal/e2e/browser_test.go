@@ -45,27 +45,35 @@ var chromium = sync.OnceValues(func() (context.Context, error) {
 	if err != nil {
 		return nil, err
 	}
-	options := []chromedp.ExecAllocatorOption{
-		chromedp.ExecPath(path), chromedp.UserDataDir(profile), chromedp.WindowSize(1280, 800),
-		chromedp.Headless, chromedp.NoSandbox, chromedp.DisableGPU, chromedp.NoFirstRun,
-	}
-	for _, flag := range []string{
-		"disable-quic", "disable-background-networking", "disable-component-update", "disable-sync", "hide-scrollbars",
-		// Several windows are looked at at once.
-		"disable-backgrounding-occluded-windows", "disable-renderer-backgrounding",
-		"disable-background-timer-throttling",
-	} {
-		options = append(options, chromedp.Flag(flag, true))
-	}
-	allocator, stop := chromedp.NewExecAllocator(context.Background(), options...)
-	ctx, cancel := chromedp.NewContext(allocator)
+	ctx, end := startChromium(path, profile)
 	atEnd = append(atEnd, func() {
-		cancel()
-		stop()
+		end()
 		_ = os.RemoveAll(profile)
 	})
 	return ctx, chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)) // the first call starts it
 })
+
+// startChromium prepares a browser with more flags than every test has; end stops it.
+func startChromium(path, profile string, more ...string) (ctx context.Context, end func()) {
+	options := []chromedp.ExecAllocatorOption{
+		chromedp.ExecPath(path), chromedp.UserDataDir(profile), chromedp.WindowSize(1280, 800),
+		chromedp.Headless, chromedp.NoSandbox, chromedp.DisableGPU, chromedp.NoFirstRun,
+	}
+	for _, flag := range append([]string{
+		"disable-quic", "disable-background-networking", "disable-component-update", "disable-sync", "hide-scrollbars",
+		// Several windows are looked at at once.
+		"disable-backgrounding-occluded-windows", "disable-renderer-backgrounding",
+		"disable-background-timer-throttling",
+	}, more...) {
+		options = append(options, chromedp.Flag(flag, true))
+	}
+	allocator, stop := chromedp.NewExecAllocator(context.Background(), options...)
+	ctx, cancel := chromedp.NewContext(allocator)
+	return ctx, func() {
+		cancel()
+		stop()
+	}
+}
 
 // do carries out actions within a time in which each must succeed.
 func (b *browser) do(steps ...chromedp.Action[chromedp.Void]) {

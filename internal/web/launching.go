@@ -16,6 +16,8 @@ import (
 	"kanban/internal/app/launches"
 	"kanban/internal/app/teaching"
 	"kanban/internal/store/badgestore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/rosterstore"
 	"kanban/internal/wire/api"
 	"kanban/internal/wire/lti"
 )
@@ -302,7 +304,7 @@ func (s *Server) coursePage(ctx context.Context, l launches.Launch) (page course
 		}
 		for _, w := range where {
 			if w.SectionID == id && w.LeftAt == nil {
-				one, err := s.ownSection(ctx, l.Person.ID, w)
+				one, err := s.begunOrNot(ctx, l.Person.ID, w)
 				if err != nil {
 					return page, err
 				}
@@ -314,4 +316,21 @@ func (s *Server) coursePage(ctx context.Context, l launches.Launch) (page course
 		page.Awards, err = s.Badges.Awards(ctx, badgestore.AwardFilter{PersonID: l.Person.ID, Limit: 200})
 	}
 	return page, err
+}
+
+// begunOrNot shows how far somebody has come in a section, with what is to do when they have not begun.
+func (s *Server) begunOrNot(ctx context.Context, personID string, w rosterstore.Whereabouts) (api.OwnSection, error) {
+	one, err := s.ownSection(ctx, personID, w)
+	if err != nil || one.Progress != nil {
+		return one, err
+	}
+	look, err := s.Facts.Progress(ctx, personID, w.SectionID)
+	if errors.Is(err, db.ErrNotFound) { // the course has no outline
+		return one, nil
+	}
+	if err == nil && len(look.Modules) > 0 {
+		shown := shownProgress(look)
+		one.Progress = &shown
+	}
+	return one, err
 }

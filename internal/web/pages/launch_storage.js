@@ -29,6 +29,10 @@
     if (e.origin !== said.origin || !m || m.subject !== subject + '.response' || m.message_id !== id) return
     goOn(m.error ? '' : String(m.value || ''))
   })
+  if (outside === window) {
+    goOn('') // a window of its own keeps cookies
+    return
+  }
   frame.postMessage({ subject, message_id: id, key: said.key, value: keep ? said.value : undefined }, said.origin)
   setTimeout(() => goOn(''), 3000) // a page that does not answer keeps nothing
 })()

@@ -10,6 +10,7 @@ import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
 import { when } from '../../parts/when'
 import { word } from '../../parts/words'
+import { mayAll } from '../../shell/may'
 import { resting, worst } from './interface'
 import JoinDialog from './JoinDialog.vue'
 
@@ -50,6 +51,7 @@ const host = (address: string) => address.replace(/^https?:\/\//, '').replace(/\
 <template>
   <PageHead :title="$t('connections.connections')" :about="$t('connections.oneConnectionServesEveryCourse')">
     <Button
+      v-if="mayAll('connect')"
       size="small"
       variant="outlined"
       :label="$t('connections.letPlatformJoin')"

@@ -12,6 +12,7 @@ import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Pager from '../../parts/Pager.vue'
 import { when } from '../../parts/when'
+import { mayAll } from '../../shell/may'
 import SayDialog from './SayDialog.vue'
 
 /** What a course platform opens here: by which deployments, in which courses, and who was not recognised. */
@@ -28,6 +29,7 @@ const cursor = address.cursors()
 const deployments = useQuery({
   queryKey: ['course-pages', 'deployments', () => props.id],
   queryFn: () => ok(api.GET('/api/v1/interfaces/{id}/deployments', { params: { path: path.value } })),
+  enabled: () => mayAll('connect'),
 })
 const courses = useQuery({
   queryKey: ['course-pages', 'courses', () => props.id, undecided, cursor],
@@ -60,12 +62,13 @@ const saying = ref<{ course: Schemas['CoursePage'] } | { stranger: Schemas['Unre
 
 <template>
   <PageHead
-    :title="$t('connections.coursePagesOf', { name: service.data.value?.name ?? '' })"
+    :title="service.data.value?.name ?? $t('connections.coursePages')"
     :about="$t('connections.coursePagesAbout')"
   />
   <Oops :error="admit.error.value" />
-  <h2>{{ $t('connections.deployments') }}</h2>
+  <h2 v-if="mayAll('connect')">{{ $t('connections.deployments') }}</h2>
   <Listing
+    v-if="mayAll('connect')"
     :rows="deployments.data.value?.items"
     :loading="deployments.isLoading.value"
     :error="deployments.error.value"
@@ -99,7 +102,10 @@ const saying = ref<{ course: Schemas['CoursePage'] } | { stranger: Schemas['Unre
       </template>
     </Column>
   </Listing>
-  <h2>{{ $t('connections.coursesOpened', { n: courses.data.value?.total ?? 0 }) }}</h2>
+  <h2>
+    {{ $t('connections.coursesOpened')
+    }}<template v-if="courses.data.value"> ({{ courses.data.value.total }})</template>
+  </h2>
   <div class="filters">
     <TickField v-model="undecided" :label="$t('connections.undecidedOnly')" />
   </div>
@@ -150,7 +156,10 @@ const saying = ref<{ course: Schemas['CoursePage'] } | { stranger: Schemas['Unre
     </Column>
   </Listing>
   <Pager v-model="cursor" :next="courses.data.value?.next" />
-  <h2>{{ $t('connections.unrecognisedN', { n: strangers.data.value?.total ?? 0 }) }}</h2>
+  <h2>
+    {{ $t('connections.unrecognised')
+    }}<template v-if="strangers.data.value"> ({{ strangers.data.value.total }})</template>
+  </h2>
   <Listing
     :rows="strangers.data.value?.items"
     :loading="strangers.isLoading.value"

@@ -1,0 +1,159 @@
+package e2e_test
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"testing"
+
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/network"
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kanban/internal/scenario"
+)
+
+// framing is a browser that blocks cookies of third parties, as people's browsers do.
+func framing(t *testing.T, address string) *browser {
+	t.Helper()
+	path, err := exec.LookPath("chromium")
+	require.NoError(t, err)
+	ctx, end := startChromium(path, t.TempDir(), "test-third-party-cookie-phaseout",
+		"disable-web-security", "disable-site-isolation-trials") // a test looks into frames of other sites
+	t.Cleanup(end)
+	require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)))
+	return &browser{t, ctx, address}
+}
+
+// seesInFrame waits until the frame of a page shows a text.
+func (b *browser) seesInFrame(text string) {
+	b.t.Helper()
+	b.until(`(() => { const d = document.querySelector('iframe')?.contentDocument;
+		return !!d?.body && d.body.innerText.replace(/\s+/g, ' ').includes(` + quoted(text) + `) })()`)
+}
+
+// otherSite says to a page in a frame whether its cookie came back: a plain one, or one for that frame alone.
+func otherSite(t *testing.T) (port string) {
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "text/html")
+		_, at, _ := net.SplitHostPort(r.Host)
+		switch r.URL.Path {
+		case "/top":
+			fmt.Fprintf(w, `<iframe src="http://127.0.0.1:%s/set?apart=%s"></iframe>`, at, r.URL.Query().Get("apart"))
+		case "/set":
+			http.SetCookie(w, &http.Cookie{
+				Name: "mine", Value: "1", Path: "/", Secure: true, SameSite: http.SameSiteNoneMode, HttpOnly: true,
+				Partitioned: r.URL.Query().Get("apart") == "yes",
+			})
+			http.Redirect(w, r, "/got", http.StatusSeeOther)
+		case "/got":
+			_, err := r.Cookie("mine")
+			fmt.Fprintf(w, "came back: %t", err == nil)
+		}
+	}))
+	t.Cleanup(s.Close)
+	_, port, _ = net.SplitHostPort(s.Listener.Addr().String())
+	return port
+}
+
+// behind starts the service behind a proxy that can take away the cookies which it gives.
+func (w *world) behind(t *testing.T) (bare *atomic.Bool) {
+	t.Helper()
+	bare = &atomic.Bool{}
+	var proxy *httputil.ReverseProxy
+	s := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter,
+		r *http.Request,
+	) {
+		proxy.ServeHTTP(w, r)
+	}))
+	address := "http://" + s.Listener.Addr().String()
+	at, err := url.Parse(w.service.Address)
+	require.NoError(t, err)
+	w.service.Stop()
+	w.service, err = scenario.StartService(context.Background(), filepath.Join(bin, "kanban"), scenario.ServiceOptions{
+		Listen: at.Host, Data: w.data,
+		Env: append([]string{"KANBAN_PUBLIC=" + address}, environment...),
+	})
+	require.NoError(t, err)
+	proxy = &httputil.ReverseProxy{
+		Rewrite: func(r *httputil.ProxyRequest) { r.SetURL(at); r.Out.Host = r.In.Host },
+		ModifyResponse: func(r *http.Response) error {
+			if bare.Load() {
+				r.Header.Del("Set-Cookie")
+			}
+			return nil
+		},
+	}
+	s.Start()
+	t.Cleanup(func() { s.CloseClientConnections(); s.Close() })
+	return bare
+}
+
+// A platform joins by one address that its administrator pastes; teachers and learners open the page in their
+// course, in a frame of another site whose cookies are blocked.
+func TestConsoleCoursePages(t *testing.T) {
+	w := newWorld(t)
+	require.NoError(t, w.Play(t.Context(), w.service.SetupSecret))
+	bare := w.behind(t)
+	platform := strings.Replace(w.At.Platform, "127.0.0.1", "localhost", 1)
+
+	b := framing(t, "http://localhost:"+otherSite(t))
+	for _, apart := range []string{"no", "yes"} {
+		b.open("/top?apart=" + apart)
+		b.seesInFrame(fmt.Sprintf("came back: %t", apart == "yes"))
+	}
+
+	m := w.browse("/connections")
+	m.click("Let a course platform join")
+	m.fill("platform-name", "Course platform")
+	m.picture("join-platform")
+	m.click("Make the address")
+	m.until(`document.querySelector('[role="dialog"] code')?.textContent.includes('/lti/register/')`)
+	address := ask(m, chromedp.Evaluate[string](`document.querySelector('[role="dialog"] code').textContent`))
+	m.click("Close")
+
+	b.at = platform
+	b.open("/lti/")
+	b.fill("address", address)
+	b.click("Let it register")
+	b.sees("Course platform has joined Kanban.")
+	b.open("/lti/courses/sec-prop-a?as=tea-002")
+	b.seesInFrame("The register office has one e-mail address for two people, so nobody knows whose " +
+		"account it is.")
+	b.picture("course-page")
+	b.open("/lti/open/sec-prop-a?as=tea-002") // in a window of its own
+	b.sees("Who is missing")
+	assert.Empty(t, b.barriers(axeScript(t)))
+
+	bare.Store(true) // no cookie at all: the platform's page keeps what binds the launch to the browser
+	_, err := chromedp.Call(b.ctx, network.ClearBrowserCookies, cdp.Empty{})
+	require.NoError(t, err)
+	b.open("/lti/courses/sec-prop-a?as=stu-001")
+	b.seesInFrame("Cuttings ○ Clean tools")
+	bare.Store(false)
+
+	b.do(chromedp.EmulateViewport(390, 800))
+	b.open("/lti/courses/sec-prop-a?as=test")
+	b.seesInFrame("This is a test user")
+
+	m.open("/connections")
+	m.click("Course platform")
+	m.click("Course pages")
+	m.sees("Propagation A")
+	m.sees("2 people")
+	m.picture("course-pages")
+	m.click("2 people")
+	m.sees("never opened it")
+	assert.Contains(t, ask(m, chromedp.Evaluate[string](`document.querySelector('tbody tr').innerText`)), "Never")
+	assert.Empty(t, m.barriers(axeScript(t)))
+}
