@@ -131,6 +131,8 @@ func TestConsoleCoursePages(t *testing.T) {
 	b.seesInFrame("The register office has one e-mail address for two people, so nobody knows whose " +
 		"account it is.")
 	b.picture("course-page")
+	b.do(chromedp.Evaluate[chromedp.Void](`document.querySelector('iframe').contentDocument.querySelector('button[value="sync"]').click()`))
+	b.seesInFrame("It is brought in step now")
 	b.open("/lti/open/sec-prop-a?as=tea-002") // in a window of its own
 	b.sees("Who is missing")
 	assert.Empty(t, b.barriers(axeScript(t)))

@@ -115,6 +115,14 @@ func TestCoursePagesAreKept(t *testing.T) {
 	assert.Nil(t, opened[0].LatestAt, "who never did stands first")
 	last := opened[len(opened)-1]
 	assert.Equal(t, []any{ada.ID, int64(2)}, []any{last.PersonID, last.Times})
+	page := launchstore.Session{
+		CourseID: c.ID, PersonID: ada.ID, Role: "learner", ReturnURL: "https://x.example", ExpiresAt: now.Add(time.Hour),
+	}
+	tx(t, s, func(tx *db.Tx) error { return launchstore.KeepSession(ctx, tx, []byte("page"), page) })
+	kept := must[launchstore.Session](t)(launchstore.FindSession(ctx, s, []byte("page"), now))
+	assert.Equal(t, []any{c.ID, ada.ID, "learner"}, []any{kept.CourseID, kept.PersonID, kept.Role})
+	_, err := launchstore.FindSession(ctx, s, []byte("page"), now.Add(2*time.Hour))
+	require.ErrorIs(t, err, db.ErrNotFound)
 	list := must[[]launchstore.Deployment](t)(launchstore.Deployments(ctx, s, of))
 	assert.Equal(t, []any{1, 1}, []any{len(list), list[0].Courses})
 	assert.Equal(t, "one", must[launchstore.Deployment](t)(launchstore.FindDeployment(ctx, s, d.ID)).Deployment)

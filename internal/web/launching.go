@@ -6,6 +6,7 @@ import (
 	"errors"
 	"html/template"
 	"net/http"
+	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -15,6 +16,7 @@ import (
 
 	"kanban/internal/app/launches"
 	"kanban/internal/app/teaching"
+	"kanban/internal/core/refusal"
 	"kanban/internal/store/badgestore"
 	"kanban/internal/store/db"
 	"kanban/internal/store/rosterstore"
@@ -43,6 +45,8 @@ const (
 	launchCookie = "kanban_launch"
 	// mostLaunch bounds what a platform sends through a browser, in bytes.
 	mostLaunch = 128 << 10
+	// coursePath is where pages stand that are open in courses.
+	coursePath = "/lti/course/"
 	// storageScript keeps values at the platform's page where cookies are blocked.
 	storageScript = "/lti/storage.js"
 )
@@ -91,6 +95,20 @@ var atPlatforms = []outsideOperation{
 	},
 	{
 		operation: operation{
+			ID: "lti-course", Method: http.MethodGet, Path: coursePath + "{token}", Status: http.StatusOK,
+			Tag: "course platforms", Summary: "A page that stands open in a course, for whoever opened it",
+		},
+		answers: "text/html", query: []string{"done"}, refuses: []int{400},
+	},
+	{
+		operation: operation{
+			ID: "lti-act-in-course", Method: http.MethodPost, Path: coursePath + "{token}", Status: http.StatusSeeOther,
+			Tag: "course platforms", Summary: "A teacher brings the class in step, holds it or opens it, from inside the course",
+		},
+		takes: []string{"application/x-www-form-urlencoded"}, refuses: []int{400, 403},
+	},
+	{
+		operation: operation{
 			ID: "lti-storage-script", Method: http.MethodGet, Path: storageScript, Status: http.StatusOK,
 			Tag: "course platforms", Summary: "The script by which a platform's page keeps a value where cookies are blocked",
 		},
@@ -110,6 +128,8 @@ func (s *Server) launching(r chi.Router) {
 	r.With(slowed(30000, time.Minute, s.client, often)).Get(launches.LoginPath, s.beginLaunch)
 	r.With(slowed(30000, time.Minute, s.client, often)).Post(launches.LoginPath, s.beginLaunch)
 	r.Post(launches.LaunchPath, s.launch)
+	r.Get(coursePath+"{token}", s.showCourse)
+	r.With(http.NewCrossOriginProtection().Handler).Post(coursePath+"{token}", s.actInCourse)
 	r.Get(storageScript, func(w http.ResponseWriter, r *http.Request) {
 		serveOpen(w, r, "text/javascript; charset=utf-8", launchScript)
 	})
@@ -237,15 +257,92 @@ func (s *Server) launch(w http.ResponseWriter, r *http.Request) {
 		s.askStorage(w, r, back)
 		return
 	}
-	var page coursePage
+	var token string
 	if err == nil {
-		page, err = s.coursePage(r.Context(), l)
+		token, err = s.Launches.Keep(r.Context(), l)
 	}
 	if err != nil {
 		s.launchRefused(w, r, http.StatusBadRequest, err)
 		return
 	}
-	s.launchAnswer(w, http.StatusOK, "course.html", l.Origin(), page)
+	if token != "" { // an address of its own, so that the page can be loaded again
+		w.Header().Set("Cache-Control", "no-store")
+		w.Header().Set("Referrer-Policy", "no-referrer")
+		http.Redirect(w, r, coursePath+token, http.StatusSeeOther)
+		return
+	}
+	s.launchAnswer(w, http.StatusOK, "course.html", l.Origin(), coursePage{
+		Launch: l, Title: titleOf(l.Message.Context.Title, l.Message.Context.Label), Name: l.Message.Name,
+	})
+}
+
+// titleOf is what a course is called.
+func titleOf(title, label string) string {
+	if title == "" {
+		return label
+	}
+	return title
+}
+
+// showCourse shows a page that stands open in a course.
+func (s *Server) showCourse(w http.ResponseWriter, r *http.Request) {
+	p, err := s.Launches.Look(r.Context(), chi.URLParam(r, "token"))
+	var page coursePage
+	if err == nil {
+		page, err = s.coursePage(r.Context(), p)
+	}
+	if err != nil {
+		s.launchRefused(w, r, http.StatusBadRequest, err)
+		return
+	}
+	page.Path, page.Done = r.URL.Path, r.URL.Query().Get("done")
+	s.launchAnswer(w, http.StatusOK, "course.html", p.Origin(), page)
+}
+
+// actInCourse does to a class what its teacher asks for from inside the course.
+func (s *Server) actInCourse(w http.ResponseWriter, r *http.Request) {
+	r.Body = http.MaxBytesReader(w, r.Body, mostLaunch)
+	p, err := s.Launches.Look(r.Context(), chi.URLParam(r, "token"))
+	if err == nil {
+		err = s.act(r.Context(), p, r.PostFormValue("section"), r.PostFormValue("act"))
+	}
+	done := r.PostFormValue("act")
+	var not *refusal.Error
+	if errors.As(err, &not) { // somebody else was faster, or it is not theirs by now: the page says how it is
+		done, err = "refused", nil
+	}
+	if err != nil {
+		s.launchRefused(w, r, http.StatusBadRequest, err)
+		return
+	}
+	http.Redirect(w, r, r.URL.Path+"?done="+url.QueryEscape(done), http.StatusSeeOther)
+}
+
+// act does something to the class of a section, which whoever asks must teach now, with all that is linked to it.
+func (s *Server) act(ctx context.Context, p launches.Page, sectionID, act string) error {
+	page, err := s.coursePage(ctx, p)
+	if err != nil {
+		return err
+	}
+	for _, x := range page.Teacher {
+		if x.SectionID != sectionID || !x.Acts {
+			continue
+		}
+		who, pairing := p.Person.Name(), x.Pairing.ID
+		switch act {
+		case "sync":
+			n, err := s.Runs.SyncNow(ctx, who, "", "", []string{pairing})
+			if err == nil && n == 0 {
+				err = refusal.Conflict("", "it is being brought in step already, or is paused")
+			}
+			return err
+		case "hold":
+			return s.Runs.HoldClass(ctx, who, pairing)
+		case "open":
+			return s.Runs.OpenClass(ctx, who, pairing, nil)
+		}
+	}
+	return refusal.Conflict("", "that is not yours to do here, by the register")
 }
 
 // askStorage asks the platform's page for what it keeps for the browser, and comes back with it.
@@ -267,24 +364,27 @@ type coursePage struct {
 	launches.Launch
 	Title   string
 	Name    string
-	Teacher []teaching.Page
+	Teacher []taughtPage
 	Learner []api.OwnSection
 	Awards  []badgestore.ListedAward
 	Return  string
+	Path    string // of the page itself
+	Done    string // what was just asked for
+}
+
+// taughtPage is a section as its teacher sees it from inside the course.
+type taughtPage struct {
+	teaching.Page
+	Acts bool // whether they may do something to its class: it is theirs alone
 }
 
 // coursePage looks up what the register lets somebody see who opened a link: whoever teaches a section of the
 // course sees it, whoever learns in it sees how far they have come. What the platform says of their role decides
 // nothing.
-func (s *Server) coursePage(ctx context.Context, l launches.Launch) (page coursePage, err error) {
-	page = coursePage{Launch: l, Title: l.Message.Context.Title, Name: l.Message.Name, Return: l.Return()}
-	if page.Title == "" {
-		page.Title = l.Message.Context.Label
+func (s *Server) coursePage(ctx context.Context, l launches.Page) (page coursePage, err error) {
+	page = coursePage{
+		Launch: l.Launch, Title: titleOf(l.Course.Title, l.Course.Label), Name: l.Person.Name(), Return: l.Return,
 	}
-	if l.Person == nil || l.Course == nil {
-		return page, nil
-	}
-	page.Name = l.Person.Name()
 	taught, err := s.Teaching.Taught(ctx, l.Person.ID)
 	if err != nil {
 		return page, err
@@ -299,7 +399,7 @@ func (s *Server) coursePage(ctx context.Context, l launches.Launch) (page course
 			if err != nil {
 				return page, err
 			}
-			page.Teacher = append(page.Teacher, one)
+			page.Teacher = append(page.Teacher, taughtPage{one, one.Pairing != nil && allIn(one.Parts(), taught)})
 			continue
 		}
 		for _, w := range where {
@@ -316,6 +416,11 @@ func (s *Server) coursePage(ctx context.Context, l launches.Launch) (page course
 		page.Awards, err = s.Badges.Awards(ctx, badgestore.AwardFilter{PersonID: l.Person.ID, Limit: 200})
 	}
 	return page, err
+}
+
+// allIn reports whether all ids are among some.
+func allIn(ids, among []string) bool {
+	return !slices.ContainsFunc(ids, func(id string) bool { return !slices.Contains(among, id) })
 }
 
 // begunOrNot shows how far somebody has come in a section, with what is to do when they have not begun.

@@ -25,6 +25,7 @@ type pupil struct {
 	x       *site
 	browser string // what Kanban gave it to keep
 	blocked bool   // it keeps no cookies
+	at      string // the page that stands open
 }
 
 func (x *site) pupil() *pupil {
@@ -104,6 +105,10 @@ func (p *pupil) sectionID(code string) string {
 func (p *pupil) opens(section, as string) (int, string) {
 	p.t.Helper()
 	resp, text := p.goes("POST", kanban+"/lti/launch", p.asked(section, as))
+	if p.at = ""; resp.StatusCode == 303 { // to an address of its own
+		p.at = kanban + resp.Header.Get("Location")
+		resp, text = p.goes("GET", p.at, nil)
+	}
 	return resp.StatusCode, text
 }
 
@@ -378,7 +383,7 @@ func TestALaunchIsForOneBrowser(t *testing.T) {
 	resp, _ = thief.goes("POST", launch, form)
 	assert.Equal(t, 400, resp.StatusCode)
 	resp, _ = p.goes("POST", launch, form)
-	assert.Equal(t, 200, resp.StatusCode, "whoever began is not kept out by them")
+	assert.Equal(t, 303, resp.StatusCode, "whoever began is not kept out by them")
 	resp, text = p.goes("POST", launch, form)
 	assert.Equal(t, 400, resp.StatusCode)
 	assert.Contains(t, text, "opened already")
@@ -395,14 +400,14 @@ func TestALaunchIsForOneBrowser(t *testing.T) {
 		})
 	}
 	tabs.Wait()
-	assert.ElementsMatch(t, []int{200, 400, 400, 400, 400}, got)
+	assert.ElementsMatch(t, []int{303, 400, 400, 400, 400}, got)
 
 	first, second := p.asked("PROP-A", "stu-001"), p.asked("PROP-A", "stu-002") // two tabs of one browser
 	first.Set("id_token", second.Get("id_token"))
 	_, text = p.goes("POST", launch, first)
 	assert.Contains(t, text, "the nonce differs", "a token is good for the state with which it came")
 	resp, _ = p.goes("POST", launch, second)
-	assert.Equal(t, 200, resp.StatusCode)
+	assert.Equal(t, 303, resp.StatusCode)
 
 	resp, text = p.goes("POST", launch, url.Values{})
 	assert.Equal(t, 400, resp.StatusCode)
@@ -444,9 +449,89 @@ func TestALaunchWithoutCookies(t *testing.T) {
 	resp, _ = p.goes("POST", kanban+"/lti/launch", form)
 	assert.Equal(t, 400, resp.StatusCode)
 	form.Set("kept", value)
-	resp, text = p.goes("POST", kanban+"/lti/launch", form)
-	assert.Equal(t, 200, resp.StatusCode)
+	resp, _ = p.goes("POST", kanban+"/lti/launch", form)
+	require.Equal(t, 303, resp.StatusCode)
+	_, text = p.goes("GET", kanban+resp.Header.Get("Location"), nil)
 	assert.Contains(t, text, "No badge yet.")
+}
+
+// A teacher repairs her class from inside the course; nobody else can, and she only as long as she teaches it.
+func TestATeacherActsInTheCourse(t *testing.T) {
+	x, p, id := joined(t)
+	section := x.Section("PROP-A")
+	pairing := made[api.Pairing](x, "/pairings", api.NewPairing{
+		SectionID: section.ID, InterfaceID: x.Workspace().ID,
+	})
+	teacher := ""
+	for _, e := range x.Standins.School.Enrolments() {
+		if e.SectionID == p.sectionID("PROP-A") && e.Role == "teacher" && !e.Ended {
+			teacher = e.PersonID
+		}
+	}
+	act := func(of *pupil, section, act string) string {
+		t.Helper()
+		resp, text := of.goes("POST", of.at, url.Values{"section": {section}, "act": {act}})
+		if resp.StatusCode == 303 {
+			_, text = of.goes("GET", kanban+resp.Header.Get("Location"), nil)
+		}
+		return text
+	}
+	held := func() bool { return get[api.Pairing](x, "/pairings/"+pairing.ID).Policy.Hold }
+	_, text := p.opens("PROP-A", teacher)
+	require.Contains(t, text, "first run")
+	x.Sync(pairing.ID, true)
+	_, text = p.goes("GET", p.at, nil)
+	require.Contains(t, text, "Sync now")
+	assert.Contains(t, act(p, section.ID, "hold"), "The class is held")
+	assert.True(t, held())
+	assert.Contains(t, act(p, section.ID, "hold"), "It was not done", "it is held already")
+	assert.Contains(t, act(p, section.ID, "open"), "The class is open")
+	assert.False(t, held())
+	assert.Contains(t, act(p, section.ID, "sync"), "It is brought in step now")
+	trail := get[api.Page[api.AuditEntry]](x, "/audit-entries?text=asked+for+runs").Items
+	require.Len(t, trail, 1)
+	assert.Equal(t, x.Person(teacher).Name(), trail[0].Who)
+	assert.Contains(t, act(p, x.Section("ORCH-A").ID, "sync"), "It was not done")
+	assert.Contains(t, act(p, section.ID, "remove"), "It was not done")
+	resp, _ := p.goes("GET", p.at, nil)
+	assert.Equal(t, 200, resp.StatusCode, "it can be loaded again")
+
+	learner := x.site.pupil()
+	_, text = learner.opens("PROP-A", "stu-001")
+	assert.NotContains(t, text, "Sync now")
+	assert.Contains(t, act(learner, section.ID, "hold"), "It was not done")
+	assert.False(t, held())
+	req, err := http.NewRequest(http.MethodPost, p.at, strings.NewReader("act=hold&section="+section.ID))
+	require.NoError(t, err)
+	req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	req.Header.Set("Sec-Fetch-Site", "cross-site")
+	other, err := p.Do(req)
+	require.NoError(t, err)
+	other.Body.Close()
+	assert.Equal(t, 403, other.StatusCode, "another site's page cannot")
+
+	require.NoError(t, x.Standins.School.Withdraw(teacher, p.sectionID("PROP-A")))
+	all, err := x.Connections.Interfaces(t.Context())
+	require.NoError(t, err)
+	for _, i := range all {
+		if i.Name == "Register" {
+			x.World.Read(i, true)
+		}
+	}
+	assert.Contains(t, act(p, section.ID, "hold"), "It was not done", "she teaches it no more")
+	assert.False(t, held())
+	_, text = p.goes("GET", p.at, nil)
+	assert.Contains(t, text, "The register does not have you in this section")
+	paused := true
+	x.changes("PATCH", "/interfaces/"+id, api.EditInterface{Paused: &paused})
+	_, text = p.goes("GET", p.at, nil)
+	assert.Contains(t, text, "open nothing at the moment")
+	_, text = p.goes("GET", kanban+"/lti/course/none", nil)
+	assert.Contains(t, text, "This page has ended")
+	_, err = x.Store.Pool.Exec(t.Context(), `UPDATE launch_sessions SET expires_at = now() - interval '1 minute'`)
+	require.NoError(t, err)
+	_, text = learner.goes("GET", learner.at, nil)
+	assert.Contains(t, text, "This page has ended")
 }
 
 // What is joined by hand works the same; who joined twice is not guessed between.

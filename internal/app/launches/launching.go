@@ -107,8 +107,8 @@ type Launch struct {
 // Origin is the platform's, whose pages the answer may stand in.
 func (l Launch) Origin() string { return originOf(l.Platform.Settings["authorizeAddress"]) }
 
-// Return is where somebody goes back to; empty where the platform says nothing that can be gone to.
-func (l Launch) Return() string {
+// returnURL is where somebody goes back to; empty where the platform says nothing that can be gone to.
+func (l Launch) returnURL() string {
 	at := l.Message.Presentation.ReturnURL
 	if u, err := url.Parse(at); err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" {
 		return ""

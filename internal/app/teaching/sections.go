@@ -143,6 +143,9 @@ type Page struct {
 	Compared  *time.Time
 }
 
+// Parts are the ids of the section and of those that are linked to it.
+func (p Page) Parts() []string { return parts(p.Card) }
+
 // Elsewhere is something that a teacher does not do themselves, with whom they ask.
 type Elsewhere struct {
 	What string

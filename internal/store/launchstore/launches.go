@@ -40,7 +40,32 @@ func FindBegun(ctx context.Context, from db.From, state []byte) (Begun, error) {
 // RemoveOld removes launches that nobody has ended in time.
 func RemoveOld(ctx context.Context, tx *db.Tx, now time.Time) error {
 	_, err := db.Exec(ctx, tx, `DELETE FROM launches_begun WHERE expires_at < $1`, now)
+	if err == nil {
+		_, err = db.Exec(ctx, tx, `DELETE FROM launch_sessions WHERE expires_at < $1`, now)
+	}
 	return db.Known(err, "removing launches that are over")
+}
+
+// Session is a page that stands open in a course.
+type Session struct {
+	CourseID  string // the course page
+	PersonID  string
+	Role      string // as the platform says
+	ReturnURL string
+	ExpiresAt time.Time
+}
+
+// KeepSession keeps a page under the hash of its token.
+func KeepSession(ctx context.Context, tx *db.Tx, token []byte, x Session) error {
+	_, err := db.Exec(ctx, tx, `INSERT INTO launch_sessions (token, context_id, person_id, role, return_url, expires_at)
+		VALUES ($1, $2, $3, $4, $5, $6)`, token, x.CourseID, x.PersonID, x.Role, x.ReturnURL, x.ExpiresAt)
+	return db.Known(err, "keeping the page")
+}
+
+// FindSession finds a page that has not ended.
+func FindSession(ctx context.Context, from db.From, token []byte, now time.Time) (Session, error) {
+	return db.Row[Session](ctx, from, "finding the page", `SELECT context_id::text AS course_id, person_id::text, role,
+		return_url, expires_at FROM launch_sessions WHERE token = $1 AND expires_at > $2`, token, now)
 }
 
 // Deployment is one by which a platform opens links.

@@ -44,6 +44,7 @@ var pointings = []pointing{
 	{"deliveries", `t.id::text`, ``},
 	{"events", `t.id::text`, ``},
 	{"holders", `''`, `person_id IS NULL`},
+	{"launch_sessions", `encode(t.token, 'hex')`, ``},
 	{"not_accounts", `t.interface_id || '/' || t.remote_id`, `interface_id, remote_id`},
 	{"people_list_members", `t.list_id::text`, `list_id`},
 	{"placements", `t.pairing_id || '/' || t.remote_id`, ``},

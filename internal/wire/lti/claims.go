@@ -17,7 +17,6 @@ const (
 	claim               = "https://purl.imsglobal.org/spec/lti/claim/"
 	claimNamesAndRoles  = "https://purl.imsglobal.org/spec/lti-nrps/claim/namesroleservice"
 	claimGrades         = "https://purl.imsglobal.org/spec/lti-ags/claim/endpoint"
-	claimOlderGrades    = "https://purl.imsglobal.org/spec/lti-bo/claim/basicoutcome"
 	toolConfiguration   = "https://purl.imsglobal.org/spec/lti-tool-configuration"
 	platformDescription = "https://purl.imsglobal.org/spec/lti-platform-configuration"
 )

@@ -82,5 +82,17 @@ CREATE TABLE openings (
     PRIMARY KEY (context_id, subject_id)
 );
 
+-- Pages that stand open in courses. Each is good for what it was opened for, and for nothing else.
+CREATE TABLE launch_sessions (
+    token        bytea PRIMARY KEY, -- its hash
+    context_id   uuid NOT NULL REFERENCES contexts ON DELETE CASCADE,
+    person_id    uuid NOT NULL,
+    role         text NOT NULL, -- as the platform says
+    return_url   text NOT NULL DEFAULT '',
+    expires_at   timestamptz NOT NULL
+);
+CREATE INDEX launch_sessions_over ON launch_sessions (expires_at);
+CREATE INDEX launch_sessions_person ON launch_sessions (person_id);
+
 -- +goose Down
-DROP TABLE openings, subjects, contexts, deployments, launches_begun, tool_registrations, tool_keys;
+DROP TABLE launch_sessions, openings, subjects, contexts, deployments, launches_begun, tool_registrations, tool_keys;
