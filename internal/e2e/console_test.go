@@ -290,7 +290,7 @@ func finish(t *testing.T, b *browser, w *world) {
 	b.sees("Propagation A, activity by activity")
 	b.sees("● passed")
 	b.sees("○ not begun")
-	b.picture("person")
+
 	b.goes("Connections")
 	b.click("Course platform")
 	b.sees("3 statements have come.")

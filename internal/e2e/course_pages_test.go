@@ -153,6 +153,7 @@ func TestConsoleCoursePages(t *testing.T) {
 	m.click("Course pages")
 	m.sees("Propagation A")
 	m.sees("2 people")
+	assert.Empty(t, m.barriers(axeScript(t)))
 	m.picture("course-pages")
 	m.click("2 people")
 	m.sees("never opened it")

@@ -116,7 +116,8 @@ func TestCoursePagesAreKept(t *testing.T) {
 	last := opened[len(opened)-1]
 	assert.Equal(t, []any{ada.ID, int64(2)}, []any{last.PersonID, last.Times})
 	page := launchstore.Session{
-		CourseID: c.ID, PersonID: ada.ID, Role: "learner", ReturnURL: "https://x.example", ExpiresAt: now.Add(time.Hour),
+		CourseID: c.ID, PersonID: ada.ID, Role: "learner", ReturnURL: "https://x.example",
+		ExpiresAt: now.Add(time.Hour),
 	}
 	tx(t, s, func(tx *db.Tx) error { return launchstore.KeepSession(ctx, tx, []byte("page"), page) })
 	kept := must[launchstore.Session](t)(launchstore.FindSession(ctx, s, []byte("page"), now))

@@ -18,8 +18,6 @@ import (
 	"kanban/internal/app/teaching"
 	"kanban/internal/core/refusal"
 	"kanban/internal/store/badgestore"
-	"kanban/internal/store/db"
-	"kanban/internal/store/rosterstore"
 	"kanban/internal/wire/api"
 	"kanban/internal/wire/lti"
 )
@@ -102,8 +100,9 @@ var atPlatforms = []outsideOperation{
 	},
 	{
 		operation: operation{
-			ID: "lti-act-in-course", Method: http.MethodPost, Path: coursePath + "{token}", Status: http.StatusSeeOther,
-			Tag: "course platforms", Summary: "A teacher brings the class in step, holds it or opens it, from inside the course",
+			ID: "lti-act-in-course", Method: http.MethodPost, Path: coursePath + "{token}",
+			Status: http.StatusSeeOther,
+			Tag:    "course platforms", Summary: "A teacher brings the class in step, holds it or opens it, from inside the course",
 		},
 		takes: []string{"application/x-www-form-urlencoded"}, refuses: []int{400, 403},
 	},
@@ -385,32 +384,24 @@ func (s *Server) coursePage(ctx context.Context, l launches.Page) (page coursePa
 	page = coursePage{
 		Launch: l.Launch, Title: titleOf(l.Course.Title, l.Course.Label), Name: l.Person.Name(), Return: l.Return,
 	}
-	taught, err := s.Teaching.Taught(ctx, l.Person.ID)
+	teaches, learnt, err := s.Launches.In(ctx, l.Person.ID, *l.Course)
+	if err == nil && teaches {
+		page.Teacher, err = s.taughtPages(ctx, l)
+	}
 	if err != nil {
 		return page, err
 	}
-	where, err := s.Registers.WhereaboutsOf(ctx, l.Person.ID)
-	if err != nil {
-		return page, err
-	}
-	for _, id := range l.Course.SectionIDs {
-		if slices.Contains(taught, id) {
-			one, err := s.Teaching.Page(ctx, uuid.Nil.String(), id)
-			if err != nil {
-				return page, err
-			}
-			page.Teacher = append(page.Teacher, taughtPage{one, one.Pairing != nil && allIn(one.Parts(), taught)})
-			continue
+	for _, x := range learnt {
+		one := api.OwnSection{ID: x.ID, Section: x.Title}
+		look, err := s.Facts.Progress(ctx, l.Person.ID, x.ID)
+		if err != nil {
+			return page, err
 		}
-		for _, w := range where {
-			if w.SectionID == id && w.LeftAt == nil {
-				one, err := s.begunOrNot(ctx, l.Person.ID, w)
-				if err != nil {
-					return page, err
-				}
-				page.Learner = append(page.Learner, one)
-			}
+		if len(look.Modules) > 0 { // the course has an outline
+			shown := shownProgress(look)
+			one.Progress = &shown
 		}
+		page.Learner = append(page.Learner, one)
 	}
 	if len(page.Learner) > 0 {
 		page.Awards, err = s.Badges.Awards(ctx, badgestore.AwardFilter{PersonID: l.Person.ID, Limit: 200})
@@ -418,24 +409,26 @@ func (s *Server) coursePage(ctx context.Context, l launches.Page) (page coursePa
 	return page, err
 }
 
+// taughtPages are the sections of a course that somebody teaches.
+func (s *Server) taughtPages(ctx context.Context, l launches.Page) (pages []taughtPage, err error) {
+	taught, err := s.Teaching.Taught(ctx, l.Person.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, id := range l.Course.SectionIDs {
+		if !slices.Contains(taught, id) {
+			continue
+		}
+		one, err := s.Teaching.Page(ctx, uuid.Nil.String(), id)
+		if err != nil {
+			return nil, err
+		}
+		pages = append(pages, taughtPage{one, one.Pairing != nil && allIn(one.Parts(), taught)})
+	}
+	return pages, nil
+}
+
 // allIn reports whether all ids are among some.
 func allIn(ids, among []string) bool {
 	return !slices.ContainsFunc(ids, func(id string) bool { return !slices.Contains(among, id) })
-}
-
-// begunOrNot shows how far somebody has come in a section, with what is to do when they have not begun.
-func (s *Server) begunOrNot(ctx context.Context, personID string, w rosterstore.Whereabouts) (api.OwnSection, error) {
-	one, err := s.ownSection(ctx, personID, w)
-	if err != nil || one.Progress != nil {
-		return one, err
-	}
-	look, err := s.Facts.Progress(ctx, personID, w.SectionID)
-	if errors.Is(err, db.ErrNotFound) { // the course has no outline
-		return one, nil
-	}
-	if err == nil && len(look.Modules) > 0 {
-		shown := shownProgress(look)
-		one.Progress = &shown
-	}
-	return one, err
 }

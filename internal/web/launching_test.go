@@ -22,6 +22,7 @@ import (
 // https.
 type pupil struct {
 	*visitor
+	tb      testing.TB
 	x       *site
 	browser string // what Kanban gave it to keep
 	blocked bool   // it keeps no cookies
@@ -31,14 +32,14 @@ type pupil struct {
 func (x *site) pupil() *pupil {
 	v := x.visitor()
 	v.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
-	return &pupil{visitor: v, x: x}
+	return &pupil{visitor: v, x: x, tb: x.t}
 }
 
 // goes makes a request and keeps the cookie of launches, which a jar would keep for https alone.
 func (p *pupil) goes(method, address string, form url.Values) (*http.Response, string) {
-	p.t.Helper()
-	req, err := http.NewRequestWithContext(p.t.Context(), method, address, strings.NewReader(form.Encode()))
-	require.NoError(p.t, err)
+	p.tb.Helper()
+	req, err := http.NewRequestWithContext(p.tb.Context(), method, address, strings.NewReader(form.Encode()))
+	require.NoError(p.tb, err)
 	if method == http.MethodPost {
 		req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
 	}
@@ -46,16 +47,16 @@ func (p *pupil) goes(method, address string, form url.Values) (*http.Response, s
 		req.AddCookie(&http.Cookie{Name: "kanban_launch", Value: p.browser})
 	}
 	resp, err := p.Do(req)
-	require.NoError(p.t, err)
+	require.NoError(p.tb, err)
 	defer resp.Body.Close()
 	text, err := io.ReadAll(resp.Body)
-	require.NoError(p.t, err)
+	require.NoError(p.tb, err)
 	if _, body, found := strings.Cut(string(text), "</style>\n</head>"); found {
 		text = []byte(body)
 	}
 	for _, c := range resp.Cookies() {
 		if c.Name == "kanban_launch" && !p.blocked {
-			assert.True(p.t, c.Secure && c.HttpOnly && c.Partitioned && c.SameSite == http.SameSiteNoneMode, c)
+			assert.True(p.tb, c.Secure && c.HttpOnly && c.Partitioned && c.SameSite == http.SameSiteNoneMode, c)
 			p.browser = c.Value
 		}
 	}
@@ -71,22 +72,22 @@ var (
 // asked goes with a browser to the platform and to Kanban, until the platform has said who it is; the form is what it
 // would send on.
 func (p *pupil) asked(section, as string) url.Values {
-	p.t.Helper()
+	p.tb.Helper()
 	resp, text := p.goes("GET", p.x.Standins.Addresses.Platform+"/lti/open/"+p.sectionID(section)+"?as="+as, nil)
-	require.Equal(p.t, 303, resp.StatusCode, text)
+	require.Equal(p.tb, 303, resp.StatusCode, text)
 	resp, text = p.goes("GET", resp.Header.Get("Location"), nil)
 	next := resp.Header.Get("Location")
 	if m := nextAddress.FindStringSubmatch(text); m != nil { // the platform's page keeps something first
 		next = strings.ReplaceAll(m[1], "&amp;", "&")
 	}
-	require.NotEmpty(p.t, next, text)
+	require.NotEmpty(p.tb, next, text)
 	resp, text = p.goes("GET", next, nil)
-	require.Equal(p.t, 200, resp.StatusCode, text)
+	require.Equal(p.tb, 200, resp.StatusCode, text)
 	form := url.Values{}
 	for _, m := range hiddenField.FindAllStringSubmatch(text, -1) {
 		form.Set(m[1], strings.NewReplacer("&#43;", "+", "&amp;", "&").Replace(m[2]))
 	}
-	require.Equal(p.t, kanban+"/lti/launch", formAction.FindStringSubmatch(text)[1])
+	require.Equal(p.tb, kanban+"/lti/launch", formAction.FindStringSubmatch(text)[1])
 	return form
 }
 
@@ -97,13 +98,13 @@ func (p *pupil) sectionID(code string) string {
 			return x.ID
 		}
 	}
-	require.Fail(p.t, "no section", code)
+	require.Fail(p.tb, "no section", code)
 	return ""
 }
 
 // opens opens the link in a course as somebody, and gives what they see.
 func (p *pupil) opens(section, as string) (int, string) {
-	p.t.Helper()
+	p.tb.Helper()
 	resp, text := p.goes("POST", kanban+"/lti/launch", p.asked(section, as))
 	if p.at = ""; resp.StatusCode == 303 { // to an address of its own
 		p.at = kanban + resp.Header.Get("Location")
@@ -114,9 +115,9 @@ func (p *pupil) opens(section, as string) (int, string) {
 
 // joins lets the platform join by an address, and gives the page that its administrator sees.
 func (p *pupil) joins(address string) (int, string) {
-	p.t.Helper()
+	p.tb.Helper()
 	resp, text := p.goes("POST", p.x.Standins.Addresses.Platform+"/lti/join", url.Values{"address": {address}})
-	require.Equal(p.t, 303, resp.StatusCode, text)
+	require.Equal(p.tb, 303, resp.StatusCode, text)
 	resp, text = p.goes("GET", resp.Header.Get("Location"), nil)
 	return resp.StatusCode, text
 }

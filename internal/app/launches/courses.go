@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"kanban/internal/core/refusal"
+	"kanban/internal/core/roster"
 	"kanban/internal/store/db"
 	"kanban/internal/store/launchstore"
 	"kanban/internal/store/rosterstore"
@@ -27,6 +28,31 @@ func (s *Service) Courses(ctx context.Context, f launchstore.CourseFilter) (all 
 // SectionsOf are the sections that a course page is about.
 func (s *Service) SectionsOf(ctx context.Context, c launchstore.Course) ([]rosterstore.Section, error) {
 	return rosterstore.SectionsByID(ctx, s.Store, c.SectionIDs)
+}
+
+// In says whether somebody teaches in sections of a course page, by the register now, and in which they learn.
+func (s *Service) In(ctx context.Context, personID string, c launchstore.Course) (teaches bool,
+	learnt []rosterstore.Section,
+	err error,
+) {
+	all, err := rosterstore.SectionsOf(ctx, s.Store, []string{personID}, nil)
+	if err != nil {
+		return false, nil, err
+	}
+	var ids []string
+	for _, e := range all {
+		switch {
+		case !slices.Contains(c.SectionIDs, e.SectionID):
+		case e.Role == string(roster.Student):
+			ids = append(ids, e.SectionID)
+		case e.Role == string(roster.Teacher):
+			teaches = true
+		}
+	}
+	if len(ids) > 0 {
+		learnt, err = rosterstore.SectionsByID(ctx, s.Store, ids)
+	}
+	return teaches, learnt, err
 }
 
 // Openings lists the people of a course page's sections with how often they opened it, those who never did first.

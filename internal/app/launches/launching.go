@@ -6,6 +6,7 @@ import (
 	"crypto/subtle"
 	"errors"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -224,7 +225,7 @@ func (s *Service) place(ctx context.Context, tx *db.Tx, l *Launch, d launchstore
 		if err != nil {
 			return err
 		}
-		if len(found) > 0 { // what the platform no longer says is kept
+		if len(found) > 0 && !slices.Equal(found, c.SectionIDs) { // what the platform no longer says is kept
 			if err := launchstore.SetSections(ctx, tx, c.ID, found, ""); err != nil {
 				return err
 			}

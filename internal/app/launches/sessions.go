@@ -21,8 +21,9 @@ type Page struct {
 	Return string
 }
 
-// Keep lets a page stand open, and gives the token by which it is asked for: it is good for this person in this course and
-// for nothing else. It is empty where there is nothing to be seen, because the person or the course is not known.
+// Keep lets a page stand open, and gives the token by which it is asked for: it is good for this person in this
+// course and for nothing else. It is empty where there is nothing to be seen, because the person or the course is
+// not known.
 func (s *Service) Keep(ctx context.Context, l Launch) (token string, err error) {
 	if l.Person == nil || l.Course == nil {
 		return "", nil
@@ -36,7 +37,8 @@ func (s *Service) Keep(ctx context.Context, l Launch) (token string, err error) 
 	})
 }
 
-// Look gives a page that stands open. It has ended when the platform was paused or removed, or its deployment shut out.
+// Look gives a page that stands open. It has ended when the platform was paused or removed, or its deployment shut
+// out.
 func (s *Service) Look(ctx context.Context, token string) (p Page, err error) {
 	x, err := launchstore.FindSession(ctx, s.Store, hashed(token), s.Clock.Now())
 	if errors.Is(err, db.ErrNotFound) {

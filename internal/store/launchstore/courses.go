@@ -2,6 +2,8 @@ package launchstore
 
 import (
 	"context"
+	"errors"
+	"strings"
 	"time"
 
 	"kanban/internal/store/db"
@@ -19,24 +21,36 @@ type Course struct {
 	DecidedBy    string   // empty where the platform's own ids say it
 	FirstAt      time.Time
 	LatestAt     time.Time
-	People       int // who opened it
+	People       int // who opened it, in a list; 0 else
 }
 
 const courseColumns = `c.id::text, d.interface_id::text, c.deployment_id::text, c.context, c.label, c.title,
 	c.section_ids::text[] AS section_ids, c.decided_by, c.first_at, c.latest_at,
-	(SELECT count(*) FROM openings o WHERE o.context_id = c.id)::int AS people`
+	0 AS people`
 
-// MeetCourse notes that a link was opened in a course page, and gives what is known of it. It stays as it is until the
-// transaction ends.
+// listedColumns are those of a list, in which people are counted.
+var listedColumns = strings.Replace(courseColumns, "0 AS", `(SELECT count(*) FROM openings o WHERE o.context_id = c.id)::int AS`, 1)
+
+// MeetCourse notes that a link was opened in a course page, and gives what is known of it.
 func MeetCourse(ctx context.Context, tx *db.Tx, c Course, at time.Time) (Course, error) {
-	_, err := db.Exec(ctx, tx, `INSERT INTO contexts (id, deployment_id, context, label, title, first_at, latest_at)
+	find := func() (Course, error) {
+		return db.Row[Course](ctx, tx, "finding the course page", `SELECT `+courseColumns+` FROM contexts c
+			JOIN deployments d ON d.id = c.deployment_id WHERE c.deployment_id = $1 AND c.context = $2`, c.DeploymentID, c.Context)
+	}
+	known, err := find()
+	if err == nil && at.Sub(known.LatestAt) < notedFor && known.Label == c.Label && known.Title == c.Title {
+		return known, nil
+	}
+	if err != nil && !errors.Is(err, db.ErrNotFound) {
+		return c, err
+	}
+	if _, err = db.Exec(ctx, tx, `INSERT INTO contexts (id, deployment_id, context, label, title, first_at, latest_at)
 		VALUES ($1, $2, $3, $4, $5, $6, $6) ON CONFLICT (deployment_id, context) DO UPDATE SET label = excluded.label,
-		title = excluded.title, latest_at = excluded.latest_at`, db.NewID(), c.DeploymentID, c.Context, c.Label, c.Title, at)
-	if err != nil {
+		title = excluded.title, latest_at = excluded.latest_at`, db.NewID(), c.DeploymentID, c.Context, c.Label, c.Title, at,
+	); err != nil {
 		return c, db.Known(err, "noting the course page")
 	}
-	return db.Row[Course](ctx, tx, "finding the course page", `SELECT `+courseColumns+` FROM contexts c
-		JOIN deployments d ON d.id = c.deployment_id WHERE c.deployment_id = $1 AND c.context = $2`, c.DeploymentID, c.Context)
+	return find()
 }
 
 // SetSections keeps which sections a course page is about; by is empty where the platform's own ids say it.
@@ -68,7 +82,7 @@ type CourseFilter struct {
 
 // Courses lists the course pages of a platform by id, the oldest first.
 func Courses(ctx context.Context, from db.From, f CourseFilter) ([]Course, error) {
-	return db.Rows[Course](ctx, from, "listing course pages", `SELECT `+courseColumns+` FROM contexts c
+	return db.Rows[Course](ctx, from, "listing course pages", `SELECT `+listedColumns+` FROM contexts c
 		JOIN deployments d ON d.id = c.deployment_id WHERE d.interface_id = $1 AND (NOT $2 OR c.section_ids = '{}')
 			AND ($3 = '' OR c.id::text > $3) ORDER BY c.id LIMIT $4`, f.InterfaceID, f.Undecided, f.After, f.Limit)
 }

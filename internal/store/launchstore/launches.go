@@ -4,6 +4,8 @@ package launchstore
 
 import (
 	"context"
+	"errors"
+	"strings"
 	"time"
 
 	"kanban/internal/store/db"
@@ -77,22 +79,36 @@ type Deployment struct {
 	AdmittedAt  *time.Time // nil while nobody has admitted it
 	FirstAt     time.Time
 	LatestAt    time.Time
-	Courses     int // course pages in which links were opened
+	Courses     int // course pages in which links were opened, in a list; 0 else
 }
 
 const deploymentColumns = `d.id::text, d.interface_id::text, d.deployment, d.admitted_by, d.admitted_at, d.first_at, d.latest_at,
-	(SELECT count(*) FROM contexts c WHERE c.deployment_id = d.id)::int AS courses`
+	0 AS courses`
+
+// notedFor is for how long it is not noted again that something was opened: what thousands open at the same time is
+// one row.
+const notedFor = time.Minute
 
 // MeetDeployment notes that a platform has named a deployment, and gives what is known of it.
-func MeetDeployment(ctx context.Context, tx *db.Tx, interfaceID, deployment string, at time.Time) (Deployment, error) {
-	_, err := db.Exec(ctx, tx, `INSERT INTO deployments (id, interface_id, deployment, first_at, latest_at)
-		VALUES ($1, $2, $3, $4, $4) ON CONFLICT (interface_id, deployment) DO UPDATE SET latest_at = excluded.latest_at`,
-		db.NewID(), interfaceID, deployment, at)
-	if err != nil {
-		return Deployment{}, db.Known(err, "noting the deployment")
+func MeetDeployment(ctx context.Context, tx *db.Tx, interfaceID, deployment string, at time.Time) (d Deployment,
+	err error,
+) {
+	find := func() (Deployment, error) {
+		return db.Row[Deployment](ctx, tx, "finding the deployment", `SELECT `+deploymentColumns+` FROM deployments d
+			WHERE d.interface_id = $1 AND d.deployment = $2`, interfaceID, deployment)
 	}
-	return db.Row[Deployment](ctx, tx, "finding the deployment", `SELECT `+deploymentColumns+` FROM deployments d
-		WHERE d.interface_id = $1 AND d.deployment = $2`, interfaceID, deployment)
+	if d, err = find(); err == nil && at.Sub(d.LatestAt) < notedFor {
+		return d, nil
+	}
+	if err != nil && !errors.Is(err, db.ErrNotFound) {
+		return d, err
+	}
+	if _, err = db.Exec(ctx, tx, `INSERT INTO deployments (id, interface_id, deployment, first_at, latest_at)
+		VALUES ($1, $2, $3, $4, $4) ON CONFLICT (interface_id, deployment) DO UPDATE SET latest_at = excluded.latest_at`,
+		db.NewID(), interfaceID, deployment, at); err != nil {
+		return d, db.Known(err, "noting the deployment")
+	}
+	return find()
 }
 
 // AdmitDeployment lets a deployment open links from now on; an empty name ends that.
@@ -107,7 +123,8 @@ func AdmitDeployment(ctx context.Context, tx *db.Tx, id, by string, at time.Time
 
 // Deployments lists those of a platform, those that wait first.
 func Deployments(ctx context.Context, from db.From, interfaceID string) ([]Deployment, error) {
-	return db.Rows[Deployment](ctx, from, "listing deployments", `SELECT `+deploymentColumns+` FROM deployments d
+	return db.Rows[Deployment](ctx, from, "listing deployments", `SELECT `+strings.Replace(deploymentColumns, "0 AS",
+		`(SELECT count(*) FROM contexts c WHERE c.deployment_id = d.id)::int AS`, 1)+` FROM deployments d
 		WHERE d.interface_id = $1 ORDER BY d.admitted_at IS NOT NULL, d.first_at`, interfaceID)
 }
 
