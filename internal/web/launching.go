@@ -144,23 +144,24 @@ func (s *Server) toolKeys(w http.ResponseWriter, r *http.Request) {
 	s.serveJSON(w, r, "application/json", set)
 }
 
-// framed lets an answer stand inside pages of an origin; of any where it is not known which.
-func framed(w http.ResponseWriter, origin string) {
-	if origin == "" {
-		origin = "*"
+// framed lets an answer stand inside pages of some origins; of any where it is not known which.
+func framed(w http.ResponseWriter, origins []string) {
+	if len(origins) == 0 {
+		origins = []string{"*"}
 	}
 	policy := w.Header().Get("Content-Security-Policy")
-	w.Header().Set("Content-Security-Policy", strings.Replace(policy, "frame-ancestors 'none'", "frame-ancestors 'self' "+origin, 1))
+	w.Header().Set("Content-Security-Policy", strings.Replace(policy, "frame-ancestors 'none'",
+		"frame-ancestors 'self' "+strings.Join(origins, " "), 1))
 }
 
 // launchAnswer answers with a page that stands inside the platform's.
-func (s *Server) launchAnswer(w http.ResponseWriter, status int, name, origin string, data any) {
+func (s *Server) launchAnswer(w http.ResponseWriter, status int, name string, origins []string, data any) {
 	var page bytes.Buffer
 	if err := launchPages.ExecuteTemplate(&page, name, data); err != nil {
 		s.missing(w, err)
 		return
 	}
-	framed(w, origin)
+	framed(w, origins)
 	w.Header().Set("Cache-Control", "no-store")
 	w.Header().Set("Referrer-Policy", "no-referrer")
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
@@ -178,7 +179,7 @@ func (s *Server) launchRefused(w http.ResponseWriter, r *http.Request, status in
 	} else {
 		s.Log.Warn("a course platform was refused", "path", r.URL.Path[:min(len(r.URL.Path), 12)], "cause", refused.Detail)
 	}
-	s.launchAnswer(w, status, "launch_refused.html", "", refused)
+	s.launchAnswer(w, status, "launch_refused.html", nil, refused)
 }
 
 func (s *Server) joinPlatform(w http.ResponseWriter, r *http.Request) {
@@ -188,7 +189,7 @@ func (s *Server) joinPlatform(w http.ResponseWriter, r *http.Request) {
 		s.launchRefused(w, r, http.StatusBadRequest, err)
 		return
 	}
-	s.launchAnswer(w, http.StatusOK, "joined.html", "", j)
+	s.launchAnswer(w, http.StatusOK, "joined.html", nil, j)
 }
 
 func (s *Server) beginLaunch(w http.ResponseWriter, r *http.Request) {
@@ -219,7 +220,7 @@ func (s *Server) beginLaunch(w http.ResponseWriter, r *http.Request) {
 		http.Redirect(w, r, b.Address, http.StatusSeeOther)
 		return
 	}
-	s.launchAnswer(w, http.StatusOK, "launch_storage.html", b.Origin, map[string]any{
+	s.launchAnswer(w, http.StatusOK, "launch_storage.html", nil, map[string]any{
 		"Keep": true, "Storage": b.Storage, "Origin": b.Origin, "Key": storageKey(b.State), "Value": b.Browser,
 		"Next": b.Address,
 	})
@@ -270,7 +271,7 @@ func (s *Server) launch(w http.ResponseWriter, r *http.Request) {
 		http.Redirect(w, r, coursePath+token, http.StatusSeeOther)
 		return
 	}
-	s.launchAnswer(w, http.StatusOK, "course.html", l.Origin(), coursePage{
+	s.launchAnswer(w, http.StatusOK, "course.html", l.Origins(), coursePage{
 		Launch: l, Title: titleOf(l.Message.Context.Title, l.Message.Context.Label), Name: l.Message.Name,
 	})
 }
@@ -295,7 +296,7 @@ func (s *Server) showCourse(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	page.Path, page.Done = r.URL.Path, r.URL.Query().Get("done")
-	s.launchAnswer(w, http.StatusOK, "course.html", p.Origin(), page)
+	s.launchAnswer(w, http.StatusOK, "course.html", p.Origins(), page)
 }
 
 // actInCourse does to a class what its teacher asks for from inside the course.
@@ -351,10 +352,11 @@ func (s *Server) askStorage(w http.ResponseWriter, r *http.Request, back launche
 		s.launchRefused(w, r, http.StatusBadRequest, err)
 		return
 	}
-	s.launchAnswer(w, http.StatusOK, "launch_storage.html", at.Origin, map[string]any{
+	s.launchAnswer(w, http.StatusOK, "launch_storage.html", nil, map[string]any{
 		"Keep": false, "Storage": at.Storage, "Origin": at.Origin, "Key": storageKey(back.State),
-		"IDToken": back.IDToken,
-		"State":   back.State, "Next": launches.LaunchPath,
+		"Next": launches.LaunchPath, "Fields": map[string]string{
+			"id_token": back.IDToken, "state": back.State, "error": back.Error, "error_description": back.Description,
+		},
 	})
 }
 

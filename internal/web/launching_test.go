@@ -307,6 +307,19 @@ func TestALaunchGuessesNobody(t *testing.T) {
 	_, text = p.opens("PROP-A", "stu-002")
 	assert.Contains(t, text, "No badge yet.")
 
+	// Whose account it is can be taken back, and said of somebody else.
+	account := "/people/" + x.Person("stu-002").ID + "/accounts/" + id
+	x.do(204, "PUT", account, api.AccountChoice{AccountID: "account-stu-002", Not: true})
+	_, text = p.opens("PROP-A", "stu-002")
+	assert.Contains(t, text, "Kanban does not know who you are here")
+	require.Len(t, lists().Items, 1)
+	whose := "/unrecognised/" + lists().Items[0].ID
+	x.do(204, "PUT", whose, api.WhoItIs{PersonID: x.Person("stu-011").ID})
+	x.do(409, "PUT", whose, api.WhoItIs{PersonID: x.Person("stu-002").ID})
+	_, text = p.opens("PROP-A", "stu-002")
+	assert.Contains(t, text, x.Person("stu-011").Name())
+	x.do(204, "DELETE", "/people/"+x.Person("stu-011").ID+"/accounts/"+id, nil)
+
 	// The identifier is one person's and the address another's.
 	x.Standins.Platform.Courses.Lie(coursepages.Right)
 	require.NoError(t, x.Standins.School.SetEmail("stu-008", x.Person("stu-010").Email))
@@ -435,7 +448,6 @@ func TestALaunchWithoutCookies(t *testing.T) {
 	value := regexp.MustCompile(`data-value="([^"]+)"`).FindStringSubmatch(text)[1]
 	key := regexp.MustCompile(`data-key="([^"]+)"`).FindStringSubmatch(text)[1]
 	assert.Contains(t, text, `data-origin="`+x.Standins.Addresses.Platform+`"`, "nobody else is given it")
-	assert.Contains(t, resp.Header.Get("Content-Security-Policy"), "frame-ancestors 'self' "+x.Standins.Addresses.Platform+";")
 	next := strings.ReplaceAll(nextAddress.FindStringSubmatch(text)[1], "&amp;", "&")
 	_, text = p.goes("GET", next, nil)
 	form := url.Values{}
@@ -452,8 +464,10 @@ func TestALaunchWithoutCookies(t *testing.T) {
 	form.Set("kept", value)
 	resp, _ = p.goes("POST", kanban+"/lti/launch", form)
 	require.Equal(t, 303, resp.StatusCode)
-	_, text = p.goes("GET", kanban+resp.Header.Get("Location"), nil)
+	resp, text = p.goes("GET", kanban+resp.Header.Get("Location"), nil)
 	assert.Contains(t, text, "No badge yet.")
+	assert.Contains(t, resp.Header.Get("Content-Security-Policy"),
+		"frame-ancestors 'self' "+x.Standins.Addresses.Platform+";", "nobody else's page may hold it")
 }
 
 // A teacher repairs her class from inside the course; nobody else can, and she only as long as she teaches it.

@@ -105,8 +105,19 @@ type Launch struct {
 	Course   *launchstore.Course
 }
 
-// Origin is the platform's, whose pages the answer may stand in.
-func (l Launch) Origin() string { return originOf(l.Platform.Settings["authorizeAddress"]) }
+// origins are those of the platform, whose pages an answer may stand in: where it signs people in, what it calls
+// itself, and where its courses are, which may be three hosts.
+func origins(c connectionstore.Interface, returnURL string) (all []string) {
+	for _, at := range []string{c.Settings["authorizeAddress"], c.Settings["issuer"], returnURL} {
+		if o := originOf(at); o != "" && !slices.Contains(all, o) {
+			all = append(all, o)
+		}
+	}
+	return all
+}
+
+// Origins are those in whose pages the answer may stand.
+func (l Launch) Origins() []string { return origins(l.Platform, l.returnURL()) }
 
 // returnURL is where somebody goes back to; empty where the platform says nothing that can be gone to.
 func (l Launch) returnURL() string {

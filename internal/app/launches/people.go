@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/url"
 	"slices"
+	"strings"
 
 	"kanban/internal/core/refusal"
 	"kanban/internal/store/connectionstore"
@@ -147,7 +148,7 @@ func (s *Service) Say(ctx context.Context, who, subjectID, personID string) erro
 // originOf is the scheme and host of an address.
 func originOf(address string) string {
 	u, err := url.Parse(address)
-	if err != nil {
+	if err != nil || u.Host == "" || strings.ContainsAny(u.Host, "; ,'\"*") { // it stands in a header
 		return ""
 	}
 	return u.Scheme + "://" + u.Host

@@ -21,6 +21,9 @@ type Page struct {
 	Return string
 }
 
+// Origins are those in whose pages it may stand.
+func (p Page) Origins() []string { return origins(p.Platform, p.Return) }
+
 // Keep lets a page stand open, and gives the token by which it is asked for: it is good for this person in this
 // course and for nothing else. It is empty where there is nothing to be seen, because the person or the course is
 // not known.

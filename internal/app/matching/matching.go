@@ -305,6 +305,19 @@ func (s *Service) both(ctx context.Context, personID, interfaceID string) (p ros
 	return p, c, err
 }
 
+// decided finds a person and an interface at which it is decided whose account is whose: one that takes people, or a
+// course platform from which they open pages.
+func (s *Service) decided(ctx context.Context, personID, interfaceID string) (p rosterstore.Person,
+	c connectionstore.Interface, err error,
+) {
+	c, err = connectionstore.FindInterface(ctx, s.Store, interfaceID)
+	if err != nil || c.Kind != adapter.KindLTI {
+		return s.both(ctx, personID, interfaceID)
+	}
+	p, err = rosterstore.FindPerson(ctx, s.Store, personID)
+	return p, c, err
+}
+
 // Choose keeps that an account is this person's. It is used from then on.
 func (s *Service) Choose(ctx context.Context, who, personID, interfaceID, accountID string) error {
 	p, c, err := s.both(ctx, personID, interfaceID)
@@ -344,7 +357,7 @@ func (s *Service) Choose(ctx context.Context, who, personID, interfaceID, accoun
 
 // Deny keeps that an account is not this person's.
 func (s *Service) Deny(ctx context.Context, who, personID, interfaceID, accountID string) error {
-	p, c, err := s.both(ctx, personID, interfaceID)
+	p, c, err := s.decided(ctx, personID, interfaceID)
 	if err != nil {
 		return err
 	}
@@ -356,7 +369,7 @@ func (s *Service) Deny(ctx context.Context, who, personID, interfaceID, accountI
 // Forget drops every decision about a person's accounts at an interface; Kanban
 // finds out again.
 func (s *Service) Forget(ctx context.Context, who, personID, interfaceID string) error {
-	p, c, err := s.both(ctx, personID, interfaceID)
+	p, c, err := s.decided(ctx, personID, interfaceID)
 	if err != nil {
 		return err
 	}

@@ -37,9 +37,9 @@ func LoginOf(v url.Values) Login {
 
 // Lacks names what a platform left out.
 func (l Login) Lacks() (all []string) {
-	for name, value := range map[string]string{"iss": l.Issuer, "login_hint": l.Hint, "target_link_uri": l.Target} {
-		if value == "" {
-			all = append(all, name)
+	for _, x := range [][2]string{{"iss", l.Issuer}, {"login_hint", l.Hint}, {"target_link_uri", l.Target}} {
+		if x[1] == "" {
+			all = append(all, x[0])
 		}
 	}
 	return all

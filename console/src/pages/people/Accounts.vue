@@ -24,8 +24,8 @@ const candidates = useQuery({
 const refresh = () =>
   Promise.all(['candidates', 'events'].map((k) => queries.invalidateQueries({ queryKey: [k] })))
 const decide = useMutation({
-  mutationFn: (d: { accountId: string; not: boolean }) =>
-    ok(api.PUT('/api/v1/people/{id}/accounts/{interface}', { ...at(looking.value), body: d })),
+  mutationFn: ({ service, ...body }: { service?: string; accountId: string; not: boolean }) =>
+    ok(api.PUT('/api/v1/people/{id}/accounts/{interface}', { ...at(service ?? looking.value), body })),
   onSuccess: refresh,
 })
 const forget = useMutation({
@@ -46,6 +46,13 @@ const forget = useMutation({
       variant="text"
       :label="$t('people.forget')"
       @click="forget.mutate(a.interfaceId)"
+    />
+    <Button
+      v-if="services && !a.denied && !services.some((s) => s.id === a.interfaceId)"
+      size="small"
+      variant="text"
+      :label="$t('people.isNotTheirs', { accountId: a.remoteId })"
+      @click="decide.mutate({ service: a.interfaceId, accountId: a.remoteId, not: true })"
     />
   </p>
   <p v-if="!accounts.length" class="faint">{{ $t('people.noneKnownYet') }}</p>
