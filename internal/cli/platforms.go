@@ -75,6 +75,11 @@ func inCourses() []*cli.Command {
 			Description: "  kanban platforms courses \"Course platform\"", Action: listCoursePages,
 		},
 		{
+			Name: "candidates", Usage: "Sections that a course there could be about, with what speaks for each",
+			ArgsUsage: "INTERFACE COURSE", Action: listCoursePageCandidates,
+			Description: "  kanban platforms candidates \"Course platform\" PROP-2026",
+		},
+		{
 			Name: "set-sections", Usage: "Say which sections a course there is about; none lets the platform's own ids say it again",
 			ArgsUsage: "INTERFACE COURSE [SECTION…]", Action: setCoursePage,
 			Description: "  kanban platforms set-sections \"Course platform\" PROP-2026 PROP-A PROP-B",
@@ -261,6 +266,29 @@ func findCoursePage(ctx context.Context, c *client.Client, id, name string) (fou
 		ids[i] = x.ID
 	}
 	return found, fmt.Errorf("%d courses are called %q; name one by its id: %s", len(fit), name, strings.Join(ids, ", "))
+}
+
+func listCoursePageCandidates(ctx context.Context, cmd *cli.Command) error {
+	c, id, args, err := onPlatform(ctx, cmd, 2)
+	if err != nil {
+		return err
+	}
+	course, err := findCoursePage(ctx, c, id, args[0])
+	if err != nil {
+		return err
+	}
+	page, err := client.Get[api.Page[api.CoursePageCandidate]](ctx, c, "/course-pages/"+course.ID+"/candidates")
+	if err != nil {
+		return err
+	}
+	return tableOf(page.Items, "Nothing speaks for any section.", []string{"section", "code", "terms", "opened it", "called alike"},
+		func(x api.CoursePageCandidate) []string {
+			return []string{
+				x.Section.Title, x.Section.Code, strings.Join(x.Section.Terms, ", "), fmt.Sprintf("%d of %d",
+					x.Shared, x.Opened),
+				fmt.Sprintf("%d of 100", x.Similar),
+			}
+		}).print(cmd)
 }
 
 func setCoursePage(ctx context.Context, cmd *cli.Command) error {

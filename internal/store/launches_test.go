@@ -115,6 +115,9 @@ func TestCoursePagesAreKept(t *testing.T) {
 	assert.Nil(t, opened[0].LatestAt, "who never did stands first")
 	last := opened[len(opened)-1]
 	assert.Equal(t, []any{ada.ID, int64(2)}, []any{last.PersonID, last.Times})
+	shared := must[[]launchstore.Shared](t)(launchstore.SharedWith(ctx, s, c.ID))
+	require.NotEmpty(t, shared)
+	assert.Contains(t, shared, launchstore.Shared{SectionID: section.ID, Shared: 1, Opened: 1})
 	page := launchstore.Session{
 		CourseID: c.ID, PersonID: ada.ID, Role: "learner", ReturnURL: "https://x.example",
 		ExpiresAt: now.Add(time.Hour),

@@ -59,6 +59,11 @@ var (
 		Method: http.MethodPut, Path: "/course-pages/{id}/sections", Status: http.StatusOK, Tag: "course platforms",
 		Summary: "Say which sections a course page is about",
 	}
+	listCoursePageCandidatesOp = operation{
+		ID: "list-course-page-candidates", Act: permission.Rosters,
+		Method: http.MethodGet, Path: "/course-pages/{id}/candidates", Status: http.StatusOK, Tag: "course platforms",
+		Summary: "Sections that a course page could be about, with what speaks for each, the likeliest first",
+	}
 	listOpeningsOp = operation{
 		ID: "list-openings", Act: permission.Rosters,
 		Method: http.MethodGet, Path: "/course-pages/{id}/openings", Status: http.StatusOK, Tag: "course platforms",
@@ -89,6 +94,7 @@ func (s *Server) coursePlatforms(a huma.API) {
 	handle(a, admitDeploymentOp, s.admitDeployment)
 	handle(a, listCoursePagesOp, s.listCoursePages)
 	handle(a, setCoursePageOp, s.setCoursePage)
+	handle(a, listCoursePageCandidatesOp, s.listCoursePageCandidates)
 	handle(a, listOpeningsOp, s.listOpenings)
 	handle(a, listUnrecognisedOp, s.listUnrecognised)
 	handleEmpty(a, sayWhoOp, s.sayWho)
@@ -193,6 +199,17 @@ func (s *Server) setCoursePage(ctx context.Context, in *withID[api.CoursePageSec
 		return api.CoursePage{}, err
 	}
 	return s.coursePageOf(ctx, c)
+}
+
+func (s *Server) listCoursePageCandidates(ctx context.Context, in *byID) (api.Page[api.CoursePageCandidate], error) {
+	all, err := s.Launches.Candidates(ctx, in.ID)
+	return api.Page[api.CoursePageCandidate]{
+		Total: len(all), Items: each(all, func(c launches.Candidate) api.CoursePageCandidate {
+			return api.CoursePageCandidate{
+				Section: sectionRef(c.Section), Shared: c.Shared, Opened: c.Opened, Similar: c.Similar,
+			}
+		}),
+	}, err
 }
 
 func (s *Server) listOpenings(ctx context.Context, in *byID) (api.Page[api.PageOpening], error) {

@@ -155,6 +155,7 @@ func walkCoursePages(x *talk, _ *story) {
 	c := get[api.Page[api.CoursePage]](x, "/interfaces/"+id+"/course-pages").Items[0]
 	x.do(200, "PUT", "/course-pages/"+c.ID+"/sections", api.CoursePageSections{Sections: []string{c.Sections[0].ID}})
 	assert.NotEmpty(x.site.t, get[api.Page[api.PageOpening]](x, "/course-pages/"+c.ID+"/openings").Items)
+	assert.NotEmpty(x.site.t, get[api.Page[api.CoursePageCandidate]](x, "/course-pages/"+c.ID+"/candidates").Items)
 	require.NoError(x.site.t, x.Standins.School.SetEmail("stu-009", x.Person("stu-010").Email))
 	_, _ = p.opens("PROP-A", "stu-009")
 	u := get[api.Page[api.Unrecognised]](x, "/interfaces/"+id+"/unrecognised?limit=5")
@@ -291,6 +292,11 @@ func TestALaunchGuessesNobody(t *testing.T) {
 	courses := get[api.Page[api.CoursePage]](x, "/interfaces/"+id+"/course-pages?undecided=true")
 	require.Len(t, courses.Items, 1)
 	section := x.Section("PROP-A").ID
+	could := get[api.Page[api.CoursePageCandidate]](x, "/course-pages/"+courses.Items[0].ID+"/candidates")
+	require.NotEmpty(t, could.Items)
+	assert.Equal(t, []any{section, 1, 1, 100}, []any{
+		could.Items[0].Section.ID, could.Items[0].Shared, could.Items[0].Opened, could.Items[0].Similar,
+	})
 	set := as[api.CoursePage](x, x.do(200, "PUT", "/course-pages/"+courses.Items[0].ID+"/sections",
 		api.CoursePageSections{Sections: []string{section}}))
 	assert.Equal(t, "Maud", set.DecidedBy)

@@ -625,6 +625,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/course-pages/{id}/candidates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Sections that a course page could be about, with what speaks for each, the likeliest first */
+        get: operations["list-course-page-candidates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/course-pages/{id}/openings": {
         parameters: {
             query?: never;
@@ -6452,6 +6469,24 @@ export interface components {
             sections: components["schemas"]["SectionRef"][];
             title: string;
         };
+        CoursePageCandidate: {
+            /**
+             * Format: int64
+             * @description Who opened it and was recognised
+             */
+            opened: number;
+            section: components["schemas"]["SectionRef"];
+            /**
+             * Format: int64
+             * @description Who opened the page and is in the section
+             */
+            shared: number;
+            /**
+             * Format: int64
+             * @description How similar both are called, of 100
+             */
+            similar: number;
+        };
         CoursePageSections: {
             /** @description Ids; none lets the platform's own ids say it again */
             sections: string[];
@@ -8499,6 +8534,16 @@ export interface components {
         };
         PageCoursePage: {
             items: components["schemas"]["CoursePage"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of a list that is searched: how many fit, shown or not
+             */
+            total?: number;
+        };
+        PageCoursePageCandidate: {
+            items: components["schemas"]["CoursePageCandidate"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
             /**
@@ -14671,6 +14716,74 @@ export interface operations {
             };
             /** @description Precondition Failed */
             412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-course-page-candidates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageCoursePageCandidate"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -97,3 +97,23 @@ func Opened(ctx context.Context, from db.From, interfaceID string) (yes bool, er
 		WHERE u.interface_id = $1)`, interfaceID)
 	return yes, db.Known(err, "looking for pages that were opened")
 }
+
+// Shared is how many of those who opened a course page are in a section now.
+type Shared struct {
+	SectionID string
+	Shared    int
+	Opened    int // who opened it and were recognised
+}
+
+// SharedWith lists the sections in which people are who opened a course page, with how many of them.
+func SharedWith(ctx context.Context, from db.From, courseID string) ([]Shared, error) {
+	return db.Rows[Shared](ctx, from, "finding whose course page it is", `
+		WITH opened AS (SELECT DISTINCT a.person_id FROM openings o JOIN subjects u ON u.id = o.subject_id
+			JOIN accounts a ON a.interface_id = u.interface_id AND a.remote_id = u.subject WHERE o.context_id::text = $1)
+		SELECT x.id::text AS section_id, count(DISTINCT w.person_id)::int AS shared,
+			(SELECT count(*) FROM opened)::int AS opened
+		FROM opened w JOIN people p ON p.id = w.person_id
+		JOIN enrolments e ON e.interface_id = p.interface_id AND e.person = p.sourced_id AND e.gone_at IS NULL
+		JOIN sections x ON x.interface_id = e.interface_id AND x.sourced_id = e.section AND x.gone_at IS NULL
+		GROUP BY x.id ORDER BY 2 DESC, 1`, courseID)
+}

@@ -86,3 +86,11 @@ type Unrecognised struct {
 type WhoItIs struct {
 	PersonID string `json:"personId" minLength:"1"`
 }
+
+// CoursePageCandidate is a section that a course page could be about, with what speaks for it.
+type CoursePageCandidate struct {
+	Section SectionRef `json:"section"`
+	Shared  int        `json:"shared" doc:"Who opened the page and is in the section"`
+	Opened  int        `json:"opened" doc:"Who opened it and was recognised"`
+	Similar int        `json:"similar" doc:"How similar both are called, of 100"`
+}

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { useMutation, useQueryClient } from '@tanstack/vue-query'
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { computed, ref } from 'vue'
 
@@ -17,6 +17,17 @@ const queries = useQueryClient()
 const chosen = ref(props.course?.sections.map((s) => s.id) ?? [])
 const names = ref(Object.fromEntries((props.course?.sections ?? []).map((s) => [s.id, s.title])))
 const one = ref('')
+const likely = useQuery({
+  queryKey: ['course-pages', 'candidates', () => props.course?.id],
+  queryFn: () =>
+    ok(api.GET('/api/v1/course-pages/{id}/candidates', { params: { path: { id: props.course!.id } } })),
+  enabled: () => !!props.course,
+})
+const proposed = computed(() => likely.data.value?.items.filter((c) => !chosen.value.includes(c.section.id)))
+function take(c: Schemas['CoursePageCandidate']) {
+  names.value[c.section.id] = c.section.title
+  chosen.value.push(c.section.id)
+}
 async function add() {
   const id = one.value
   if (!id || chosen.value.includes(id)) return
@@ -91,6 +102,23 @@ const save = useMutation({
           />
         </li>
       </ul>
+      <div v-for="c in proposed" :key="c.section.id" class="proposed">
+        <span
+          >{{ c.section.title }}
+          <span class="faint">{{
+            [c.section.code, c.section.terms.join(', ')].filter(Boolean).join(' · ')
+          }}</span><br /><span class="faint">{{
+            $t('connections.speaksForIt', { shared: c.shared, opened: c.opened, similar: c.similar })
+          }}</span></span
+        >
+        <Button
+          size="small"
+          variant="outlined"
+          :label="$t('connections.takeIt')"
+          :aria-label="`${$t('connections.takeIt')} ${c.section.title} ${c.section.code}`"
+          @click="take(c)"
+        />
+      </div>
       <Finder
         v-model="one"
         input-id="which"
@@ -110,6 +138,14 @@ const save = useMutation({
 </template>
 
 <style scoped>
+.proposed {
+  display: flex;
+  justify-content: space-between;
+  gap: 1rem;
+  padding: 0.3rem 0;
+  border-bottom: 1px solid var(--hair);
+}
+
 ul {
   list-style: none;
   padding: 0;
