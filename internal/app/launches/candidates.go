@@ -35,9 +35,9 @@ func (s *Service) Candidates(ctx context.Context, id string) ([]Candidate, error
 	if err != nil {
 		return nil, err
 	}
-	of := map[string]launchstore.Shared{}
+	of, opened := map[string]int{}, 0
 	for _, x := range shared {
-		of[x.SectionID] = x
+		of[x.SectionID], opened = x.Shared, x.Opened
 	}
 	sections, err := rosterstore.Sections(ctx, s.Store)
 	if err != nil {
@@ -50,7 +50,7 @@ func (s *Service) Candidates(ctx context.Context, id string) ([]Candidate, error
 			continue
 		}
 		alike := max(similarity.Alike(x.Title, c.Title), similarity.Alike(x.Code, c.Label))
-		one := Candidate{x, of[x.ID].Shared, of[x.ID].Opened, int(alike * 100)}
+		one := Candidate{x, of[x.ID], opened, int(alike * 100)}
 		if one.Shared > 0 || one.Similar >= leastSimilar {
 			all = append(all, one)
 		}

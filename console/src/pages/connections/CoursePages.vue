@@ -104,7 +104,7 @@ const saying = ref<{ course: Schemas['CoursePage'] } | { stranger: Schemas['Unre
   </Listing>
   <h2>
     {{ $t('connections.coursesOpened')
-    }}<template v-if="courses.data.value"> ({{ courses.data.value.total }})</template>
+    }}<template v-if="courses.data.value"> ({{ courses.data.value.total ?? 0 }})</template>
   </h2>
   <div class="filters">
     <TickField v-model="undecided" :label="$t('connections.undecidedOnly')" />
@@ -158,7 +158,7 @@ const saying = ref<{ course: Schemas['CoursePage'] } | { stranger: Schemas['Unre
   <Pager v-model="cursor" :next="courses.data.value?.next" />
   <h2>
     {{ $t('connections.unrecognised')
-    }}<template v-if="strangers.data.value"> ({{ strangers.data.value.total }})</template>
+    }}<template v-if="strangers.data.value"> ({{ strangers.data.value.total ?? 0 }})</template>
   </h2>
   <Listing
     :rows="strangers.data.value?.items"
