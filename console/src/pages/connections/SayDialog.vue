@@ -114,8 +114,8 @@ const save = useMutation({
         <Button
           size="small"
           variant="outlined"
-          :label="$t('connections.takeIt')"
-          :aria-label="`${$t('connections.takeIt')} ${c.section.title} ${c.section.code}`"
+          :label="$t('connections.takeSection')"
+          :aria-label="`${$t('connections.takeSection')} ${c.section.title} ${c.section.code}`"
           @click="take(c)"
         />
       </div>
