@@ -1,6 +1,6 @@
 -- +goose Up
 -- What a teacher calls their sections, in which order they stand, and their pictures: seen by that teacher only.
-CREATE TABLE taught_sections (
+CREATE TABLE own_sections (
     user_id    uuid NOT NULL REFERENCES users ON DELETE CASCADE,
     section_id uuid NOT NULL,
     position   int NOT NULL DEFAULT 0,
@@ -23,4 +23,4 @@ CREATE INDEX tasks_section ON tasks (section_id) WHERE about IS NOT NULL;
 DELETE FROM tasks WHERE delivery_id IS NULL;
 DROP INDEX tasks_section;
 ALTER TABLE tasks DROP answer, DROP about, DROP asker, DROP asked_by, ALTER delivery_id SET NOT NULL;
-DROP TABLE taught_sections;
+DROP TABLE own_sections;
