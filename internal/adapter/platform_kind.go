@@ -24,14 +24,9 @@ var platformKind = Kind{
 		},
 		{
 			Name: "tokenAddress", Title: "Token address",
-			Help: "Where access tokens are given out (access token URL)", Required: true, Address: true,
+			Help: "Optional: where access tokens are given out (access token URL). It is kept; opening pages needs none", Address: true,
+			Rare: true,
 		},
-		{
-			Name: "audience", Title: "Audience of assertions",
-			Help: "Optional: for whom assertions are made, when it is not the token address", Rare: true,
-		},
-		{Name: "platform", Title: "Platform", Help: "Optional: which platform it is, and its version", Rare: true},
-		{Name: "scopes", Title: "Scopes", Help: "Optional: what the platform lets this tool ask for, separated by spaces", Rare: true},
 	},
 	Capabilities: []Capability{PagesIn},
 }

@@ -25,16 +25,16 @@ func platforms() *cli.Command {
 func joiningPlatforms() []*cli.Command {
 	return []*cli.Command{
 		{
-			Name: "invite", Usage: "Make an address that a platform's administrator pastes there: it joins by it, once",
-			ArgsUsage: "NAME", Description: "  kanban platforms invite \"Course platform\"", Action: invitePlatform,
+			Name: "add-registration", Usage: "Make an address that a platform's administrator pastes there: it joins by it, once",
+			ArgsUsage: "NAME", Description: "  kanban platforms add-registration \"Course platform\"", Action: addRegistration,
 		},
 		{
-			Name: "invitations", Usage: "List these addresses of the last month, with what came of them",
-			Description: "  kanban platforms invitations", Action: listInvitations,
+			Name: "registrations", Usage: "List these addresses of the last month, with what came of them",
+			Description: "  kanban platforms registrations", Action: listRegistrations,
 		},
 		{
-			Name: "withdraw", Usage: "Remove one that was not used", ArgsUsage: "ID", Action: withdrawInvitation,
-			Description: "  kanban platforms withdraw 01a23418-a6ae-79fb-9b66-457ebb8c69c2",
+			Name: "remove-registration", Usage: "Remove one that was not used", ArgsUsage: "ID", Action: removeRegistration,
+			Description: "  kanban platforms remove-registration 01a23418-a6ae-79fb-9b66-457ebb8c69c2",
 		},
 		{
 			Name: "addresses", Usage: "What is entered at a platform that is joined by hand", Action: toolAddresses,
@@ -99,7 +99,7 @@ func inCourses() []*cli.Command {
 	}
 }
 
-func invitePlatform(ctx context.Context, cmd *cli.Command) error {
+func addRegistration(ctx context.Context, cmd *cli.Command) error {
 	args, err := arguments(cmd, 1)
 	if err != nil {
 		return err
@@ -119,7 +119,7 @@ func invitePlatform(ctx context.Context, cmd *cli.Command) error {
 	return nil
 }
 
-func listInvitations(ctx context.Context, cmd *cli.Command) error {
+func listRegistrations(ctx context.Context, cmd *cli.Command) error {
 	page, err := client.Get[api.Page[api.RegistrationAddress]](ctx, connect(cmd), "/registration-addresses")
 	if err != nil {
 		return err
@@ -130,7 +130,7 @@ func listInvitations(ctx context.Context, cmd *cli.Command) error {
 		}).print(cmd)
 }
 
-func withdrawInvitation(ctx context.Context, cmd *cli.Command) error {
+func removeRegistration(ctx context.Context, cmd *cli.Command) error {
 	args, err := arguments(cmd, 1)
 	if err != nil {
 		return err
@@ -205,7 +205,7 @@ func admitDeployment(ctx context.Context, cmd *cli.Command) error {
 	if i < 0 {
 		return fmt.Errorf("no link was opened by the deployment %q; see: kanban platforms deployments", args[0])
 	}
-	_, err = client.Send[api.Deployment](ctx, c, http.MethodPut, "/deployments/"+all[i].ID,
+	_, err = client.Send[client.Empty](ctx, c, http.MethodPut, "/deployments/"+all[i].ID,
 		api.Admission{Admitted: !cmd.Bool("no-more")})
 	if err == nil && cmd.Bool("no-more") {
 		say(cmd, "%s opens nothing any more.", args[0])
@@ -268,12 +268,18 @@ func findCoursePage(ctx context.Context, c *client.Client, id, name string) (fou
 	return found, fmt.Errorf("%d courses are called %q; name one by its id: %s", len(fit), name, strings.Join(ids, ", "))
 }
 
-func listCoursePageCandidates(ctx context.Context, cmd *cli.Command) error {
+// onCoursePage finds the course page that two arguments name.
+func onCoursePage(ctx context.Context, cmd *cli.Command) (*client.Client, api.CoursePage, error) {
 	c, id, args, err := onPlatform(ctx, cmd, 2)
 	if err != nil {
-		return err
+		return nil, api.CoursePage{}, err
 	}
-	course, err := findCoursePage(ctx, c, id, args[0])
+	page, err := findCoursePage(ctx, c, id, args[0])
+	return c, page, err
+}
+
+func listCoursePageCandidates(ctx context.Context, cmd *cli.Command) error {
+	c, course, err := onCoursePage(ctx, cmd)
 	if err != nil {
 		return err
 	}
@@ -312,7 +318,7 @@ func setCoursePage(ctx context.Context, cmd *cli.Command) error {
 		}
 		sections = append(sections, s.ID)
 	}
-	if _, err := client.Send[api.CoursePage](ctx, c, http.MethodPut, "/course-pages/"+page.ID+"/sections",
+	if _, err := client.Send[client.Empty](ctx, c, http.MethodPut, "/course-pages/"+page.ID+"/sections",
 		api.CoursePageSections{Sections: sections}); err != nil {
 		return err
 	}
@@ -321,11 +327,7 @@ func setCoursePage(ctx context.Context, cmd *cli.Command) error {
 }
 
 func listOpenings(ctx context.Context, cmd *cli.Command) error {
-	c, id, args, err := onPlatform(ctx, cmd, 2)
-	if err != nil {
-		return err
-	}
-	course, err := findCoursePage(ctx, c, id, args[0])
+	c, course, err := onCoursePage(ctx, cmd)
 	if err != nil {
 		return err
 	}

@@ -6,12 +6,9 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
-	"net/http/httputil"
-	"net/url"
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"sync/atomic"
 	"testing"
 
 	"github.com/chromedp/cdproto/cdp"
@@ -66,37 +63,17 @@ func otherSite(t *testing.T) (port string) {
 	return port
 }
 
-// behind starts the service behind a proxy that can take away the cookies which it gives.
-func (w *world) behind(t *testing.T) (bare *atomic.Bool) {
+// behind starts the service anew as one that is reached through a gateway.
+func (w *world) behind(t *testing.T) *gateway {
 	t.Helper()
-	bare = &atomic.Bool{}
-	var proxy *httputil.ReverseProxy
-	s := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter,
-		r *http.Request,
-	) {
-		proxy.ServeHTTP(w, r)
-	}))
-	address := "http://" + s.Listener.Addr().String()
-	at, err := url.Parse(w.service.Address)
-	require.NoError(t, err)
+	g, listens := newGateway(t, w.service.Address), strings.TrimPrefix(w.service.Address, "http://")
 	w.service.Stop()
+	var err error
 	w.service, err = scenario.StartService(context.Background(), filepath.Join(bin, "kanban"), scenario.ServiceOptions{
-		Listen: at.Host, Data: w.data,
-		Env: append([]string{"KANBAN_PUBLIC=" + address}, environment...),
+		Listen: listens, Data: w.data, Env: append([]string{"KANBAN_PUBLIC=" + g.URL}, environment...),
 	})
 	require.NoError(t, err)
-	proxy = &httputil.ReverseProxy{
-		Rewrite: func(r *httputil.ProxyRequest) { r.SetURL(at); r.Out.Host = r.In.Host },
-		ModifyResponse: func(r *http.Response) error {
-			if bare.Load() {
-				r.Header.Del("Set-Cookie")
-			}
-			return nil
-		},
-	}
-	s.Start()
-	t.Cleanup(func() { s.CloseClientConnections(); s.Close() })
-	return bare
+	return g
 }
 
 // A platform joins by one address that its administrator pastes; teachers and learners open the page in their
@@ -104,7 +81,7 @@ func (w *world) behind(t *testing.T) (bare *atomic.Bool) {
 func TestConsoleCoursePages(t *testing.T) {
 	w := newWorld(t)
 	require.NoError(t, w.Play(t.Context(), w.service.SetupSecret))
-	bare := w.behind(t)
+	g := w.behind(t)
 	platform := strings.Replace(w.At.Platform, "127.0.0.1", "localhost", 1)
 
 	b := framing(t, "http://localhost:"+otherSite(t))
@@ -137,12 +114,12 @@ func TestConsoleCoursePages(t *testing.T) {
 	b.sees("Who is missing")
 	assert.Empty(t, b.barriers(axeScript(t)))
 
-	bare.Store(true) // no cookie at all: the platform's page keeps what binds the launch to the browser
+	g.bare.Store(true) // no cookie at all: the platform's page keeps what binds the launch to the browser
 	_, err := chromedp.Call(b.ctx, network.ClearBrowserCookies, cdp.Empty{})
 	require.NoError(t, err)
 	b.open("/lti/courses/sec-prop-a?as=stu-001")
 	b.seesInFrame("Cuttings ○ Clean tools")
-	bare.Store(false)
+	g.bare.Store(false)
 
 	b.do(chromedp.EmulateViewport(390, 800))
 	b.open("/lti/courses/sec-prop-a?as=test")

@@ -28,6 +28,7 @@ type gateway struct {
 	*httptest.Server
 	streams, opened atomic.Int64
 	refuses         atomic.Bool
+	bare            atomic.Bool  // takes away the cookies that the service gives
 	slow            atomic.Int64 // nanoseconds that each answer waits
 }
 
@@ -35,11 +36,16 @@ func newGateway(t *testing.T, service string) *gateway {
 	t.Helper()
 	at, err := url.Parse(service)
 	require.NoError(t, err)
+	g := &gateway{}
 	proxy := &httputil.ReverseProxy{FlushInterval: -1, Rewrite: func(r *httputil.ProxyRequest) {
 		r.SetURL(at)
 		r.Out.Host = r.In.Host
+	}, ModifyResponse: func(r *http.Response) error {
+		if g.bare.Load() {
+			r.Header.Del("Set-Cookie")
+		}
+		return nil
 	}}
-	g := &gateway{}
 	g.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.URL.Path == "/api/v1/live" {
 			if g.refuses.Load() {

@@ -78,10 +78,10 @@ func TestCoursePagesAreKept(t *testing.T) {
 		require.ErrorIs(t, launchstore.SetSections(ctx, tx, "none", nil, ""), db.ErrNotFound)
 		return launchstore.SetSections(ctx, tx, c.ID, []string{section.ID}, "Maud")
 	})
-	assert.Empty(t, must[[]launchstore.Course](t)(launchstore.Courses(ctx, s, undecided)))
+	assert.Empty(t, must[[]launchstore.ListedCourse](t)(launchstore.Courses(ctx, s, undecided)))
 	one := must[launchstore.Course](t)(launchstore.FindCourse(ctx, s, c.ID))
 	assert.Equal(t, []any{[]string{section.ID}, "Maud", of}, []any{one.SectionIDs, one.DecidedBy, one.InterfaceID})
-	assert.Empty(t, must[[]launchstore.Course](t)(launchstore.Courses(ctx, s,
+	assert.Empty(t, must[[]launchstore.ListedCourse](t)(launchstore.Courses(ctx, s,
 		launchstore.CourseFilter{InterfaceID: of, After: c.ID, Limit: 10})))
 
 	assert.False(t, must[bool](t)(launchstore.Opened(ctx, s, of)))
@@ -127,7 +127,7 @@ func TestCoursePagesAreKept(t *testing.T) {
 	assert.Equal(t, []any{c.ID, ada.ID, "learner"}, []any{kept.CourseID, kept.PersonID, kept.Role})
 	_, err := launchstore.FindSession(ctx, s, []byte("page"), now.Add(2*time.Hour))
 	require.ErrorIs(t, err, db.ErrNotFound)
-	list := must[[]launchstore.Deployment](t)(launchstore.Deployments(ctx, s, of))
+	list := must[[]launchstore.ListedDeployment](t)(launchstore.Deployments(ctx, s, of))
 	assert.Equal(t, []any{1, 1}, []any{len(list), list[0].Courses})
 	assert.Equal(t, "one", must[launchstore.Deployment](t)(launchstore.FindDeployment(ctx, s, d.ID)).Deployment)
 	assert.Equal(t, []string{}, must[[]string](t)(launchstore.PlatformOf(ctx, s, "lti", "https://none.example", "")))

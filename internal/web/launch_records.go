@@ -11,6 +11,7 @@ import (
 	"kanban/internal/store/launchstore"
 	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
+	"kanban/internal/wire/lti"
 )
 
 var (
@@ -46,7 +47,7 @@ var (
 	}
 	admitDeploymentOp = operation{
 		ID: "admit-deployment", Act: permission.Connect,
-		Method: http.MethodPut, Path: "/deployments/{id}", Status: http.StatusOK, Tag: "course platforms",
+		Method: http.MethodPut, Path: "/deployments/{id}", Status: http.StatusNoContent, Tag: "course platforms",
 		Summary: "Let a deployment open pages from now on, or no more",
 	}
 	listCoursePagesOp = operation{
@@ -56,7 +57,7 @@ var (
 	}
 	setCoursePageOp = operation{
 		ID: "set-course-page-sections", Act: permission.Rosters,
-		Method: http.MethodPut, Path: "/course-pages/{id}/sections", Status: http.StatusOK, Tag: "course platforms",
+		Method: http.MethodPut, Path: "/course-pages/{id}/sections", Status: http.StatusNoContent, Tag: "course platforms",
 		Summary: "Say which sections a course page is about",
 	}
 	listCoursePageCandidatesOp = operation{
@@ -91,9 +92,9 @@ func (s *Server) coursePlatforms(a huma.API) {
 		return s.Launches.RotateKeys(ctx, auth.Caller(ctx).Name)
 	})
 	handle(a, listDeploymentsOp, s.listDeployments)
-	handle(a, admitDeploymentOp, s.admitDeployment)
+	handleEmpty(a, admitDeploymentOp, s.admitDeployment)
 	handle(a, listCoursePagesOp, s.listCoursePages)
-	handle(a, setCoursePageOp, s.setCoursePage)
+	handleEmpty(a, setCoursePageOp, s.setCoursePage)
 	handle(a, listCoursePageCandidatesOp, s.listCoursePageCandidates)
 	handle(a, listOpeningsOp, s.listOpenings)
 	handle(a, listUnrecognisedOp, s.listUnrecognised)
@@ -111,31 +112,31 @@ func registrationOf(r launchstore.Registration) api.RegistrationAddress {
 }
 
 func (s *Server) listRegistrations(ctx context.Context, _ *struct{}) (api.Page[api.RegistrationAddress], error) {
-	all, err := s.Launches.Invitations(ctx)
+	all, err := s.Launches.Registrations(ctx)
 	return api.Page[api.RegistrationAddress]{Items: each(all, registrationOf), Total: len(all)}, err
 }
 
 func (s *Server) makeRegistration(ctx context.Context,
 	in *with[api.NewRegistrationAddress],
 ) (api.RegistrationAddress, error) {
-	r, address, err := s.Launches.Invite(ctx, auth.Caller(ctx).Name, in.Body.Name)
+	r, address, err := s.Launches.NewRegistration(ctx, auth.Caller(ctx).Name, in.Body.Name)
 	out := registrationOf(r)
 	out.Address = address
 	return out, err
 }
 
 func (s *Server) removeRegistration(ctx context.Context, in *byID) error {
-	return s.Launches.Withdraw(ctx, auth.Caller(ctx).Name, in.ID)
+	return s.Launches.RemoveRegistration(ctx, auth.Caller(ctx).Name, in.ID)
 }
 
 func (s *Server) toolAddresses(_ context.Context, _ *struct{}) (api.ToolAddresses, error) {
 	t := s.Launches.Tool()
-	return api.ToolAddresses{Login: t.Login, Launch: t.Launch, Keys: t.Keys, Custom: launches.Custom}, nil
+	return api.ToolAddresses{Login: t.Login, Launch: t.Launch, Keys: t.Keys, Custom: lti.Variables}, nil
 }
 
-func deploymentOf(d launchstore.Deployment) api.Deployment {
+func deploymentOf(d launchstore.ListedDeployment) api.Deployment {
 	return api.Deployment{
-		ID: d.ID, Deployment: d.Deployment, Admitted: d.AdmittedAt != nil, AdmittedBy: d.AdmittedBy,
+		ID: d.ID, Deployment: d.Deployment.Deployment, Admitted: d.AdmittedAt != nil, AdmittedBy: d.AdmittedBy,
 		AdmittedAt: d.AdmittedAt,
 		FirstAt:    d.FirstAt, LatestAt: d.LatestAt, Courses: d.Courses,
 	}
@@ -146,9 +147,8 @@ func (s *Server) listDeployments(ctx context.Context, in *byID) (api.Page[api.De
 	return api.Page[api.Deployment]{Items: each(all, deploymentOf), Total: len(all)}, err
 }
 
-func (s *Server) admitDeployment(ctx context.Context, in *withID[api.Admission]) (api.Deployment, error) {
-	d, err := s.Launches.Admit(ctx, auth.Caller(ctx).Name, in.ID, in.Body.Admitted)
-	return deploymentOf(d), err
+func (s *Server) admitDeployment(ctx context.Context, in *withID[api.Admission]) error {
+	return s.Launches.Admit(ctx, auth.Caller(ctx).Name, in.ID, in.Body.Admitted)
 }
 
 type coursePagesInput struct {
@@ -168,7 +168,7 @@ func (s *Server) listCoursePages(ctx context.Context, in *coursePagesInput) (pag
 	}
 	page = api.Page[api.CoursePage]{
 		Items: []api.CoursePage{}, Total: total, Next: last(all, in.Limit,
-			func(c launchstore.Course) string { return c.ID }),
+			func(c launchstore.ListedCourse) string { return c.ID }),
 	}
 	for _, c := range all {
 		shown, err := s.coursePageOf(ctx, c)
@@ -180,25 +180,21 @@ func (s *Server) listCoursePages(ctx context.Context, in *coursePagesInput) (pag
 	return page, nil
 }
 
-func (s *Server) coursePageOf(ctx context.Context, c launchstore.Course) (api.CoursePage, error) {
+func (s *Server) coursePageOf(ctx context.Context, c launchstore.ListedCourse) (api.CoursePage, error) {
 	out := api.CoursePage{
 		ID: c.ID, Label: c.Label, Title: c.Title, Sections: []api.SectionRef{}, DecidedBy: c.DecidedBy,
 		FirstAt:  c.FirstAt,
 		LatestAt: c.LatestAt, People: c.People,
 	}
-	sections, err := s.Launches.SectionsOf(ctx, c)
+	sections, err := s.Launches.SectionsOf(ctx, c.Course)
 	for _, x := range sections {
 		out.Sections = append(out.Sections, sectionRef(x))
 	}
 	return out, err
 }
 
-func (s *Server) setCoursePage(ctx context.Context, in *withID[api.CoursePageSections]) (api.CoursePage, error) {
-	c, err := s.Launches.SetSections(ctx, auth.Caller(ctx).Name, in.ID, in.Body.Sections)
-	if err != nil {
-		return api.CoursePage{}, err
-	}
-	return s.coursePageOf(ctx, c)
+func (s *Server) setCoursePage(ctx context.Context, in *withID[api.CoursePageSections]) error {
+	return s.Launches.SetSections(ctx, auth.Caller(ctx).Name, in.ID, in.Body.Sections)
 }
 
 func (s *Server) listCoursePageCandidates(ctx context.Context, in *byID) (api.Page[api.CoursePageCandidate], error) {

@@ -2,6 +2,7 @@ package web
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"html/template"
@@ -22,21 +23,11 @@ import (
 	"kanban/internal/wire/lti"
 )
 
-var (
-	launchPages = template.Must(template.New("course.html").Funcs(template.FuncMap{
-		"day":   func(at time.Time) string { return at.UTC().Format("2 January 2006") },
-		"exact": func(at time.Time) string { return at.UTC().Format("2 January 2006, 15:04 UTC") },
-	}).ParseFS(pages, "pages/course.html", "pages/launch_refused.html", "pages/launch_storage.html", "pages/joined.html",
-		"pages/parts.html"))
-	launchScript = must(pages.ReadFile("pages/launch_storage.js"))
-)
-
-func must(text []byte, err error) []byte {
-	if err != nil {
-		panic(err)
-	}
-	return text
-}
+var launchPages = template.Must(template.New("course.html").Funcs(template.FuncMap{
+	"day":   func(at time.Time) string { return at.UTC().Format("2 January 2006") },
+	"exact": func(at time.Time) string { return at.UTC().Format("2 January 2006, 15:04 UTC") },
+}).ParseFS(pages, "pages/course.html", "pages/launch_refused.html", "pages/launch_storage.html", "pages/joined.html",
+	"pages/parts.html"))
 
 const (
 	// launchCookie keeps what binds launches to a browser; it names nobody and lets nobody in.
@@ -130,7 +121,7 @@ func (s *Server) launching(r chi.Router) {
 	r.Get(coursePath+"{token}", s.showCourse)
 	r.With(http.NewCrossOriginProtection().Handler).Post(coursePath+"{token}", s.actInCourse)
 	r.Get(storageScript, func(w http.ResponseWriter, r *http.Request) {
-		serveOpen(w, r, "text/javascript; charset=utf-8", launchScript)
+		http.ServeFileFS(w, r, pages, "pages/launch_storage.js")
 	})
 }
 
@@ -272,16 +263,8 @@ func (s *Server) launch(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	s.launchAnswer(w, http.StatusOK, "course.html", l.Origins(), coursePage{
-		Launch: l, Title: titleOf(l.Message.Context.Title, l.Message.Context.Label), Name: l.Message.Name,
+		Launch: l, Title: cmp.Or(l.Message.Context.Title, l.Message.Context.Label), Name: l.Message.Name,
 	})
-}
-
-// titleOf is what a course is called.
-func titleOf(title, label string) string {
-	if title == "" {
-		return label
-	}
-	return title
 }
 
 // showCourse shows a page that stands open in a course.
@@ -384,7 +367,7 @@ type taughtPage struct {
 // nothing.
 func (s *Server) coursePage(ctx context.Context, l launches.Page) (page coursePage, err error) {
 	page = coursePage{
-		Launch: l.Launch, Title: titleOf(l.Course.Title, l.Course.Label), Name: l.Person.Name(), Return: l.Return,
+		Launch: l.Launch, Title: cmp.Or(l.Course.Title, l.Course.Label), Name: l.Person.Name(), Return: l.Return,
 	}
 	teaches, learnt, err := s.Launches.In(ctx, l.Person.ID, *l.Course)
 	if err == nil && teaches {

@@ -33,7 +33,7 @@ func BenchmarkLaunches(b *testing.B) {
 	x.World.Read(x.Register(), false)
 	x.Standins.Platform.Courses.KeepValues(false)
 	p := x.pupil()
-	_, address, err := x.Launches.Invite(b.Context(), "Maud", "Courses")
+	_, address, err := x.Launches.NewRegistration(b.Context(), "Maud", "Courses")
 	require.NoError(b, err)
 	status, text := p.joins(address)
 	require.Equal(b, 200, status, text)

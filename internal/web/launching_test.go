@@ -151,9 +151,9 @@ func walkCoursePages(x *talk, _ *story) {
 	status, text = p.opens("PROP-A", "stu-001")
 	require.Equal(x.site.t, 200, status, text)
 	d := get[api.Page[api.Deployment]](x, "/interfaces/"+id+"/deployments").Items[0]
-	x.do(200, "PUT", "/deployments/"+d.ID, api.Admission{Admitted: true})
+	x.do(204, "PUT", "/deployments/"+d.ID, api.Admission{Admitted: true})
 	c := get[api.Page[api.CoursePage]](x, "/interfaces/"+id+"/course-pages").Items[0]
-	x.do(200, "PUT", "/course-pages/"+c.ID+"/sections", api.CoursePageSections{Sections: []string{c.Sections[0].ID}})
+	x.do(204, "PUT", "/course-pages/"+c.ID+"/sections", api.CoursePageSections{Sections: []string{c.Sections[0].ID}})
 	assert.NotEmpty(x.site.t, get[api.Page[api.PageOpening]](x, "/course-pages/"+c.ID+"/openings").Items)
 	assert.NotEmpty(x.site.t, get[api.Page[api.CoursePageCandidate]](x, "/course-pages/"+c.ID+"/candidates").Items)
 	require.NoError(x.site.t, x.Standins.School.SetEmail("stu-009", x.Person("stu-010").Email))
@@ -297,9 +297,10 @@ func TestALaunchGuessesNobody(t *testing.T) {
 	assert.Equal(t, []any{section, 1, 1, 100}, []any{
 		could.Items[0].Section.ID, could.Items[0].Shared, could.Items[0].Opened, could.Items[0].Similar,
 	})
-	set := as[api.CoursePage](x, x.do(200, "PUT", "/course-pages/"+courses.Items[0].ID+"/sections",
-		api.CoursePageSections{Sections: []string{section}}))
-	assert.Equal(t, "Maud", set.DecidedBy)
+	x.do(204, "PUT", "/course-pages/"+courses.Items[0].ID+"/sections",
+		api.CoursePageSections{Sections: []string{section}})
+	said := get[api.Page[api.CoursePage]](x, "/interfaces/"+id+"/course-pages").Items[0]
+	assert.Equal(t, []any{"Maud", 1}, []any{said.DecidedBy, said.People})
 	_, text = p.opens("PROP-A", "stu-001")
 	assert.Contains(t, text, "No badge yet.")
 	x.do(404, "PUT", "/course-pages/"+courses.Items[0].ID+"/sections", api.CoursePageSections{Sections: []string{id}})
@@ -373,10 +374,10 @@ func TestALaunchThatLies(t *testing.T) {
 	waits := get[api.Page[api.Deployment]](x, "/interfaces/"+id+"/deployments").Items[0]
 	assert.Equal(t, []any{"somebody-elses", false}, []any{waits.Deployment, waits.Admitted})
 	courses.Lie(coursepages.OtherDeployment)
-	x.do(200, "PUT", "/deployments/"+waits.ID, api.Admission{Admitted: true})
+	x.do(204, "PUT", "/deployments/"+waits.ID, api.Admission{Admitted: true})
 	status, _ := p.opens("PROP-A", "stu-001")
 	assert.Equal(t, 200, status)
-	x.do(200, "PUT", "/deployments/"+waits.ID, api.Admission{Admitted: false})
+	x.do(204, "PUT", "/deployments/"+waits.ID, api.Admission{Admitted: false})
 	status, _ = p.opens("PROP-A", "stu-001")
 	assert.Equal(t, 400, status)
 	x.do(404, "PUT", "/deployments/"+id, api.Admission{Admitted: true})
@@ -576,7 +577,7 @@ func TestAPlatformJoinsByHand(t *testing.T) {
 	assert.Equal(t, 400, status)
 	assert.Contains(t, text, "nobody has admitted yet")
 	d := get[api.Page[api.Deployment]](x, "/interfaces/"+id+"/deployments").Items[0]
-	x.do(200, "PUT", "/deployments/"+d.ID, api.Admission{Admitted: true})
+	x.do(204, "PUT", "/deployments/"+d.ID, api.Admission{Admitted: true})
 	status, _ = p.opens("PROP-A", "stu-001")
 	assert.Equal(t, 200, status)
 

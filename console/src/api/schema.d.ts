@@ -14898,14 +14898,12 @@ export interface operations {
             };
         };
         responses: {
-            /** @description OK */
-            200: {
+            /** @description No Content */
+            204: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["CoursePage"];
-                };
+                content?: never;
             };
             /** @description Unauthorized */
             401: {
@@ -15803,14 +15801,12 @@ export interface operations {
             };
         };
         responses: {
-            /** @description OK */
-            200: {
+            /** @description No Content */
+            204: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Deployment"];
-                };
+                content?: never;
             };
             /** @description Unauthorized */
             401: {

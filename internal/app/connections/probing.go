@@ -195,7 +195,7 @@ func (s *Service) look(ctx context.Context, c adapter.Interface) (reports []adap
 // opensPages reports on a platform that opens pages: its keys must be readable, and it works when a page was opened.
 func (s *Service) opensPages(ctx context.Context, c adapter.Interface, o call.Options) ([]adapter.Report, error) {
 	o.Timeout = 10 * time.Second
-	if err := lti.CheckKeys(ctx, call.New(o).PlainHTTP(), c.Settings["keysAddress"]); err != nil {
+	if err := lti.CheckKeys(ctx, call.New(o), c.Settings["keysAddress"]); err != nil {
 		return []adapter.Report{{
 			Capability: adapter.PagesIn, State: adapter.Broken, Code: finding.Broken,
 			Detail: err.Error(),

@@ -4,7 +4,6 @@ import (
 	"context"
 	"slices"
 
-	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
 	"kanban/internal/store/db"
 	"kanban/internal/store/launchstore"
@@ -12,7 +11,7 @@ import (
 )
 
 // Courses lists the course pages of a platform in which links were opened, with how many there are.
-func (s *Service) Courses(ctx context.Context, f launchstore.CourseFilter) (all []launchstore.Course, total int,
+func (s *Service) Courses(ctx context.Context, f launchstore.CourseFilter) (all []launchstore.ListedCourse, total int,
 	err error,
 ) {
 	if _, err := s.platform(ctx, f.InterfaceID); err != nil {
@@ -64,18 +63,15 @@ func (s *Service) Openings(ctx context.Context, id string) ([]launchstore.Openin
 }
 
 // SetSections says which sections a course page is about; none lets the platform's own ids say it again.
-func (s *Service) SetSections(ctx context.Context, who, id string, sections []string) (launchstore.Course, error) {
+func (s *Service) SetSections(ctx context.Context, who, id string, sections []string) error {
 	slices.Sort(sections)
 	sections = slices.Compact(sections)
 	for _, x := range sections {
 		if _, err := rosterstore.FindSection(ctx, s.Store, x); err != nil {
-			return launchstore.Course{}, err
+			return err
 		}
 	}
-	if len(sections) > 50 {
-		return launchstore.Course{}, refusal.Invalid("sections", "are more than 50")
-	}
-	err := s.Store.InTx(ctx, func(tx *db.Tx) error {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
 		by := who
 		if len(sections) == 0 {
 			by = ""
@@ -86,8 +82,4 @@ func (s *Service) SetSections(ctx context.Context, who, id string, sections []st
 		return tx.Audit(ctx, who, "said which sections a course page is about", "course-page/"+id,
 			map[string][]string{"sections": sections})
 	})
-	if err != nil {
-		return launchstore.Course{}, err
-	}
-	return launchstore.FindCourse(ctx, s.Store, id)
 }

@@ -25,9 +25,6 @@ const (
 	toolName          = "Kanban"
 )
 
-// Custom are the parameters that a platform that is joined by hand is asked to send with each launch.
-var Custom = lti.Variables
-
 // Tool is what this installation says of itself at platforms.
 func (s *Service) Tool() lti.Tool {
 	return lti.Tool{
@@ -36,9 +33,9 @@ func (s *Service) Tool() lti.Tool {
 	}
 }
 
-// Invite makes an address that the administrator of a platform pastes there: the platform registers this
+// NewRegistration makes an address that the administrator of a platform pastes there: the platform registers this
 // installation by it, once. name is what the connection is called.
-func (s *Service) Invite(ctx context.Context, who, name string) (r launchstore.Registration, address string,
+func (s *Service) NewRegistration(ctx context.Context, who, name string) (r launchstore.Registration, address string,
 	err error,
 ) {
 	name = strings.TrimSpace(name)
@@ -69,13 +66,13 @@ func (s *Service) called(ctx context.Context, name string) (c connectionstore.Co
 	return c, false, err
 }
 
-// Invitations lists registration addresses of the last month, the newest first.
-func (s *Service) Invitations(ctx context.Context) ([]launchstore.Registration, error) {
+// Registrations lists registration addresses of the last month, the newest first.
+func (s *Service) Registrations(ctx context.Context) ([]launchstore.Registration, error) {
 	return launchstore.Registrations(ctx, s.Store, s.Clock.Now().Add(-registrationsKept))
 }
 
-// Withdraw removes a registration address that was not used.
-func (s *Service) Withdraw(ctx context.Context, who, id string) error {
+// RemoveRegistration removes a registration address that was not used.
+func (s *Service) RemoveRegistration(ctx context.Context, who, id string) error {
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := launchstore.RemoveRegistration(ctx, tx, id); err != nil {
 			return err
@@ -183,8 +180,7 @@ func (s *Service) register(ctx context.Context, r launchstore.Registration, c lt
 	}
 	made, err := s.keep(ctx, r, c, connections.NewInterface{Kind: adapter.KindLTI, Values: map[string]string{
 		"issuer": c.Issuer, "clientId": done.ClientID, "authorizeAddress": c.Authorize, "tokenAddress": c.Token,
-		"keysAddress": c.Keys, "audience": c.Audience, "scopes": strings.Join(done.Scopes, " "),
-		"platform": strings.TrimSpace(c.Platform.Family + " " + c.Platform.Version),
+		"keysAddress": c.Keys,
 	}})
 	if err != nil {
 		return j, fmt.Errorf("keeping the platform that registered Kanban as %s: %w", done.ClientID, err)
@@ -206,7 +202,7 @@ func (s *Service) register(ctx context.Context, r launchstore.Registration, c lt
 }
 
 // Deployments lists those of a platform, those that wait first.
-func (s *Service) Deployments(ctx context.Context, interfaceID string) ([]launchstore.Deployment, error) {
+func (s *Service) Deployments(ctx context.Context, interfaceID string) ([]launchstore.ListedDeployment, error) {
 	if _, err := s.platform(ctx, interfaceID); err != nil {
 		return nil, err
 	}
@@ -214,12 +210,12 @@ func (s *Service) Deployments(ctx context.Context, interfaceID string) ([]launch
 }
 
 // Admit lets a deployment open pages from now on, or no more.
-func (s *Service) Admit(ctx context.Context, who, id string, admitted bool) (launchstore.Deployment, error) {
+func (s *Service) Admit(ctx context.Context, who, id string, admitted bool) error {
 	by, what := who, "admitted a deployment"
 	if !admitted {
 		by, what = "", "shut a deployment out"
 	}
-	err := s.Store.InTx(ctx, func(tx *db.Tx) error {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := launchstore.AdmitDeployment(ctx, tx, id, by, s.Clock.Now()); err != nil {
 			return err
 		}
@@ -233,10 +229,6 @@ func (s *Service) Admit(ctx context.Context, who, id string, admitted bool) (lau
 		}
 		return tx.Announce(ctx, "interface", d.InterfaceID)
 	})
-	if err != nil {
-		return launchstore.Deployment{}, err
-	}
-	return launchstore.FindDeployment(ctx, s.Store, id)
 }
 
 // platform finds an interface that is a platform.

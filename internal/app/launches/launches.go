@@ -7,18 +7,12 @@ package launches
 
 import (
 	"context"
-	"crypto"
-	"crypto/rand"
-	"crypto/rsa"
 	"crypto/sha256"
-	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net/http"
 	"time"
 
-	"github.com/lestrrat-go/jwx/v3/jwa"
 	"github.com/lestrrat-go/jwx/v3/jwk"
 
 	"kanban/internal/app/connections"
@@ -27,6 +21,7 @@ import (
 	"kanban/internal/store/launchstore"
 	"kanban/internal/wire/call"
 	"kanban/internal/wire/lti"
+	"kanban/internal/wire/openbadge"
 )
 
 // Service is the use case. Use New.
@@ -37,7 +32,7 @@ type Service struct {
 	Public string
 	Clock  clock.Clock
 
-	client   *http.Client
+	client   *call.Client
 	verifier *lti.Verifier
 }
 
@@ -51,8 +46,10 @@ const (
 
 // New prepares the use case. Calls to platforms end within ten seconds, and no answer is longer than a megabyte.
 func New(store *db.Database, c *connections.Service, public string) *Service {
-	client := call.New(call.Options{Timeout: 10 * time.Second, Retries: -1, MaxBody: 1 << 20}).PlainHTTP()
-	return &Service{Store: store, Connections: c, Public: public, client: client, verifier: lti.NewVerifier(client)}
+	client := call.New(call.Options{Timeout: 10 * time.Second, Retries: -1, MaxBody: 1 << 20, Detail: lti.RefusalIn})
+	return &Service{
+		Store: store, Connections: c, Public: public, client: client, verifier: lti.NewVerifier(client.PlainHTTP()),
+	}
 }
 
 // Refused says why a platform or a launch was refused, in words for whoever sees the page, and what to do.
@@ -156,25 +153,13 @@ func (s *Service) firstKey(ctx context.Context) error {
 	return err
 }
 
-// newKey makes a key: RSA of 2048 bits, whose id is its thumbprint (RFC 7638).
+// newKey makes a key, as issuers of badges have them.
 func (s *Service) newKey() (k launchstore.Key, err error) {
-	raw, err := rsa.GenerateKey(rand.Reader, 2048)
+	key, err := openbadge.NewKey(openbadge.RS256)
 	if err != nil {
-		return k, fmt.Errorf("making a key: %w", err)
-	}
-	key, err := jwk.Import(raw)
-	if err != nil {
-		return k, fmt.Errorf("making a key: %w", err)
-	}
-	thumb, err := key.Thumbprint(crypto.SHA256)
-	if err != nil {
-		return k, fmt.Errorf("naming a key: %w", err)
-	}
-	k = launchstore.Key{ID: base64.RawURLEncoding.EncodeToString(thumb), CreatedAt: s.Clock.Now()}
-	if err := errors.Join(key.Set(jwk.KeyIDKey, k.ID), key.Set(jwk.AlgorithmKey, jwa.RS256()),
-		key.Set(jwk.KeyUsageKey, "sig")); err != nil {
 		return k, err
 	}
+	k = launchstore.Key{ID: openbadge.ID(key), CreatedAt: s.Clock.Now()}
 	text, err := json.Marshal(key)
 	if err == nil {
 		k.Key, err = s.Store.Seal(text, keyOwner)

@@ -75,7 +75,7 @@ func (s *Service) joined(ctx context.Context, l lti.Login) (c connectionstore.In
 	case err != nil:
 		return c, err
 	case len(ids) == 0:
-		return c, refuse("An administrator of Kanban has to let it join: under Connections, or by kanban platforms invite.",
+		return c, refuse("An administrator of Kanban has to let it join: under Connections, or by kanban platforms add-registration.",
 			"The platform %s has not joined Kanban, or with another client id than %q.", l.Issuer, l.ClientID)
 	case len(ids) > 1:
 		return c, refuse("The platform has to send its client_id; an administrator of Kanban removes what joined twice.",
@@ -90,7 +90,7 @@ func (s *Service) joined(ctx context.Context, l lti.Login) (c connectionstore.In
 func platformOf(c connectionstore.Interface) lti.Platform {
 	return lti.Platform{
 		Issuer: c.Settings["issuer"], ClientID: c.Settings["clientId"], Authorize: c.Settings["authorizeAddress"],
-		Token: c.Settings["tokenAddress"], Keys: c.Settings["keysAddress"], Audience: c.Settings["audience"],
+		Keys: c.Settings["keysAddress"],
 	}
 }
 
@@ -128,7 +128,7 @@ func (l Launch) returnURL() string {
 	return at
 }
 
-// ErrStorage is wrapped when the browser brought nothing back, and the platform may have kept it.
+// ErrStorage is given when the browser brought nothing back, and the platform may have kept it.
 var ErrStorage = errors.New("the browser keeps it at the platform")
 
 // Asked is where a launch asks the platform's page for what the browser keeps there.

@@ -38,9 +38,14 @@ func (s *Service) Of(ctx context.Context, interfaceID string) (roster.Matching, 
 	return c.Recognise(), c.Version, err
 }
 
-func (s *Service) taking(ctx context.Context, id string) (connectionstore.Interface, error) {
+// taking finds an interface that is of one of some kinds, in which people have accounts; of those that take people
+// when none is named.
+func (s *Service) taking(ctx context.Context, id string, kinds ...string) (connectionstore.Interface, error) {
+	if len(kinds) == 0 {
+		kinds = []string{adapter.KindSCIM}
+	}
 	c, err := connectionstore.FindInterface(ctx, s.Store, id)
-	if err == nil && c.Kind != adapter.KindSCIM {
+	if err == nil && !slices.Contains(kinds, c.Kind) {
 		return c, refusal.Conflict("", "%s takes no people, so nobody has to be recognised there", c.Name)
 	}
 	return c, err
@@ -295,26 +300,13 @@ func evidence(matching roster.Matching, m roster.Member, a roster.Account) []str
 	return out
 }
 
-func (s *Service) both(ctx context.Context, personID, interfaceID string) (p rosterstore.Person,
+func (s *Service) both(ctx context.Context, personID, interfaceID string, kinds ...string) (p rosterstore.Person,
 	c connectionstore.Interface, err error,
 ) {
 	if p, err = rosterstore.FindPerson(ctx, s.Store, personID); err != nil {
 		return p, c, err
 	}
-	c, err = s.taking(ctx, interfaceID)
-	return p, c, err
-}
-
-// decided finds a person and an interface at which it is decided whose account is whose: one that takes people, or a
-// course platform from which they open pages.
-func (s *Service) decided(ctx context.Context, personID, interfaceID string) (p rosterstore.Person,
-	c connectionstore.Interface, err error,
-) {
-	c, err = connectionstore.FindInterface(ctx, s.Store, interfaceID)
-	if err != nil || c.Kind != adapter.KindLTI {
-		return s.both(ctx, personID, interfaceID)
-	}
-	p, err = rosterstore.FindPerson(ctx, s.Store, personID)
+	c, err = s.taking(ctx, interfaceID, kinds...)
 	return p, c, err
 }
 
@@ -357,7 +349,7 @@ func (s *Service) Choose(ctx context.Context, who, personID, interfaceID, accoun
 
 // Deny keeps that an account is not this person's.
 func (s *Service) Deny(ctx context.Context, who, personID, interfaceID, accountID string) error {
-	p, c, err := s.decided(ctx, personID, interfaceID)
+	p, c, err := s.both(ctx, personID, interfaceID, adapter.KindSCIM, adapter.KindLTI)
 	if err != nil {
 		return err
 	}
@@ -369,7 +361,7 @@ func (s *Service) Deny(ctx context.Context, who, personID, interfaceID, accountI
 // Forget drops every decision about a person's accounts at an interface; Kanban
 // finds out again.
 func (s *Service) Forget(ctx context.Context, who, personID, interfaceID string) error {
-	p, c, err := s.decided(ctx, personID, interfaceID)
+	p, c, err := s.both(ctx, personID, interfaceID, adapter.KindSCIM, adapter.KindLTI)
 	if err != nil {
 		return err
 	}

@@ -3,7 +3,6 @@ package launchstore
 import (
 	"context"
 	"errors"
-	"strings"
 	"time"
 
 	"kanban/internal/store/db"
@@ -21,15 +20,16 @@ type Course struct {
 	DecidedBy    string   // empty where the platform's own ids say it
 	FirstAt      time.Time
 	LatestAt     time.Time
-	People       int // who opened it, in a list; 0 else
 }
 
 const courseColumns = `c.id::text, d.interface_id::text, c.deployment_id::text, c.context, c.label, c.title,
-	c.section_ids::text[] AS section_ids, c.decided_by, c.first_at, c.latest_at,
-	0 AS people`
+	c.section_ids::text[] AS section_ids, c.decided_by, c.first_at, c.latest_at`
 
-// listedColumns are those of a list, in which people are counted.
-var listedColumns = strings.Replace(courseColumns, "0 AS", `(SELECT count(*) FROM openings o WHERE o.context_id = c.id)::int AS`, 1)
+// ListedCourse is one with how many people opened it.
+type ListedCourse struct {
+	Course `gorm:"embedded"`
+	People int
+}
 
 // MeetCourse notes that a link was opened in a course page, and gives what is known of it.
 func MeetCourse(ctx context.Context, tx *db.Tx, c Course, at time.Time) (Course, error) {
@@ -81,8 +81,9 @@ type CourseFilter struct {
 }
 
 // Courses lists the course pages of a platform by id, the oldest first.
-func Courses(ctx context.Context, from db.From, f CourseFilter) ([]Course, error) {
-	return db.Rows[Course](ctx, from, "listing course pages", `SELECT `+listedColumns+` FROM contexts c
+func Courses(ctx context.Context, from db.From, f CourseFilter) ([]ListedCourse, error) {
+	return db.Rows[ListedCourse](ctx, from, "listing course pages", `SELECT `+courseColumns+`,
+			(SELECT count(*) FROM openings o WHERE o.context_id = c.id)::int AS people FROM contexts c
 		JOIN deployments d ON d.id = c.deployment_id WHERE d.interface_id = $1 AND (NOT $2 OR c.section_ids = '{}')
 			AND ($3 = '' OR c.id::text > $3) ORDER BY c.id LIMIT $4`, f.InterfaceID, f.Undecided, f.After, f.Limit)
 }

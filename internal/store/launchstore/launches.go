@@ -5,7 +5,6 @@ package launchstore
 import (
 	"context"
 	"errors"
-	"strings"
 	"time"
 
 	"kanban/internal/store/db"
@@ -79,11 +78,15 @@ type Deployment struct {
 	AdmittedAt  *time.Time // nil while nobody has admitted it
 	FirstAt     time.Time
 	LatestAt    time.Time
-	Courses     int // course pages in which links were opened, in a list; 0 else
 }
 
-const deploymentColumns = `d.id::text, d.interface_id::text, d.deployment, d.admitted_by, d.admitted_at, d.first_at, d.latest_at,
-	0 AS courses`
+const deploymentColumns = `d.id::text, d.interface_id::text, d.deployment, d.admitted_by, d.admitted_at, d.first_at, d.latest_at`
+
+// ListedDeployment is one with how many course pages it has.
+type ListedDeployment struct {
+	Deployment `gorm:"embedded"`
+	Courses    int // in which links were opened
+}
 
 // notedFor is for how long it is not noted again that something was opened: what thousands open at the same time is
 // one row.
@@ -122,9 +125,9 @@ func AdmitDeployment(ctx context.Context, tx *db.Tx, id, by string, at time.Time
 }
 
 // Deployments lists those of a platform, those that wait first.
-func Deployments(ctx context.Context, from db.From, interfaceID string) ([]Deployment, error) {
-	return db.Rows[Deployment](ctx, from, "listing deployments", `SELECT `+strings.Replace(deploymentColumns, "0 AS",
-		`(SELECT count(*) FROM contexts c WHERE c.deployment_id = d.id)::int AS`, 1)+` FROM deployments d
+func Deployments(ctx context.Context, from db.From, interfaceID string) ([]ListedDeployment, error) {
+	return db.Rows[ListedDeployment](ctx, from, "listing deployments", `SELECT `+deploymentColumns+`,
+			(SELECT count(*) FROM contexts c WHERE c.deployment_id = d.id)::int AS courses FROM deployments d
 		WHERE d.interface_id = $1 ORDER BY d.admitted_at IS NOT NULL, d.first_at`, interfaceID)
 }
 

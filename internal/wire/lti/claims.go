@@ -11,13 +11,10 @@ import (
 	"time"
 )
 
-// The names of claims (LTI Core 1.3, 5.3 and 5.4; Names and Role Provisioning Services 2.0, 3.6.1; Assignment and
-// Grade Services 2.0, 3.1; Deep Linking 2.0, 3.4.1).
+// The names of claims begin so (LTI Core 1.3, 5.3 and 5.4), those of what platform and tool say of themselves are
+// whole (LTI Dynamic Registration 1.0, 2.1 and 2.3).
 const (
 	claim               = "https://purl.imsglobal.org/spec/lti/claim/"
-	claimNamesAndRoles  = "https://purl.imsglobal.org/spec/lti-nrps/claim/namesroleservice"
-	claimGrades         = "https://purl.imsglobal.org/spec/lti-ags/claim/endpoint"
-	toolConfiguration   = "https://purl.imsglobal.org/spec/lti-tool-configuration"
 	platformDescription = "https://purl.imsglobal.org/spec/lti-platform-configuration"
 )
 
@@ -29,53 +26,38 @@ const (
 	ResourceLink = "LtiResourceLinkRequest"
 )
 
-// Scopes that a tool asks for, with which it calls a platform's services.
-const (
-	ScopeMembers = "https://purl.imsglobal.org/spec/lti-nrps/scope/contextmembership.readonly"
-	ScopeItems   = "https://purl.imsglobal.org/spec/lti-ags/scope/lineitem"
-	ScopeResults = "https://purl.imsglobal.org/spec/lti-ags/scope/result.readonly"
-	ScopeScores  = "https://purl.imsglobal.org/spec/lti-ags/scope/score"
-)
-
 // Context is the course, or the part of one, in which somebody opened a link (LTI Core 1.3, 5.4.1).
 type Context struct {
-	ID    string   `json:"id"`
-	Label string   `json:"label"`
-	Title string   `json:"title"`
-	Type  []string `json:"type"`
+	ID    string `json:"id"`
+	Label string `json:"label"`
+	Title string `json:"title"`
 }
 
 // Link is what somebody opened (LTI Core 1.3, 5.3.5).
 type Link struct {
-	ID    string `json:"id"`
-	Title string `json:"title"`
+	ID string `json:"id"`
 }
 
-// Presentation says how the tool is shown, and where to go afterwards (LTI Core 1.3, 5.4.4).
+// Presentation says where to go afterwards (LTI Core 1.3, 5.4.4).
 type Presentation struct {
-	Target    string `json:"document_target"`
 	ReturnURL string `json:"return_url"`
-	Locale    string `json:"locale"`
 }
 
 // Register is what the platform knows of the records system (LTI Core 1.3, 5.4.5).
 type Register struct {
-	Person   string `json:"person_sourcedid"`
-	Offering string `json:"course_offering_sourcedid"`
-	Section  string `json:"course_section_sourcedid"`
+	Person  string `json:"person_sourcedid"`
+	Section string `json:"course_section_sourcedid"`
 }
 
 // Message is what a platform says when somebody opens a link, checked.
 type Message struct {
-	Issuer     string   `json:"iss"`
-	Subject    string   `json:"sub"` // empty in an anonymous launch
-	Audience   audience `json:"aud"`
-	Party      string   `json:"azp"`
-	Nonce      string   `json:"nonce"`
-	Name       string   `json:"name"`
-	GivenName  string   `json:"given_name"`
-	FamilyName string   `json:"family_name"`
-	Email      string   `json:"email"`
+	Issuer   string   `json:"iss"`
+	Subject  string   `json:"sub"` // empty in an anonymous launch
+	Audience audience `json:"aud"`
+	Party    string   `json:"azp"`
+	Nonce    string   `json:"nonce"`
+	Name     string   `json:"name"`
+	Email    string   `json:"email"`
 
 	Type         string         `json:"https://purl.imsglobal.org/spec/lti/claim/message_type"`
 	Version      string         `json:"https://purl.imsglobal.org/spec/lti/claim/version"`
@@ -87,15 +69,6 @@ type Message struct {
 	Presentation Presentation   `json:"https://purl.imsglobal.org/spec/lti/claim/launch_presentation"`
 	Custom       map[string]any `json:"https://purl.imsglobal.org/spec/lti/claim/custom"`
 	Register     Register       `json:"https://purl.imsglobal.org/spec/lti/claim/lis"`
-	Members      struct {
-		Address  string   `json:"context_memberships_url"`
-		Versions []string `json:"service_versions"`
-	} `json:"https://purl.imsglobal.org/spec/lti-nrps/claim/namesroleservice"`
-	Grades struct {
-		Scopes []string `json:"scope"`
-		Items  string   `json:"lineitems"`
-		Item   string   `json:"lineitem"`
-	} `json:"https://purl.imsglobal.org/spec/lti-ags/claim/endpoint"`
 }
 
 // CustomText is a custom parameter, empty where the platform did not replace it: it then repeats the variable.

@@ -10,9 +10,7 @@ type Platform struct {
 	Issuer    string
 	ClientID  string
 	Authorize string // where browsers are sent
-	Token     string // where access tokens are given out
 	Keys      string // its public keys (RFC 7517)
-	Audience  string // for which assertions are made; empty for the token address
 }
 
 // Login is how a platform begins (1EdTech Security Framework 1.0, 5.1.1.1): by GET or POST.

@@ -5,11 +5,12 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"io"
 	"net/http"
 	"net/url"
 	"slices"
 	"strings"
+
+	"kanban/internal/wire/call"
 )
 
 // Configuration is what a platform says of itself when a tool is to join it (LTI Dynamic Registration 1.0, 2.1).
@@ -19,16 +20,11 @@ type Configuration struct {
 	Token        string   `json:"token_endpoint"`
 	Keys         string   `json:"jwks_uri"`
 	Registration string   `json:"registration_endpoint"`
-	Audience     string   `json:"authorization_server"`
-	Scopes       []string `json:"scopes_supported"`
 	Methods      []string `json:"token_endpoint_auth_methods_supported"`
 	Platform     struct {
-		Family   string `json:"product_family_code"`
-		Version  string `json:"version"`
 		Messages []struct {
 			Type string `json:"type"`
 		} `json:"messages_supported"`
-		Variables []string `json:"variables"`
 	} `json:"https://purl.imsglobal.org/spec/lti-platform-configuration"`
 }
 
@@ -46,20 +42,13 @@ type Tool struct {
 type Registered struct {
 	ClientID   string
 	Deployment string // empty where the platform makes deployments later
-	Scopes     []string
 }
-
-// wanted are the scopes that a tool asks for.
-var wanted = []string{ScopeMembers, ScopeItems, ScopeResults, ScopeScores}
 
 // Variables that a platform replaces in what it says at each launch (LTI Core 1.3, B): the register's ids.
 var Variables = map[string]string{"section": "$CourseSection.sourcedId", "person": "$Person.sourcedId"}
 
-// longestAnswer bounds what a platform answers, in bytes.
-const longestAnswer = 1 << 20
-
 // ReadConfiguration reads what a platform says of itself at the address that it gave, which must be one of its own.
-func ReadConfiguration(ctx context.Context, client *http.Client, address string) (c Configuration, err error) {
+func ReadConfiguration(ctx context.Context, client *call.Client, address string) (c Configuration, err error) {
 	at, err := url.Parse(address)
 	if err != nil || at.Host == "" || at.Scheme != "https" && at.Scheme != "http" {
 		return c, failed(WrongToken, "openid_configuration is not an address: have the platform open the whole registration address")
@@ -109,11 +98,6 @@ func (c Configuration) check(from *url.URL) error {
 	return nil
 }
 
-// Offers reports whether a platform lets tools ask for a scope; true where it does not say.
-func (c Configuration) Offers(scope string) bool {
-	return len(c.Scopes) == 0 || slices.Contains(c.Scopes, scope)
-}
-
 // registration is the body with which a tool joins (LTI Dynamic Registration 1.0, 2.3), and the answer.
 type registration struct {
 	ApplicationType string   `json:"application_type"`
@@ -124,7 +108,6 @@ type registration struct {
 	Redirects       []string `json:"redirect_uris"`
 	Keys            string   `json:"jwks_uri"`
 	Method          string   `json:"token_endpoint_auth_method"`
-	Scope           string   `json:"scope"`
 	Contacts        []string `json:"contacts,omitempty"`
 	ClientID        string   `json:"client_id,omitempty"`
 	Tool            tool     `json:"https://purl.imsglobal.org/spec/lti-tool-configuration"`
@@ -147,22 +130,15 @@ type toolMessage struct {
 }
 
 // Join registers a tool at a platform. token is the one that the platform gave for this, empty where it gave none.
-func Join(ctx context.Context, client *http.Client, c Configuration, token string, t Tool) (r Registered, err error) {
+func Join(ctx context.Context, client *call.Client, c Configuration, token string, t Tool) (r Registered, err error) {
 	at, err := url.Parse(t.Base)
 	if err != nil {
 		return r, fmt.Errorf("reading this installation's address: %w", err)
-	}
-	var scopes []string
-	for _, s := range wanted {
-		if c.Offers(s) {
-			scopes = append(scopes, s)
-		}
 	}
 	body := registration{
 		ApplicationType: "web", GrantTypes: []string{"implicit", "client_credentials"},
 		ResponseTypes: []string{"id_token"},
 		Name:          t.Name, Login: t.Login, Redirects: []string{t.Launch}, Keys: t.Keys, Method: "private_key_jwt",
-		Scope: strings.Join(scopes, " "),
 		Tool: tool{
 			Domain: at.Host, Target: t.Launch, Description: "Who is in the class, who is missing and why; progress and badges",
 			Claims: []string{"iss", "sub", "name", "given_name", "family_name", "email"}, Custom: Variables,
@@ -184,14 +160,11 @@ func Join(ctx context.Context, client *http.Client, c Configuration, token strin
 	if err := json.Unmarshal(answer, &said); err != nil || said.ClientID == "" || len(said.ClientID) > 255 {
 		return r, failed(WrongToken, "the platform registered something, and did not say the client id")
 	}
-	if said.Scope == "" { // it repeats the metadata; one that leaves the scopes out granted those that were asked for
-		said.Scope = body.Scope
-	}
-	return Registered{said.ClientID, said.Tool.Deployment, strings.Fields(said.Scope)}, nil
+	return Registered{said.ClientID, said.Tool.Deployment}, nil
 }
 
 // answered makes one call and gives the answer's body.
-func answered(ctx context.Context, client *http.Client, method, address, token string, body []byte) ([]byte, error) {
+func answered(ctx context.Context, client *call.Client, method, address, token string, body []byte) ([]byte, error) {
 	req, err := http.NewRequestWithContext(ctx, method, address, bytes.NewReader(body))
 	if err != nil {
 		return nil, failed(WrongToken, "%s is not an address", shortened(address))
@@ -203,25 +176,22 @@ func answered(ctx context.Context, client *http.Client, method, address, token s
 	if token != "" {
 		req.Header.Set("Authorization", "Bearer "+token)
 	}
-	resp, err := client.Do(req)
-	if err != nil {
-		return nil, failed(Unreachable, "the platform does not answer at %s: %s", shortened(address), shortened(err.Error()))
-	}
-	defer resp.Body.Close()
-	text, err := io.ReadAll(io.LimitReader(resp.Body, longestAnswer+1))
+	answer, err := client.Do(ctx, req)
+	problem, is := call.As(err)
 	switch {
-	case err != nil:
-		return nil, failed(Unreachable, "the platform's answer broke off: %s", shortened(err.Error()))
-	case len(text) > longestAnswer:
-		return nil, failed(WrongToken, "the platform's answer has more than %d bytes", longestAnswer)
-	case resp.StatusCode < 200 || resp.StatusCode > 299:
-		return nil, failed(WrongToken, "the platform refused (%d): %s", resp.StatusCode, shortened(refusalIn(text)))
+	case is && problem.Kind == call.Unreachable:
+		return nil, failed(Unreachable, "the platform does not answer at %s: %s", shortened(address), shortened(problem.Detail))
+	case is && problem.Passing():
+		return nil, failed(Unreachable, "the platform did not answer well at %s: %s", shortened(address), shortened(problem.Error()))
+	case is:
+		return nil, failed(WrongToken, "the platform refused (%d): %s", problem.Status, shortened(problem.Detail))
 	}
-	return text, nil
+	return answer.Body, err
 }
 
-// refusalIn finds a platform's own words in an error (RFC 7591, 3.2.2), or shows what it answered.
-func refusalIn(body []byte) string {
+// RefusalIn finds a platform's own words in an error (RFC 7591, 3.2.2), or shows the start of what it answered; see
+// call.Options.
+func RefusalIn(body []byte) string {
 	var said struct {
 		Code   string `json:"error"`
 		Detail string `json:"error_description"`
@@ -229,5 +199,5 @@ func refusalIn(body []byte) string {
 	if json.Unmarshal(body, &said) == nil && said.Code != "" {
 		return strings.TrimSuffix(said.Code+": "+said.Detail, ": ")
 	}
-	return strings.Join(strings.Fields(string(body)), " ")
+	return call.Excerpt(body, mostWords)
 }

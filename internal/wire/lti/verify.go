@@ -12,6 +12,8 @@ import (
 	"time"
 
 	"github.com/coreos/go-oidc/v3/oidc"
+
+	"kanban/internal/wire/call"
 )
 
 // Reason is why a message is not believed.
@@ -148,16 +150,13 @@ func (a *audience) UnmarshalJSON(text []byte) error {
 	return json.Unmarshal(text, (*[]string)(a))
 }
 
-// shortened bounds what somebody else's words add to a message.
-func shortened(text string) string {
-	if runes := []rune(strings.ToValidUTF8(text, "?")); len(runes) > 300 {
-		return string(runes[:300]) + "…"
-	}
-	return text
-}
+// mostWords bounds what somebody else's words add to a message, in bytes.
+const mostWords = 300
+
+func shortened(text string) string { return call.Excerpt([]byte(text), mostWords) }
 
 // CheckKeys looks whether a platform's keys can be read, and whether there are any.
-func CheckKeys(ctx context.Context, client *http.Client, address string) error {
+func CheckKeys(ctx context.Context, client *call.Client, address string) error {
 	body, err := answered(ctx, client, http.MethodGet, address, "", nil)
 	if err != nil {
 		return err
